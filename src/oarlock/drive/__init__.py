@@ -1,0 +1,1 @@
+"""What can be asked of a drive, and the link that asks it."""

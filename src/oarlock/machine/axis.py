@@ -1,0 +1,206 @@
+"""One axis as frozen data: machine, inverter, what the loops are asked for, gains in use.
+
+A change is a new `Axis`. Nothing here reads files, talks to a drive or knows a screen.
+"""
+
+import math
+from dataclasses import dataclass, replace
+from enum import StrEnum
+
+from oarlock.quantities import Estimate, Origin
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Parameter:
+    """One property: what paper says of it, and what was measured and adopted since."""
+
+    printed: Estimate
+    adopted: Estimate | None = None
+
+    @property
+    def best(self) -> Estimate:
+        """The estimate that everything downstream uses."""
+        return self.adopted or self.printed
+
+    @property
+    def value(self) -> float:
+        """Value of the best estimate, SI."""
+        return self.best.value
+
+    @property
+    def std(self) -> float:
+        """Standard uncertainty of the best estimate, SI; 0 where none is known."""
+        return self.best.std or 0.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Machine:
+    """The motor: star-equivalent phase values, peak currents."""
+
+    pole_pairs: Parameter
+    R: Parameter  # ohm
+    Ld: Parameter  # H
+    Lq: Parameter  # H
+    psi: Parameter  # Wb, peak
+    rated_current: Parameter  # A, peak
+    peak_current: Parameter  # A, peak
+    max_speed: Parameter  # rad/s, mechanical
+    inertia: Parameter | None = None  # kg m2
+
+    @property
+    def torque_constant(self) -> float:
+        """N·m for each peak ampere of q current, magnet alone."""
+        return 1.5 * self.pole_pairs.value * self.psi.value
+
+    @property
+    def characteristic_current(self) -> float:
+        """A, peak: the short-circuit current at high speed, psi/Ld."""
+        return self.psi.value / self.Ld.value
+
+    def torque(self, i_d: float, i_q: float) -> float:
+        """N·m at the given dq currents (A, peak)."""
+        reluctance = (self.Ld.value - self.Lq.value) * i_d * i_q
+        return 1.5 * self.pole_pairs.value * (self.psi.value * i_q + reluctance)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Inverter:
+    """The power stage and its current sense."""
+
+    bus_voltage: Parameter  # V
+    control_frequency: Parameter  # Hz
+    pwm_frequency: Parameter  # Hz
+    dead_time: Parameter  # s
+    current_full_scale: Parameter  # A, peak
+    adc_bits: Parameter
+    dead_voltage: Parameter  # V per phase that the dead time costs
+    gain_a: Parameter  # relative gain of phase a's current sense; the three add up to 3
+    gain_b: Parameter
+
+    @property
+    def Ts(self) -> float:
+        """Sample time of the current loop, s."""
+        return 1.0 / self.control_frequency.value
+
+    @property
+    def v_max(self) -> float:
+        """Largest phase voltage without over-modulation, V peak (space-vector modulation)."""
+        return self.bus_voltage.value / math.sqrt(3.0)
+
+    @property
+    def current_count(self) -> float:
+        """One count of the current sense, A."""
+        return float(2.0 * self.current_full_scale.value / 2.0**self.adc_bits.value)
+
+
+class TargetKind(StrEnum):
+    """Which one figure of the current loop the user gives."""
+
+    CROSSOVER = "crossover"  # rad/s
+    BANDWIDTH = "bandwidth"  # rad/s
+    PHASE_MARGIN = "phase_margin"  # rad
+    TIME_CONSTANT = "time_constant"  # s
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CurrentTarget:
+    """What is asked of the current loop."""
+
+    kind: TargetKind
+    value: float  # SI: rad/s, rad or s
+    override_margin: bool = False  # allow a phase margin below 30°
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CurrentGains:
+    """Parallel PI gains of both current controllers."""
+
+    Kp_d: float  # V/A
+    Ki_d: float  # V/(A s)
+    Kp_q: float
+    Ki_q: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Axis:
+    """One machine with its inverter, aims and gains."""
+
+    name: str
+    machine: Machine
+    inverter: Inverter
+    target: CurrentTarget
+    gains: CurrentGains | None = None  # those in use: taken from a design or from a run
+    psi_check: Estimate | None = None  # a second constant that says the flux again
+
+    def parameter(self, path: str) -> Parameter:
+        """Return the parameter at `path`, such as `machine.R`."""
+        section, name = path.split(".")
+        found = getattr(getattr(self, section), name)
+        if not isinstance(found, Parameter):
+            raise KeyError(path)
+        return found
+
+    def with_parameter(self, path: str, parameter: Parameter) -> "Axis":
+        """Return this axis with one parameter exchanged."""
+        section, name = path.split(".")
+        part = replace(getattr(self, section), **{name: parameter})
+        return replace(self, **{section: part})
+
+
+def derived_dead_voltage(bus: float, dead_time: float, f_pwm: float) -> Parameter:
+    """Return the phase voltage that the dead time costs, Vdc·td·fpwm."""
+    value = bus * dead_time * f_pwm
+    estimate = Estimate(value=value, unit="V", origin=Origin.DERIVED, source="Vdc·td·fpwm")
+    return Parameter(printed=estimate)
+
+
+def concerns(axis: Axis) -> list[str]:
+    """Return what looks wrong about the numbers as they stand, one sentence each."""
+    m, inv, found = axis.machine, axis.inverter, []
+    if m.Lq.value < 0.98 * m.Ld.value:
+        found.append("Lq is below Ld: for magnets inside the rotor it is the other way round")
+    if m.rated_current.value > m.peak_current.value:
+        found.append("rated current is above peak current: RMS taken for peak?")
+    if m.peak_current.value > inv.current_full_scale.value:
+        found.append("the current sense ends below the peak current")
+    if axis.psi_check and abs(axis.psi_check.value / m.psi.printed.value - 1.0) > 0.05:
+        ratio = axis.psi_check.value / m.psi.printed.value
+        found.append(
+            f"'{axis.psi_check.source}' and '{m.psi.printed.source}' disagree by {ratio:.2f}: "
+            "they say the same flux"
+        )
+    tau = min(m.Ld.value, m.Lq.value) / m.R.value
+    if tau < 5.0 * inv.Ts:
+        found.append(f"L/R is only {tau / inv.Ts:.1f} samples: control is coarse")
+    for path in ("machine.R", "machine.Ld", "machine.Lq"):
+        parameter = axis.parameter(path)
+        if parameter.adopted:
+            found += _slips(path.split(".")[1], parameter)
+    return found
+
+
+# Ratios that a slip of convention leaves between paper and measurement.
+SLIPS = {
+    2.0: "line to line",
+    0.5: "line to line",
+    math.sqrt(3.0): "line to line",
+    1.0 / math.sqrt(3.0): "line to line",
+    3.0: "delta",
+    1.0 / 3.0: "delta",
+    math.sqrt(2.0): "RMS for peak",
+    math.sqrt(0.5): "RMS for peak",
+}
+
+
+def suspected_slip(printed: float, found: float) -> str:
+    """Return the convention that the ratio of two values hints at, or nothing."""
+    for ratio, name in SLIPS.items():
+        if abs(found / printed / ratio - 1.0) < 0.08:
+            return name
+    return ""
+
+
+def _slips(symbol: str, parameter: Parameter) -> list[str]:
+    name = suspected_slip(parameter.printed.value, parameter.value)
+    ratio = parameter.value / parameter.printed.value
+    return [f"{symbol} measures {ratio:.2f} times the printed value: {name}?"] if name else []

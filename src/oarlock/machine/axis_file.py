@@ -1,0 +1,276 @@
+"""The axis file: TOML as people write it, to and from `Axis`.
+
+Reading refuses what it does not know, with file, line and key. Writing keeps each entry as it
+was typed; what was measured and adopted stands in a table of its own.
+"""
+
+import re
+import tomllib
+from dataclasses import fields as dataclass_fields
+from pathlib import Path
+from typing import Any
+
+from oarlock.errors import InputError
+from oarlock.files import read_text
+from oarlock.machine.axis import (
+    Axis,
+    CurrentGains,
+    CurrentTarget,
+    Inverter,
+    Machine,
+    Parameter,
+    TargetKind,
+    derived_dead_voltage,
+)
+from oarlock.machine.fields import BY_PATH, FIELDS, FLUX_KEYS, Field
+from oarlock.quantities import Estimate, Origin
+from oarlock.quantities.entry import Kind, parse
+
+FORMAT = 1
+_TARGET_KINDS = {
+    TargetKind.CROSSOVER: (Kind.FREQUENCY, 6.283185307179586),
+    TargetKind.BANDWIDTH: (Kind.FREQUENCY, 6.283185307179586),
+    TargetKind.PHASE_MARGIN: (Kind.ANGLE, 1.0),
+    TargetKind.TIME_CONSTANT: (Kind.TIME, 1.0),
+}
+_SECTIONS = {"oarlock", "name", "machine", "inverter", "targets", "gains", "adopted"}
+# Kept as written for stages that read them; this version of the program only passes them on.
+_DERIVED = ("inverter.dead_voltage", "inverter.gain_a", "inverter.gain_b")
+
+
+def read_axis(path: Path) -> Axis:
+    """Read an axis file; errors name the file, the line and the key."""
+    return parse_axis(read_text(path), place=str(path))
+
+
+def parse_axis(text: str, *, place: str) -> Axis:
+    """Return the axis that `text` describes.
+
+    Raises
+    ------
+    InputError : not TOML, a later version, an unknown or missing key, an entry without sense
+    """
+    try:
+        table = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise InputError(f"not TOML: {error}", place=place, remedy="Mend that line") from error
+    reader = _Reader(table, text, place)
+    return reader.axis()
+
+
+class _Reader:
+    """Turns one parsed file into an `Axis`, and knows where each key stands."""
+
+    def __init__(self, table: dict[str, Any], text: str, place: str) -> None:
+        self._table, self._text, self._place = table, text, place
+
+    def axis(self) -> Axis:
+        version = self._table.get("oarlock")
+        if version != FORMAT:
+            cause = f"oarlock = {version!r}; this program reads version {FORMAT}"
+            raise self._wrong(cause, "oarlock", "Open it with the program that wrote it")
+        self._refuse_unknown(self._table, _SECTIONS, "")
+        for section in ("machine", "inverter"):
+            known = {f.key for f in FIELDS if f.path.startswith(section)}
+            known |= set(FLUX_KEYS) if section == "machine" else set()
+            self._refuse_unknown(self._section(section), known, section)
+        pairs = self._parameter(BY_PATH["machine.pole_pairs"], None)
+        if pairs is None:
+            raise self._missing(BY_PATH["machine.pole_pairs"])
+        found = {f.path: self._parameter(f, pairs.printed.value) for f in FIELDS}
+        psi, check = self._flux(pairs.printed.value)
+        found["machine.psi"] = psi
+        for field in FIELDS:
+            if found[field.path] is None and not field.optional:
+                raise self._missing(field)
+        found |= self._derived(found)
+        name = self._table.get("name")
+        if not isinstance(name, str) or not name.strip():
+            raise self._wrong("the axis has no name", "name", 'Add name = "winch"')
+        return Axis(
+            name=name,
+            machine=Machine(**_section_of(found, "machine")),
+            inverter=Inverter(**_section_of(found, "inverter")),
+            target=self._target(),
+            gains=self._gains(),
+            psi_check=check,
+        )
+
+    def _derived(self, found: dict[str, Parameter | None]) -> dict[str, Parameter | None]:
+        numbers = [found[f"inverter.{k}"] for k in ("bus_voltage", "dead_time", "pwm_frequency")]
+        bus, dead, pwm = (p.printed.value for p in numbers if p)
+        one = Parameter(printed=Estimate(value=1.0, std=0.006, unit="1", origin=Origin.ASSUMED))
+        made = {
+            "inverter.dead_voltage": derived_dead_voltage(bus, dead, pwm),
+            "inverter.gain_a": one,
+            "inverter.gain_b": one,
+        }
+        return {
+            path: Parameter(printed=p.printed, adopted=self._adopted(path))
+            for path, p in made.items()
+        }
+
+    def _section(self, name: str) -> dict[str, Any]:
+        section = self._table.get(name, {})
+        if not isinstance(section, dict):
+            raise self._wrong(f"{name} is not a table", name, f"Write [{name}]")
+        return section
+
+    def _parameter(self, field: Field, pairs: float | None) -> Parameter | None:
+        section = field.path.split(".")[0]
+        raw = self._section(section).get(field.key)
+        if field.kind is Kind.FLUX:
+            return None
+        origin = Origin.DATASHEET
+        if raw is None:
+            if not field.default:
+                return None
+            raw, origin = field.default, Origin.ASSUMED
+        printed = self._entry(field.kind, raw, field.key, pairs, origin)
+        return Parameter(printed=printed, adopted=self._adopted(field.path))
+
+    def _entry(
+        self, kind: Kind, raw: object, key: str, pairs: float | None, origin: Origin
+    ) -> Estimate:
+        if isinstance(raw, bool) or not isinstance(raw, str | int | float):
+            raise self._wrong(f"{key} is neither a number nor a text", key, "Write it in quotes")
+        typed = raw if isinstance(raw, str) else repr(raw)
+        try:
+            entry = parse(kind, typed, pole_pairs=pairs)
+        except InputError as error:
+            raise self._wrong(error.cause, key, error.remedy) from error
+        std = 0.0 if kind in (Kind.POLE_PAIRS, Kind.COUNT) else None
+        return Estimate(value=entry.value, std=std, unit=entry.unit, origin=origin, source=typed)
+
+    def _flux(self, pairs: float) -> tuple[Parameter, Estimate | None]:
+        section = self._section("machine")
+        keys = [key for key in FLUX_KEYS if key in section]
+        if not keys:
+            raise self._missing(BY_PATH["machine.psi"])
+        found = [self._entry(Kind.FLUX, section[k], k, pairs, Origin.DATASHEET) for k in keys]
+        adopted = self._adopted("machine.psi")
+        check = found[1] if len(found) > 1 else None
+        return Parameter(printed=found[0], adopted=adopted), check
+
+    def _adopted(self, path: str) -> Estimate | None:
+        section, name = path.split(".")
+        adopted = self._section("adopted")
+        raw = adopted.get(name)
+        if raw is None:
+            return None
+        known = {"value", "std", "unit", "origin", "source"}
+        try:
+            if set(raw) - known:
+                raise TypeError(f"unknown {', '.join(sorted(set(raw) - known))}")
+            value, std = float(raw["value"]), raw.get("std")
+            return Estimate(
+                value=value,
+                std=None if std is None else float(std),
+                unit=str(raw["unit"]),
+                origin=Origin(raw.get("origin", "measured")),
+                source=str(raw.get("source", "")),
+            )
+        except (TypeError, KeyError, ValueError) as error:
+            cause = f"adopted {section} {name} cannot be read: {error}"
+            raise self._wrong(cause, name, "Give value, std, unit, origin and source") from error
+
+    def _target(self) -> CurrentTarget:
+        targets = self._section("targets").get("current", {})
+        allowed = {kind.value for kind in TargetKind} | {"override_margin"}
+        self._refuse_unknown(targets, allowed, "targets.current")
+        given = [kind for kind in TargetKind if kind.value in targets]
+        if len(given) > 1:
+            names = " and ".join(given)
+            raise self._wrong(f"{names} at once", given[1].value, "Keep one of them")
+        if not given:
+            return CurrentTarget(kind=TargetKind.PHASE_MARGIN, value=1.0471975511965976)
+        kind, scale = _TARGET_KINDS[given[0]]
+        entry = self._entry(kind, targets[given[0].value], given[0].value, None, Origin.ASSUMED)
+        override = bool(targets.get("override_margin", False))
+        return CurrentTarget(kind=given[0], value=entry.value * scale, override_margin=override)
+
+    def _gains(self) -> CurrentGains | None:
+        gains = self._section("gains").get("current")
+        if gains is None:
+            return None
+        names = {f.name for f in dataclass_fields(CurrentGains)}
+        self._refuse_unknown(gains, names, "gains.current")
+        if set(gains) != names or not all(isinstance(v, int | float) for v in gains.values()):
+            cause = f"gains.current needs the numbers {', '.join(sorted(names))}"
+            raise self._wrong(cause, "gains", "Run 'oarlock tune' to write them")
+        return CurrentGains(**{name: float(value) for name, value in gains.items()})
+
+    def _refuse_unknown(self, table: dict[str, Any], known: set[str], where: str) -> None:
+        for key in table:
+            if key not in known:
+                title = f"{where}.{key}" if where else key
+                remedy = f"Known here: {', '.join(sorted(known))}"
+                raise self._wrong(f"unknown key {title}", key, remedy)
+
+    def _missing(self, field: Field) -> InputError:
+        section = field.path.split(".")[0]
+        cause = f"{field.key} is missing"
+        return InputError(cause, place=f"{self._place}, [{section}]", remedy=f"Add {field.key} = …")
+
+    def _wrong(self, cause: str, key: str, remedy: str) -> InputError:
+        pattern = re.compile(rf"^\s*\[?(?:[\w.]+\.)?{re.escape(key)}\b")
+        lines = self._text.splitlines()
+        line = next((n for n, text in enumerate(lines, 1) if pattern.match(text)), 0)
+        place = f"{self._place}, line {line}" if line else self._place
+        return InputError(f"{key}: {cause}", place=place, remedy=remedy)
+
+
+def _section_of(found: dict[str, Parameter | None], section: str) -> dict[str, Any]:
+    return {path.split(".")[1]: p for path, p in found.items() if path.startswith(section)}
+
+
+def format_axis(axis: Axis) -> str:
+    """Return the axis as TOML; `parse_axis` of it gives the same axis back."""
+    import tomlkit  # noqa: PLC0415 - only when something is written
+
+    document = tomlkit.document()
+    document["oarlock"], document["name"] = FORMAT, axis.name
+    for section in ("machine", "inverter"):
+        table = tomlkit.table()
+        for field in FIELDS:
+            owner, name = field.path.split(".")
+            parameter = getattr(getattr(axis, owner), name)
+            if owner == section and parameter is not None:
+                table[field.key] = parameter.printed.source
+        if section == "machine" and axis.psi_check:
+            table["torque_constant"] = axis.psi_check.source
+        document[section] = table
+    kind, scale = _TARGET_KINDS[axis.target.kind]
+    current = tomlkit.table()
+    current[axis.target.kind.value] = axis.target.value / scale
+    if axis.target.override_margin:
+        current["override_margin"] = True
+    document["targets"] = {"current": current}
+    if axis.gains:
+        names = [f.name for f in dataclass_fields(CurrentGains)]
+        document["gains"] = {"current": {n: getattr(axis.gains, n) for n in names}}
+    adopted = _adopted_table(axis)
+    if adopted:
+        document["adopted"] = adopted
+    return tomlkit.dumps(document)
+
+
+def _adopted_table(axis: Axis) -> dict[str, Any]:
+    """Return what was measured and adopted, as inline tables by parameter name."""
+    import tomlkit  # noqa: PLC0415
+
+    table: dict[str, Any] = {}
+    for path in [*(f.path for f in FIELDS), *_DERIVED]:
+        section, name = path.split(".")
+        parameter = getattr(getattr(axis, section), name)
+        if parameter is None or parameter.adopted is None:
+            continue
+        found = parameter.adopted
+        inline = tomlkit.inline_table()
+        inline["value"] = found.value
+        if found.std is not None:
+            inline["std"] = found.std
+        inline["unit"], inline["origin"] = found.unit, found.origin.value
+        inline["source"] = found.source
+        table[name] = inline
+    return table

@@ -1,0 +1,85 @@
+"""The table of an axis's parameters: key in the file, kind, words on screen."""
+
+from dataclasses import dataclass
+
+from oarlock.quantities.entry import Kind
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Field:
+    """One parameter of the axis as users meet it."""
+
+    path: str  # where it lives in `Axis`
+    key: str  # its key in the axis file, in the table of the same section
+    kind: Kind
+    label: str
+    symbol: str = ""
+    default: str = ""  # the entry assumed where the file is silent; empty: it must be given
+    optional: bool = False
+
+
+FIELDS: tuple[Field, ...] = (
+    Field(path="machine.pole_pairs", key="pole_pairs", kind=Kind.POLE_PAIRS, label="Pole pairs"),
+    Field(
+        path="machine.R", key="resistance", kind=Kind.RESISTANCE, label="Resistance", symbol="R"
+    ),
+    Field(
+        path="machine.Ld", key="inductance_d", kind=Kind.INDUCTANCE, label="Inductance", symbol="Ld"
+    ),
+    Field(
+        path="machine.Lq", key="inductance_q", kind=Kind.INDUCTANCE, label="Inductance", symbol="Lq"
+    ),
+    Field(
+        path="machine.psi", key="flux_linkage", kind=Kind.FLUX, label="Magnet flux", symbol="ψ"
+    ),
+    Field(
+        path="machine.rated_current", key="rated_current", kind=Kind.CURRENT, label="Rated current"
+    ),
+    Field(
+        path="machine.peak_current", key="peak_current", kind=Kind.CURRENT, label="Peak current"
+    ),
+    Field(path="machine.max_speed", key="max_speed", kind=Kind.SPEED, label="Top speed"),
+    Field(
+        path="machine.inertia",
+        key="inertia",
+        kind=Kind.INERTIA,
+        label="Inertia",
+        symbol="J",
+        optional=True,
+    ),
+    Field(path="inverter.bus_voltage", key="bus_voltage", kind=Kind.VOLTAGE, label="Bus voltage"),
+    Field(
+        path="inverter.control_frequency",
+        key="control_frequency",
+        kind=Kind.FREQUENCY,
+        label="Control frequency",
+    ),
+    Field(
+        path="inverter.pwm_frequency",
+        key="pwm_frequency",
+        kind=Kind.FREQUENCY,
+        label="PWM frequency",
+    ),
+    Field(
+        path="inverter.dead_time",
+        key="dead_time",
+        kind=Kind.TIME,
+        label="Dead time",
+        default="1 us",
+    ),
+    Field(
+        path="inverter.current_full_scale",
+        key="current_full_scale",
+        kind=Kind.CURRENT,
+        label="Current full scale",
+    ),
+    Field(
+        path="inverter.adc_bits",
+        key="adc_bits",
+        kind=Kind.COUNT,
+        label="Converter bits",
+        default="12",
+    ),
+)
+BY_PATH = {field.path: field for field in FIELDS}
+FLUX_KEYS = ("flux_linkage", "voltage_constant", "torque_constant", "speed_constant")

@@ -1,0 +1,77 @@
+"""Numbers as people read them: engineering prefixes, digits by uncertainty, SI unit beside."""
+
+import math
+
+_PREFIXES = {-9: "n", -6: "µ", -3: "m", 0: "", 3: "k", 6: "M"}
+_SYMBOLS = {"ohm": "Ω", "rad/s": "rad/s", "1": "", "deg": "°", "kg m2": "kg·m²"}
+_PLAIN = {"rad", "rad/s", "1", "deg", "%", "kg m2", "rpm", "°C", "V/A", "V/(A s)", "N m"}
+MINUS = "\N{MINUS SIGN}"
+
+
+def unit_symbol(unit: str) -> str:
+    """Return the unit as it is printed: `ohm` as Ω, products with a dot."""
+    return _SYMBOLS.get(unit, unit.replace(" ", "·"))
+
+
+def digits(value: float, figures: int = 3) -> str:
+    """Return `value` to so many significant figures, never in exponent form."""
+    if not math.isfinite(value):
+        return "–"
+    if value == 0.0:
+        return "0"
+    places = figures - 1 - math.floor(math.log10(abs(value)))
+    rounded = round(value, places)
+    places = figures - 1 - math.floor(math.log10(abs(rounded)))
+    text = f"{rounded:.{max(places, 0)}f}"
+    return text.replace("-", MINUS)
+
+
+def fixed(value: float, places: int) -> str:
+    """Return `value` with so many decimals and a true minus sign."""
+    return f"{value:.{places}f}".replace("-", MINUS) if math.isfinite(value) else "–"
+
+
+def engineering(value: float, unit: str, figures: int = 3) -> tuple[str, str]:
+    """Return (number, unit) with an engineering prefix where the unit takes one.
+
+    >>> engineering(0.01562, "H", 4)
+    ('15.62', 'mH')
+    """
+    if unit == "kg m2":
+        return digits(value * 1e3, figures), "g·m²"
+    if unit in _PLAIN or not math.isfinite(value) or value == 0.0:
+        return digits(value, figures), unit_symbol(unit)
+    exponent = 3 * math.floor(math.log10(abs(value) * (1 + 0.5 * 10**-figures)) / 3)
+    if unit == "ohm" and exponent == -3 and abs(value) >= 0.1:
+        exponent = 0
+    exponent = min(max(exponent, -9), 6)
+    return digits(value / 10**exponent, figures), _PREFIXES[exponent] + unit_symbol(unit)
+
+
+def with_std(value: float, std: float | None, unit: str) -> tuple[str, str, str]:
+    """Return (number, ± number, unit): as many digits as the uncertainty allows, five at most.
+
+    >>> with_std(0.01562, 0.000055, "H")
+    ('15.62', '0.06', 'mH')
+    """
+    if std is None or not std > 0.0 or not math.isfinite(std) or value == 0.0:
+        number, shown = engineering(value, unit)
+        return number, "", shown
+    figures = math.floor(math.log10(abs(value))) - math.floor(math.log10(std)) + 1
+    figures = min(max(figures, 2), 5)
+    number, shown = engineering(value, unit, figures)
+    places = len(number.split(".")[1]) if "." in number else 0
+    scale = float(number.replace(MINUS, "-")) / value if value else 1.0
+    return number, digits_or_places(std * abs(scale), places), shown
+
+
+def digits_or_places(value: float, places: int) -> str:
+    """Return `value` with `places` decimals, or one figure where that would show zero."""
+    text = fixed(value, places)
+    return digits(value, 1) if float(text) == 0.0 else text
+
+
+def sentence(value: float, unit: str, figures: int = 3) -> str:
+    """Return number and unit as running text: `849 Hz`."""
+    number, shown = engineering(value, unit, figures)
+    return f"{number} {shown}".strip()

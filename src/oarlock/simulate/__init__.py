@@ -1,0 +1,1 @@
+"""The machine, its inverter and a firmware-like controller, in time."""
