@@ -1,0 +1,280 @@
+"""The link over CANopen (CiA 301): SDO with block upload, heartbeat, emergency, a PDO stream.
+
+The object dictionary of record is `oarlock.eds`, beside this file. Stop is the network
+management command 'enter pre-operational': one frame of highest priority that overtakes any
+transfer. See docs/drive-interface.md for the drive's side.
+"""
+
+import importlib.resources
+import math
+import struct
+import threading
+import time
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
+
+import can
+import canopen
+import numpy as np
+from canopen.sdo.exceptions import SdoAbortedError, SdoCommunicationError
+from numpy.typing import NDArray
+
+from oarlock.cancel import Cancel
+from oarlock.drive.link import STATES, TRIPS, Live, Progress, Status
+from oarlock.drive.unix_bus import open_bus
+from oarlock.errors import (
+    DriveRefused,
+    InputError,
+    LinkError,
+    LinkLost,
+    LinkProtocolError,
+    LinkTimeout,
+)
+
+CLIENT_ID = 0x7F
+HEARTBEAT = 0.010  # s, ours; the drive de-energises after 0.05 s without
+SILENCE = 0.35  # s without a heartbeat of the drive's: it hangs
+START, STOP, CLEAR = 1, 2, 3
+_STREAM_1 = struct.Struct("<ff")
+_STREAM_2 = struct.Struct("<fBBBb")
+_ABORTS = {
+    0x08000022: "not in this state: another experiment may be running",
+    0x06090030: "the value is out of range",
+    0x06040043: "the step table makes no sense to it",
+    0x06020000: "it does not know this parameter",
+    0x06010002: "this parameter is read-only",
+    0x060A0023: "there is nothing recorded",
+}
+
+
+def dictionary(node_id: int) -> Any:  # noqa: ANN401 - canopen is untyped
+    """Return the object dictionary of record."""
+    path = importlib.resources.files("oarlock.drive") / "oarlock.eds"
+    with importlib.resources.as_file(path) as file:
+        return canopen.import_od(str(file), node_id)
+
+
+class CanopenLink:
+    """A drive on a CAN bus."""
+
+    def __init__(self, channel: str, *, node_id: int = 1, timeout: float = 1.0) -> None:
+        self.name = "practice drive" if "/" in channel else f"drive on {channel}"
+        self._place = self.name
+        self._lost_reason = ""
+        self._seen = time.monotonic()
+        self._sinks: list[Callable[[Live], None]] = []
+        self._first: tuple[float, float] = (0.0, 0.0)
+        self._sdo = threading.Lock()
+        self._network = canopen.Network()
+        try:
+            self._network.bus = open_bus(channel, self._lose)
+        except (OSError, can.CanError) as error:
+            remedy = "Start the drive, or check its channel"
+            raise LinkLost(f"cannot open {channel}: {error}", place="link", remedy=remedy) from error
+        self._node = self._network.add_node(canopen.RemoteNode(node_id, dictionary(node_id)))
+        self._node.sdo.RESPONSE_TIMEOUT = timeout
+        self._node.sdo.MAX_RETRIES = 1
+        self._node.nmt.add_heartbeat_callback(self._beat)
+        self._network.subscribe(0x180 + node_id, self._stream_1)
+        self._network.subscribe(0x280 + node_id, self._stream_2)
+        self._closing = threading.Event()
+        self._heart = threading.Thread(target=self._send_heartbeats, name="heartbeat", daemon=True)
+        try:
+            self._network.connect()
+            self._heart.start()
+            self._node.nmt.state = "OPERATIONAL"
+            self._facts = self.read(["Facts.Control frequency", "Facts.Recorder rows"])
+        except (can.CanError, LinkError) as error:
+            self._await_reason(str(error))
+            self._leave()
+            self._alive()
+            raise
+
+    # What arrives, on the receiving thread
+
+    def _lose(self, reason: str) -> None:
+        self._lost_reason = self._lost_reason or reason
+
+    def _await_reason(self, otherwise: str) -> None:
+        """Give the receiving thread a moment to tell why the line broke."""
+        until = time.monotonic() + 0.2
+        while not self._lost_reason and time.monotonic() < until:
+            time.sleep(0.005)
+        self._lose(otherwise)
+
+    def _beat(self, _state: int) -> None:
+        self._seen = time.monotonic()
+
+    def _stream_1(self, _id: int, data: bytearray, _time: float) -> None:
+        self._seen = time.monotonic()
+        bus, speed = _STREAM_1.unpack(data)
+        self._first = (bus, speed)
+
+    def _stream_2(self, _id: int, data: bytearray, _time: float) -> None:
+        current, state, trip, counter, temperature = _STREAM_2.unpack(data)
+        live = Live(
+            state=STATES[min(state, 3)],
+            trip=TRIPS[trip] if trip < len(TRIPS) else f"trip {trip}",
+            bus=self._first[0],
+            speed=self._first[1],
+            current=current,
+            temperature=temperature,
+            counter=counter,
+        )
+        for sink in tuple(self._sinks):
+            sink(live)
+
+    def _send_heartbeats(self) -> None:
+        while not self._closing.wait(HEARTBEAT) and not self._lost_reason:
+            try:
+                self._network.send_message(0x700 + CLIENT_ID, b"\x05")
+            except (can.CanError, RuntimeError, AttributeError) as error:
+                self._await_reason(str(error))
+
+    # What is asked
+
+    def age(self) -> float:
+        """Return seconds since the last sign of life; infinite once the line broke."""
+        return math.inf if self._lost_reason else time.monotonic() - self._seen
+
+    def _alive(self) -> None:
+        if self._lost_reason:
+            remedy = "Connect again; the drive de-energises by itself"
+            raise LinkLost(self._lost_reason, place=self._place, remedy=remedy)
+
+    def _ask(self, action: Callable[[], Any], what: str) -> Any:  # noqa: ANN401
+        """Do one transfer at a time, its errors translated."""
+        with self._sdo:
+            self._alive()
+            try:
+                return action()
+            except SdoAbortedError as error:
+                cause = _ABORTS.get(error.code, str(error))
+                place = f"{self._place}, {what}"
+                raise DriveRefused(f"the drive refused: {cause}", place=place) from error
+            except SdoCommunicationError as error:
+                self._alive()
+                if "CRC" in str(error) or "Unexpected" in str(error):
+                    raise LinkProtocolError(str(error), place=self._place) from error
+                remedy = "Is the drive running? Connect again"
+                raise LinkTimeout(f"no answer to {what}", place=self._place, remedy=remedy) from error
+            except (can.CanError, RuntimeError) as error:
+                self._await_reason(str(error))
+                self._alive()
+                raise
+
+    def _variable(self, key: str) -> Any:  # noqa: ANN401
+        record, _, name = key.partition(".")
+        try:
+            found = self._node.sdo[record]
+            return found[name] if name else found
+        except KeyError as error:
+            raise InputError(f"no parameter {key}", place="link") from error
+
+    def read(self, keys: Sequence[str]) -> dict[str, float]:
+        """Return parameters by name, such as `Current controller.Kp d`."""
+        return {key: float(self._ask(lambda k=key: self._variable(k).raw, key)) for key in keys}
+
+    def write(self, values: Mapping[str, float]) -> None:
+        """Write parameters, each read back and compared."""
+        for key, value in values.items():
+            variable = self._variable(key)
+            number = value if variable.od.data_type == canopen.objectdictionary.REAL32 else int(value)
+            wanted = variable.od.encode_raw(number)
+            self._ask(lambda v=variable, w=wanted: v.set_data(w), key)
+            back = self._ask(lambda v=variable: v.get_data(), key)
+            if bytes(back) != wanted:
+                raise LinkProtocolError(f"{key} did not arrive as it was sent", place=self._place)
+
+    def load(self, table: NDArray[np.float32]) -> None:
+        """Send the step table, read back and compared."""
+        data = table.astype("<f4").tobytes()
+        variable = self._variable("Step table")
+        self._ask(lambda: self._node.sdo.download(variable.od.index, 0, data), "Step table")
+        back = self._ask(lambda: self._node.sdo.upload(variable.od.index, 0), "Step table")
+        if bytes(back) != data:
+            raise LinkProtocolError("the step table did not arrive as sent", place=self._place)
+
+    def _command(self, code: int) -> None:
+        variable = self._variable("Command")
+        self._ask(lambda: variable.set_data(bytes([code])), "Command")
+
+    def start(self) -> None:
+        """Energise and play the loaded table."""
+        self._node.nmt.state = "OPERATIONAL"
+        self._command(START)
+
+    def stop(self) -> None:
+        """De-energise at once: one frame that overtakes whatever is under way."""
+        try:
+            self._node.nmt.state = "PRE-OPERATIONAL"
+        except (can.CanError, RuntimeError) as error:
+            self._await_reason(str(error))
+
+    def clear(self) -> None:
+        """Acknowledge a trip or an end."""
+        self._node.nmt.state = "OPERATIONAL"
+        self._command(CLEAR)
+
+    def status(self) -> Status:
+        """Return how far the experiment is."""
+        if self.age() > SILENCE:
+            self._alive()
+            raise LinkLost(
+                f"no sign of life for {self.age():.2f} s",
+                place=self._place,
+                remedy="The drive hangs or is gone; it is built to de-energise by itself",
+            )
+        names = ("State", "Trip", "Played", "Recorded rows")
+        found = self.read([f"Drive.{name}" for name in names])
+        state, trip, played, rows = (found[f"Drive.{name}"] for name in names)
+        return Status(
+            state=STATES[min(int(state), 3)],
+            trip=TRIPS[min(int(trip), len(TRIPS) - 1)],
+            played=played,
+            rows=int(rows),
+        )
+
+    def upload(self, channels: int, progress: Progress, cancel: Cancel) -> NDArray[np.float32]:
+        """Return the trace, (rows, channels), checked by its CRC."""
+        return np.asarray(self._ask(lambda: self._upload(channels, progress, cancel), "Trace"))
+
+    def _upload(self, channels: int, progress: Progress, cancel: Cancel) -> NDArray[np.float32]:
+        data = bytearray()
+        stream = self._variable("Trace").open("rb", block_transfer=True, buffering=0)
+        total = max(stream.size or 1, 1)
+        try:
+            while chunk := stream.read(7):
+                data += chunk
+                if len(data) % 7168 == 0:
+                    progress(len(data) / total, f"fetching {len(data) // 1024} of {total // 1024} kB")
+                    cancel.check()
+        except BaseException:
+            stream._error = True  # noqa: SLF001 - keeps close() from confirming what was cut off
+            self._node.sdo.abort(0x08000020)
+            raise
+        finally:
+            stream.close()
+        if len(data) % (4 * channels):
+            cause = f"{len(data)} bytes are no rows of {channels} channels"
+            raise LinkProtocolError(cause, place=self._place)
+        return np.frombuffer(bytes(data), dtype="<f4").reshape(-1, channels)
+
+    def subscribe(self, sink: Callable[[Live], None]) -> None:
+        """Have `sink` called, on the link's thread, for each live message."""
+        self._sinks.append(sink)
+
+    def close(self) -> None:
+        """De-energise and leave."""
+        if not self._closing.is_set():
+            self.stop()
+            self._leave()
+
+    def _leave(self) -> None:
+        self._closing.set()
+        if self._heart.ident is not None:
+            self._heart.join(1.0)
+        try:
+            self._network.disconnect()
+        except (can.CanError, OSError) as error:
+            raise LinkError(str(error), place=self._place) from error

@@ -1,0 +1,146 @@
+"""Play a plan on a drive and bring its record back; whatever happens, leave it without current."""
+
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+import numpy as np
+
+from oarlock.cancel import Cancel
+from oarlock.drive.link import Link, Progress, Status
+from oarlock.drive.steps import CHANNEL_UNITS, CHANNELS, Plan, refuse, step_table
+from oarlock.errors import Cancelled, DriveRefused, InputError, LinkTimeout
+from oarlock.machine import Axis
+from oarlock.records import Record
+
+_POLL = 0.05  # s
+
+
+@dataclass(frozen=True, slots=True)
+class Quiet:
+    """Progress that nobody looks at."""
+
+    def __call__(self, fraction: float, doing: str) -> None:
+        """Do nothing."""
+
+
+def play(
+    plan: Plan,
+    axis: Axis,
+    link: Link,
+    *,
+    settings: Mapping[str, Any],
+    cancel: Cancel,
+    progress: Progress = Quiet(),  # noqa: B008 - frozen
+    clock: Callable[[], float] = time.monotonic,
+) -> Record:
+    """Play `plan` and return what was recorded.
+
+    A trip is no error here: the record comes back with what it holds and with `ended` saying
+    why. Once started, the drive is de-energised on every way out.
+
+    Raises
+    ------
+    InputError : the dry run refused the plan, or the drive samples at another rate
+    LinkError : the way to the drive failed
+    Cancelled : the user stopped it
+    """
+    refuse(plan, axis)
+    progress(0.0, "setting up")
+    _prepare(plan, axis, link)
+    started = datetime.now(UTC).isoformat(timespec="seconds")
+    cancel.check()
+    try:
+        link.start()
+        status = _wait(plan, link, cancel, progress, clock)
+    except Cancelled:
+        link.stop()
+        _confirm(link, clock)
+        raise
+    finally:
+        link.stop()
+    _confirm(link, clock)
+    progress(0.8, "fetching the record")
+    channels = len(plan.channels)
+    rows = (
+        link.upload(channels, lambda f, doing: progress(0.8 + 0.2 * f, doing), cancel)
+        if status.rows
+        else np.zeros((0, channels), dtype=np.float32)
+    )
+    link.clear()
+    table = rows.astype(np.float64)
+    return Record(
+        experiment=plan.name,
+        sample_time=axis.inverter.Ts,
+        columns={name: table[:, i].copy() for i, name in enumerate(plan.channels)},
+        units={name: CHANNEL_UNITS[name] for name in plan.channels},
+        settings=dict(settings),
+        drive=link.name,
+        date=started,
+        ended="done" if status.state == "done" else f"tripped: {status.trip}",
+    )
+
+
+def _prepare(plan: Plan, axis: Axis, link: Link) -> None:
+    frequency = link.read(["Facts.Control frequency"])["Facts.Control frequency"]
+    if abs(frequency * axis.inverter.Ts - 1.0) > 1e-4:
+        cause = f"the drive samples at {frequency:g} Hz, the axis says {1 / axis.inverter.Ts:g} Hz"
+        raise InputError(cause, place="experiment", remedy="Set control_frequency")
+    link.clear()
+    m, g, limits = axis.machine, plan.gains, plan.limits
+    values = {
+        "Current controller.Kp d": g.Kp_d,
+        "Current controller.Ki d": g.Ki_d,
+        "Current controller.Kp q": g.Kp_q,
+        "Current controller.Ki q": g.Ki_q,
+        "Current controller.Decoupling": 0,
+        "Machine.Pole pairs": m.pole_pairs.value,
+        "Machine.Ld": m.Ld.value,
+        "Machine.Lq": m.Lq.value,
+        "Machine.Flux": m.psi.value,
+        "Limits.Current": limits.current,
+        "Limits.Speed": limits.speed,
+        "Limits.Travel": limits.travel,
+        "Limits.Time": limits.time,
+        "Trip levels.Over-current": min(
+            1.3 * m.peak_current.value, 0.95 * axis.inverter.current_full_scale.value
+        ),
+        "Trip levels.Under-voltage": 0.6 * axis.inverter.bus_voltage.value,
+        "Recorder.Decimation": plan.decimation,
+        "Recorder.Average": float(plan.average),
+        "Recorder.Channels": len(plan.channels),
+    }
+    for number, name in enumerate(plan.channels, 1):
+        values[f"Recorder.Channel {number}"] = CHANNELS.index(name)
+    link.write(values)
+    link.load(step_table(plan, axis.inverter.Ts))
+
+
+def _wait(
+    plan: Plan, link: Link, cancel: Cancel, progress: Progress, clock: Callable[[], float]
+) -> Status:
+    begun = clock()
+    while True:
+        cancel.wait(_POLL)
+        status = link.status()
+        if status.state != "running":
+            if status.state == "de-energised":
+                raise Cancelled("stopped at the drive", place=plan.name)
+            return status
+        left = max(plan.duration - status.played, 0.0)
+        progress(0.8 * status.played / plan.duration, f"{plan.name}, {left:.1f} s left")
+        if clock() - begun > 1.5 * plan.limits.time + 2.0:
+            remedy = "Check the drive's clock"
+            raise LinkTimeout("the experiment does not end", place=link.name, remedy=remedy)
+
+
+def _confirm(link: Link, clock: Callable[[], float]) -> None:
+    """Wait until the drive says that it carries no current."""
+    until = clock() + 0.5
+    while link.status().state == "running":
+        if clock() > until:
+            remedy = "Switch its supply off"
+            raise DriveRefused("the drive does not de-energise", place=link.name, remedy=remedy)
+        time.sleep(0.005)

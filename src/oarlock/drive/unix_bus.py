@@ -1,0 +1,129 @@
+"""A CAN bus over a local socket: one SEQPACKET message is one frame, laid out as SocketCAN does.
+
+It joins the application and the practice drive where no CAN hardware is. The same program
+speaks to hardware through SocketCAN by giving a channel such as `can0`.
+"""
+
+import os
+import select
+import socket
+import struct
+import tempfile
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import can
+
+from oarlock.errors import InputError
+
+FRAME = struct.Struct("<IB3x8s")  # can_frame: id with flags, length, padding, data
+BUSY = b"busy"  # what a second client is told before it is shut out
+_MASK = 0x7FF
+
+
+def runtime_folder() -> Path:
+    """Return the folder for sockets, readable by this user alone; made where it is missing."""
+    session = os.environ.get("XDG_RUNTIME_DIR", "")
+    if session and os.access(session, os.W_OK):
+        folder = Path(session) / "oarlock"
+    else:  # no session folder on this machine: one of our own, refused if somebody else's
+        folder = Path(tempfile.gettempdir()) / f"oarlock-{os.getuid()}"
+    folder.mkdir(mode=0o700, exist_ok=True)
+    if folder.stat().st_uid != os.getuid():
+        remedy = "Set XDG_RUNTIME_DIR to a folder of your own"
+        raise InputError("this folder belongs to somebody else", place=str(folder), remedy=remedy)
+    folder.chmod(0o700)
+    return folder
+
+
+def pack(can_id: int, data: bytes) -> bytes:
+    """Return one frame as it goes over the socket."""
+    return FRAME.pack(can_id, len(data), bytes(data).ljust(8, b"\0"))
+
+
+def unpack(frame: bytes) -> tuple[int, bytes]:
+    """Return (identifier, data) of one frame; ValueError where it is malformed."""
+    if len(frame) != FRAME.size:
+        raise ValueError(f"frame of {len(frame)} bytes")
+    can_id, length, data = FRAME.unpack(frame)
+    if length > 8:
+        raise ValueError(f"frame with {length} bytes of data")
+    return can_id & _MASK, data[:length]
+
+
+class UnixBus(can.BusABC):
+    """The client's end; `on_lost` is told once, from the receiving thread, why it broke."""
+
+    def __init__(self, channel: str, on_lost: Callable[[str], None] | None = None) -> None:
+        self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        try:
+            self._socket.connect(channel)
+        except OSError:
+            self._socket.close()
+            raise
+        self._lost = threading.Event()
+        self._on_lost = on_lost or (lambda _reason: None)
+        self.channel_info = f"local socket {channel}"
+        self._is_shutdown = False
+        super().__init__(channel=channel)
+
+    def _recv_internal(self, timeout: float | None) -> tuple[can.Message | None, bool]:
+        if self._lost.is_set():
+            time.sleep(min(timeout or 0.05, 0.05))
+            return None, False
+        try:
+            ready, _, _ = select.select([self._socket], [], [], timeout)
+            if not ready:
+                return None, False
+            frame = self._socket.recv(64)
+        except (OSError, ValueError) as error:
+            return self._lose(str(error))
+        if frame == BUSY:
+            return self._lose("another client commands the drive")
+        if not frame:
+            return self._lose("the drive closed the line")
+        try:
+            can_id, data = unpack(frame)
+        except ValueError as error:
+            return self._lose(f"malformed frame: {error}")
+        message = can.Message(
+            arbitration_id=can_id, data=data, is_extended_id=False, timestamp=time.time()
+        )
+        return message, False
+
+    def _lose(self, reason: str) -> tuple[None, bool]:
+        if not self._lost.is_set():
+            self._lost.set()
+            if not self._is_shutdown:
+                self._on_lost(reason)
+        return None, False
+
+    def send(self, msg: can.Message, timeout: float | None = None) -> None:
+        """Send one frame; `can.CanOperationError` where the line is broken."""
+        try:
+            self._socket.send(pack(msg.arbitration_id, bytes(msg.data)))
+        except OSError as error:
+            # Why it broke stands in what can still be received: the receiving thread tells it.
+            raise can.CanOperationError(str(error)) from error
+
+    def fileno(self) -> int:
+        """Return -1: frames are fetched by the thread, not by an event loop."""
+        return -1
+
+    def shutdown(self) -> None:
+        """Close the socket."""
+        if not self._is_shutdown:
+            self._is_shutdown = True
+            self._lost.set()
+            super().shutdown()
+            self._socket.close()
+
+
+def open_bus(channel: str, on_lost: Callable[[str], None]) -> Any:  # noqa: ANN401
+    """Return a bus: a socket's path, or the name of a SocketCAN interface such as `can0`."""
+    if "/" in channel:
+        return UnixBus(channel, on_lost)
+    return can.Bus(channel=channel, interface="socketcan")

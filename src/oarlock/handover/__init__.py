@@ -1,0 +1,1 @@
+"""Write gains into firmware configuration, and prove that they arrived unharmed."""

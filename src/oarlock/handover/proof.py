@@ -1,0 +1,163 @@
+"""Proof that a header carries the gains: compile it with a reference controller and run both.
+
+The compiled controller and the float32 model see the same errors; outputs and integrator must
+agree bit for bit.
+"""
+
+import importlib.resources
+import shutil
+import subprocess
+import tempfile
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.control.pi import Single, run_pi
+from oarlock.errors import InputError
+from oarlock.handover.values import HandoverValue
+from oarlock.records import Record
+
+_FLAGS = ("-std=c99", "-O2", "-ffp-contract=off", "-Wall", "-Wextra", "-Werror")
+_COMPILERS = ("cc", "gcc", "clang")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Lane:
+    """The proof of one axis."""
+
+    axis_name: str
+    samples: int
+    differ: int  # outputs or integrators that are not bit-equal
+    worst: float  # V, largest difference
+    saturated: int
+    output: Single  # V, for the picture
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Proof:
+    """What came out; without a compiler `lanes` is empty and `missing` says so."""
+
+    lanes: tuple[Lane, ...]
+    compiler: str = ""
+    missing: str = ""
+
+    @property
+    def exact(self) -> bool:
+        """Whether every lane ran and none differs."""
+        return bool(self.lanes) and all(lane.differ == 0 for lane in self.lanes)
+
+    @property
+    def sentence(self) -> str:
+        """The result in one line."""
+        if self.missing:
+            return self.missing
+        samples = sum(lane.samples for lane in self.lanes)
+        differ = sum(lane.differ for lane in self.lanes)
+        if differ:
+            return f"{differ} of {samples} samples differ"
+        return f"bit-exact over {samples} samples, integrator included ({self.compiler})"
+
+
+def error_sequence(record: Record, axis_name: str) -> Single:
+    """Return the errors of a recorded step, once as they were and once large enough to limit."""
+    reference, current = record[f"i{axis_name}_ref"], record[f"i{axis_name}"]
+    error = (reference - current).astype(np.float32)
+    return np.concatenate([error, error * np.float32(-40.0), error[::-1]])
+
+
+def find_compiler() -> str:
+    """Return the path of a C compiler, or nothing."""
+    return next((path for name in _COMPILERS if (path := shutil.which(name))), "")
+
+
+def prove(
+    text: bytes,
+    mapping: Mapping[str, str],
+    values: tuple[HandoverValue, ...],
+    errors: Mapping[str, Single],
+    *,
+    compiler: str | None = None,
+) -> Proof:
+    """Compile the header `text` and hold it against the float32 model.
+
+    Parameters
+    ----------
+    text : the header as it will be written
+    mapping : its symbols to keys of `values`
+    errors : A, float32, by axis name; both are run where both are given
+
+    Raises
+    ------
+    InputError : the header does not compile
+    """
+    compiler = find_compiler() if compiler is None else compiler
+    if not compiler:
+        return Proof(lanes=(), missing="no C compiler here (cc, gcc or clang): not proven")
+    by_key = {value.key: value.value for value in values}
+    symbols = {key: symbol for symbol, key in mapping.items()}
+    lanes = []
+    with tempfile.TemporaryDirectory(prefix="oarlock-") as folder:
+        header = Path(folder) / "gains.h"
+        header.write_bytes(text)
+        for axis_name, error in errors.items():
+            output, state = _run(Path(folder), axis_name, symbols, by_key, error, compiler)
+            lanes.append(_lane(axis_name, by_key, error, output, state))
+    return Proof(lanes=tuple(lanes), compiler=Path(compiler).name)
+
+
+def _lane(
+    axis_name: str, by_key: Mapping[str, float], error: Single, output: Single, state: Single
+) -> Lane:
+    Kp, Ki = by_key[f"current.Kp_{axis_name}"], by_key[f"current.Ki_{axis_name}"]
+    v_max = by_key["current.v_max"]
+    expected, states = run_pi(Kp, Ki, by_key["current.Ts"], v_max, error)
+    unequal = (_bits(output) != _bits(expected)) | (_bits(state) != _bits(states))
+    return Lane(
+        axis_name=axis_name,
+        samples=error.size,
+        differ=int(np.sum(unequal)),
+        worst=float(np.max(np.abs(output - expected), initial=0.0)),
+        saturated=int(np.sum(np.abs(expected) >= np.float32(v_max))),
+        output=output,
+    )
+
+
+def _bits(values: Single) -> NDArray[np.uint32]:
+    return values.view(np.uint32)
+
+
+def _run(
+    folder: Path,
+    axis_name: str,
+    symbols: Mapping[str, str],
+    by_key: Mapping[str, float],
+    error: Single,
+    compiler: str,
+) -> tuple[Single, Single]:
+    program = folder / f"reference_{axis_name}"
+    names = {"KP": f"current.Kp_{axis_name}", "KI": f"current.Ki_{axis_name}"}
+    names |= {"TS": "current.Ts", "V_MAX": "current.v_max"}
+    # What the header does not hold is given to the compiler as the firmware would have it.
+    given = {
+        macro: symbols.get(key) or f"{float(np.float32(by_key[key])).hex()}f"
+        for macro, key in names.items()
+    }
+    source = importlib.resources.files("oarlock.handover") / "reference.c"
+    with importlib.resources.as_file(source) as path:
+        command = [compiler, *_FLAGS, f'-DHEADER="{folder / "gains.h"}"']
+        command += [f"-D{macro}={text}" for macro, text in given.items()]
+        built = subprocess.run(  # noqa: S603 - a compiler found on the path
+            [*command, str(path), "-o", str(program)], capture_output=True, text=True, timeout=60
+        )
+    if built.returncode:
+        lines = [line for line in built.stderr.splitlines() if "error" in line]
+        cause = f"the header does not compile: {(lines or ['unknown error'])[0].strip()}"
+        raise InputError(cause, place="proof", remedy="Mend the header")
+    ran = subprocess.run(  # noqa: S603 - what was just built
+        [str(program)], input=error.tobytes(), capture_output=True, timeout=60, check=True
+    )
+    table = np.frombuffer(ran.stdout, dtype=np.float32).reshape(-1, 2)
+    return table[:, 0].copy(), table[:, 1].copy()

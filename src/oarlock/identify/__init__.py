@@ -1,0 +1,1 @@
+"""Experiments (settings to steps) and estimators (record to finding)."""

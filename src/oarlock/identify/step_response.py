@@ -1,0 +1,143 @@
+"""What a recorded current step says about the loop: averaged response, figures, and whether
+the bus rather than the gains shaped it."""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.control.figures import (
+    SecondOrder,
+    StepFigures,
+    fit_second_order,
+    largest_linear_step,
+    step_figures,
+)
+from oarlock.control.loop import CurrentLoop
+from oarlock.errors import InputError
+from oarlock.machine import Axis
+from oarlock.records import Check, Record
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class StepResult:
+    """A measured step, averaged over its repeats, beside what was predicted."""
+
+    t: Array  # s from the step
+    current: Array  # A
+    voltage: Array  # V
+    normal: Array  # 0 to 1
+    bias: float  # A
+    amplitude: float  # A
+    figures: StepFigures
+    fitted: SecondOrder
+    predicted: StepFigures
+    predicted_fit: SecondOrder
+    cut_by_bus: bool
+    linear_up_to: float  # A
+    checks: tuple[Check, ...]
+
+    @property
+    def agrees(self) -> bool:
+        """Whether measurement and prediction agree: the loop is verified."""
+        return all(check.passed for check in self.checks)
+
+
+def read_step(record: Record, axis: Axis, loop: CurrentLoop) -> StepResult:
+    """Average the repeats of a recorded step and hold it against `loop`.
+
+    Parameters
+    ----------
+    record : columns of the stepped current and voltage; settings as `CurrentStep` gives them
+    axis : for the bus limit
+    loop : the exact loop with the gains that the run had
+
+    Raises
+    ------
+    InputError : rows that do not fit the settings
+    """
+    s = record.settings
+    which, bias, amplitude = str(s["axis_name"]), float(s["bias"]), float(s["amplitude"])
+    before, after = int(s["rows_before"]), int(s["rows_after"])
+    rows = before + after
+    repeats = record.rows // rows
+    if repeats < 1 or amplitude == 0.0:
+        cause = f"{record.rows} rows, one step needs {rows}"
+        raise InputError(cause, place=record.experiment, remedy="The record is not complete")
+    keep = repeats * rows
+    current = record[f"i{which}"][:keep].reshape(repeats, rows)
+    volts = record[f"v{which}"][:keep].reshape(repeats, rows)
+    mean = current.mean(axis=0)
+    start = float(mean[: before + 1].mean())  # the sample at the step still shows the bias
+    normal = (mean - start) / amplitude
+    t = (np.arange(rows) - before) * record.sample_time
+    v_max = axis.inverter.v_max
+    peak = np.hypot(record["vd"][:keep], record["vq"][:keep]).reshape(repeats, rows)
+    cut = bool(np.mean(peak.max(axis=1) > 0.985 * v_max) > 0.1)
+    i_model, u_model = loop.step(after)
+    t_model = np.arange(after) * record.sample_time
+    found, expected = step_figures(t, normal), step_figures(t_model, i_model)
+    linear = largest_linear_step(u_model, v_max, axis.machine.R.value * bias)
+    noise = float(np.std(current - mean)) / abs(amplitude) / math.sqrt(repeats)
+    return StepResult(
+        t=t,
+        current=mean,
+        voltage=volts.mean(axis=0),
+        normal=normal,
+        bias=start,
+        amplitude=amplitude,
+        figures=found,
+        fitted=fit_second_order(t, normal),
+        predicted=expected,
+        predicted_fit=fit_second_order(t_model, i_model),
+        cut_by_bus=cut,
+        linear_up_to=linear,
+        checks=tuple(_checks(found, expected, cut, linear, noise, record)),
+    )
+
+
+def _checks(
+    found: StepFigures,
+    expected: StepFigures,
+    cut: bool,  # noqa: FBT001
+    linear: float,
+    noise: float,
+    record: Record,
+) -> list[Check]:
+    rise = found.rise / expected.rise - 1.0
+    points = 100.0 * (found.overshoot - expected.overshoot)
+    moved = float(np.ptp(record["theta_m"])) * 4096.0 / math.tau
+    return [
+        Check(
+            name="linear",
+            passed=not cut,
+            sentence=f"The bus cut this step: its shape says nothing about the gains. "
+            f"Up to {linear:.2g} A stays linear"
+            if cut
+            else f"The bus left room: linear up to {linear:.2g} A",
+        ),
+        Check(
+            name="rise",
+            passed=abs(rise) <= 0.10,
+            sentence=f"Rise differs by {100 * rise:+.1f} % from the prediction (10 % allowed)",
+        ),
+        Check(
+            name="overshoot",
+            passed=abs(points) <= 2.0,
+            sentence=f"Overshoot differs by {points:+.1f} points (2 allowed)",
+        ),
+        Check(
+            name="settled",
+            passed=abs(found.final - 1.0) <= 0.02 + 3.0 * noise,
+            sentence=f"It ends at {100 * found.final:.1f} % of the step",
+        ),
+        Check(
+            name="rotor at rest",
+            passed=moved <= 20.0,
+            sentence=f"The rotor moved {moved:.0f} counts"
+            + ("" if moved <= 20.0 else ": back-EMF bent the step, set the brake"),
+        ),
+    ]

@@ -1,0 +1,47 @@
+"""`python -m oarlock.practice`: start the practice drive."""
+
+import argparse
+import json
+import sys
+from dataclasses import asdict, replace
+from pathlib import Path
+
+from oarlock.drive.unix_bus import runtime_folder
+from oarlock.practice.server import Server
+from oarlock.practice.truth import AXES, draw
+from oarlock.simulate.drive_model import DriveModel
+
+
+def main() -> int:
+    """Run the drive until it is interrupted, or until its parent is gone with --tied."""
+    parser = argparse.ArgumentParser(prog="oarlock practice-drive", description=__doc__)
+    parser.add_argument("--axis", choices=sorted(AXES), default="winch")
+    parser.add_argument("--seed", type=int, default=0, help="which drive: its hidden parameters")
+    parser.add_argument("--socket", type=Path, help="where to listen")
+    parser.add_argument("--tied", action="store_true", help="exit when standard input closes")
+    parser.add_argument("--release-brake", action="store_true", help="let the shaft turn")
+    parser.add_argument("--bus", type=float, help="bus voltage that is really there, V")
+    parser.add_argument("--sag", type=float, default=-1.0, help="s into a run: the bus collapses")
+    parser.add_argument("--reveal", action="store_true", help="print the truth and exit")
+    options = parser.parse_args()
+    plant = draw(options.axis, options.seed)
+    if options.release_brake:
+        plant = replace(plant, brake=0.0)
+    if options.bus is not None:
+        plant = replace(plant, bus=options.bus)
+    plant = replace(plant, sag_at=options.sag, sag_to=0.3 * plant.bus)
+    if options.reveal:
+        sys.stdout.write(json.dumps(asdict(plant), indent=1) + "\n")
+        return 0
+    path = options.socket or runtime_folder() / f"{options.axis}.sock"
+    model = DriveModel(plant, seed=options.seed)
+    model.advance(1)  # compiles, or loads from the cache, before anybody waits for it
+    try:
+        Server(path, model, tied=options.tied).run()
+    except KeyboardInterrupt:
+        return 0
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

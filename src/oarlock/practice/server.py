@@ -1,0 +1,303 @@
+"""The practice drive's process: real time, one client, and no current when nobody is there."""
+
+import collections
+import select
+import socket
+import struct
+import sys
+import time
+from pathlib import Path
+
+import canopen
+import numpy as np
+from canopen.sdo.exceptions import SdoAbortedError
+
+from oarlock.drive.canopen_link import CLEAR, CLIENT_ID, START, STOP, dictionary
+from oarlock.drive.unix_bus import BUSY, FRAME, pack, unpack
+from oarlock.practice.sdo import BlockSdoServer, Values
+from oarlock.practice.truth import WINDING
+from oarlock.simulate import _kernels as k
+from oarlock.simulate.drive_model import CAPACITY, MAX_ROWS, DriveModel
+
+NODE = 1
+WATCHDOG = 0.050  # s without the client's heartbeat, then no current
+_TICK_RUNNING, _TICK_IDLE = 0.002, 0.01  # s
+_STREAM, _HEARTBEAT = 0.02, 0.1  # s
+_LONGEST_CATCH_UP = 0.5  # s; after a longer pause time is skipped, not played
+_QUEUE = 4000  # frames; a client that does not read is dropped
+_STATE_WRONG, _VALUE_WRONG, _TABLE_WRONG = 0x08000022, 0x06090030, 0x06040043
+_PARAMETERS = {
+    (0x2010, 1): k.KP_D, (0x2010, 2): k.KI_D, (0x2010, 3): k.KP_Q, (0x2010, 4): k.KI_Q,
+    (0x2010, 5): k.DECOUPLE, (0x2011, 1): k.KP_W, (0x2011, 2): k.KI_W, (0x2012, 1): k.F_PAIRS,
+    (0x2012, 2): k.F_LD, (0x2012, 3): k.F_LQ, (0x2012, 4): k.F_PSI, (0x2020, 1): k.MAX_CURRENT,
+    (0x2020, 2): k.MAX_SPEED, (0x2020, 3): k.MAX_TRAVEL, (0x2020, 4): k.MAX_TIME,
+    (0x2021, 1): k.TRIP_CURRENT, (0x2021, 2): k.TRIP_VOLTAGE, (0x2030, 1): k.DECIMATION,
+    (0x2030, 2): k.AVERAGE,
+}  # fmt: skip
+_FORMATS = {0x05: "<B", 0x06: "<H", 0x07: "<I", 0x02: "<b", 0x08: "<f"}
+_EMCY = {k.TRIP_OVERCURRENT: 0x2310, k.TRIP_UNDERVOLTAGE: 0x3220, k.TRIP_HEARTBEAT: 0x8130}
+
+
+class Firmware:
+    """The object dictionary's live side: what is read, written and commanded."""
+
+    def __init__(self, model: DriveModel) -> None:
+        self.model = model
+        self.operational = False
+        self.counter = 0
+        self._channels = [0] * 9  # [0] is their number
+        self._channels[0] = 1
+        self._table = np.zeros((0, k.ROW_SIZE), dtype=np.float32)
+        self._dictionary = dictionary(NODE)
+        self.values = Values(self._dictionary, self.read, self.write)
+
+    def read(self, index: int, sub: int) -> bytes | None:
+        """Return a live value, or None for what was stored."""
+        m = self.model
+        if index == 0x2000 and sub:
+            row = (
+                m.state, m.trip, m.played * m.plant.Ts, m.recorded, m.bus, m.speed, m.current,
+                int(WINDING), self.counter,
+            )  # fmt: skip
+            return self._encode(index, sub, row[sub - 1])
+        if index == 0x2002 and sub:
+            plant = m.plant
+            facts = (
+                1.0 / plant.Ts, plant.full_scale, plant.adc_bits, CAPACITY, MAX_ROWS,
+                int(plant.brake > 0.0),
+            )  # fmt: skip
+            return self._encode(index, sub, facts[sub - 1])
+        if index == 0x2040:
+            return bytes(self._table.astype("<f4").tobytes())
+        if index == 0x2041:
+            if m.is_running:
+                raise SdoAbortedError(_STATE_WRONG)
+            return bytes(m.trace.astype("<f4").tobytes())
+        return None
+
+    def _encode(self, index: int, sub: int, value: float) -> bytes:
+        form = _FORMATS[self._dictionary[index][sub].data_type]
+        return struct.pack(form, value)
+
+    def write(self, index: int, sub: int, data: bytes) -> None:
+        """Take a value, or refuse it."""
+        if index == 0x2001:
+            self._command(data[0])
+            return
+        if self.model.is_running:
+            raise SdoAbortedError(_STATE_WRONG)
+        if index == 0x2040:
+            self._take_table(data)
+            return
+        variable = self._dictionary[index][sub] if sub else self._dictionary[index]
+        number = struct.unpack(_FORMATS[variable.data_type], data)[0]
+        if not abs(number) < 1e9 or number < 0:
+            raise SdoAbortedError(_VALUE_WRONG)
+        if (index, sub) == (0x2030, 1) and number < 1:
+            raise SdoAbortedError(_VALUE_WRONG)
+        if index == 0x2030 and sub >= 3:
+            limit = k.N_CHANNELS - 1 if sub > 3 else 8
+            if number > limit:
+                raise SdoAbortedError(_VALUE_WRONG)
+            self._channels[sub - 3] = int(number)
+        if (index, sub) in _PARAMETERS:
+            self.model.firm[_PARAMETERS[index, sub]] = number
+
+    def _take_table(self, data: bytes) -> None:
+        width = 4 * k.ROW_SIZE
+        if not data or len(data) % width or len(data) // width > MAX_ROWS:
+            raise SdoAbortedError(_TABLE_WRONG)
+        table = np.frombuffer(data, dtype="<f4").reshape(-1, k.ROW_SIZE)
+        if not np.all(np.isfinite(table)):
+            raise SdoAbortedError(_TABLE_WRONG)
+        self._table = table.copy()
+
+    def _command(self, code: int) -> None:
+        m = self.model
+        if code == START:
+            if m.is_running or m.trip or not self.operational or not len(self._table):
+                raise SdoAbortedError(_STATE_WRONG)
+            constant = 1.5 * m.firm[k.F_PAIRS] * m.firm[k.F_PSI]
+            m.firm[k.TORQUE_TO_CURRENT] = 1.0 / constant if constant > 0.0 else 0.0
+            m.load(self._table, tuple(self._channels[1 : 1 + self._channels[0]]))
+            m.start()
+        elif code == STOP:
+            m.stop()
+        elif code == CLEAR:
+            m.clear()
+        else:
+            raise SdoAbortedError(_VALUE_WRONG)
+
+
+class _Outbox:
+    """Stands where canopen expects a bus; frames wait here until the client reads."""
+
+    def __init__(self) -> None:
+        self.frames: collections.deque[bytes] = collections.deque()
+
+    def send(self, message: "canopen.network.can.Message") -> None:
+        self.frames.append(pack(message.arbitration_id, bytes(message.data)))
+
+
+class Server:
+    """Listens on a local socket and lets time pass."""
+
+    def __init__(self, path: Path, model: DriveModel, *, tied: bool) -> None:
+        self._path, self._tied = path, tied
+        self._firmware = Firmware(model)
+        self._model = model
+        self._outbox = _Outbox()
+        self._network = canopen.Network()
+        self._network.bus = self._outbox
+        self._sdo = BlockSdoServer(NODE, self._firmware.values)
+        self._sdo.network = self._network
+        self._network.subscribe(self._sdo.rx_cobid, self._sdo.on_request)
+        self._client: socket.socket | None = None
+        self._beat = 0.0
+        self._reported_trip = 0
+        path.unlink(missing_ok=True)
+        self._listener = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        self._listener.bind(str(path))
+        path.chmod(0o600)
+        self._listener.listen(4)
+
+    def run(self) -> None:
+        """Serve until the parent is gone (its end of standard input closed) or interrupted."""
+        sys.stdout.write(f"ready {self._path}\n")
+        sys.stdout.flush()
+        now = time.monotonic()
+        played, stream, heartbeat = now, now, now
+        try:
+            while True:
+                tick = _TICK_RUNNING if self._model.is_running else _TICK_IDLE
+                if not self._exchange(max(played + tick - time.monotonic(), 0.0)):
+                    return
+                now = time.monotonic()
+                self._watch(now)
+                if now - played >= tick:
+                    played = self._play(played, now)
+                if now >= stream:
+                    self._send_stream()
+                    stream = now + _STREAM
+                if now >= heartbeat:
+                    self._send(0x700 + NODE, b"\x05" if self._firmware.operational else b"\x7f")
+                    heartbeat = now + _HEARTBEAT
+                self._flush()
+        finally:
+            self._path.unlink(missing_ok=True)
+
+    def _play(self, played: float, now: float) -> float:
+        """Advance the model to `now`; return how far it got."""
+        if now - played > _LONGEST_CATCH_UP:
+            self._model.stop(k.TRIP_HEARTBEAT)
+            return now
+        samples = int((now - played) / self._model.plant.Ts)
+        self._model.advance(samples)
+        return played + samples * self._model.plant.Ts
+
+    def _watch(self, now: float) -> None:
+        model = self._model
+        if model.is_running and now - self._beat > WATCHDOG:
+            model.stop(k.TRIP_HEARTBEAT)
+        if model.trip != self._reported_trip:
+            self._reported_trip = model.trip
+            code = _EMCY.get(model.trip, 0xFF00 if model.trip else 0)
+            self._send(0x80 + NODE, struct.pack("<HBB4x", code, int(bool(code)), model.trip))
+
+    def _exchange(self, timeout: float) -> bool:
+        """Take what arrives within `timeout`; return False when the parent is gone."""
+        sources: list[object] = [self._listener]
+        sources += [self._client] if self._client else []
+        sources += [sys.stdin.buffer] if self._tied else []
+        writable = [self._client] if self._client and self._outbox.frames else []
+        ready, _, _ = select.select(sources, writable, [], timeout)
+        for source in ready:
+            if source is self._listener:
+                self._accept()
+            elif source is self._client:
+                self._receive()
+            elif not sys.stdin.buffer.raw.read(64):  # type: ignore[attr-defined]
+                return False
+        return True
+
+    def _accept(self) -> None:
+        client, _ = self._listener.accept()
+        if self._client is not None:
+            client.setblocking(False)
+            try:
+                client.send(BUSY)
+            except OSError:
+                pass  # it left by itself: there is nobody to tell
+            finally:
+                client.close()
+            return
+        client.setblocking(False)
+        self._client = client
+        self._outbox.frames.clear()
+        self._beat = 0.0
+
+    def _receive(self) -> None:
+        for _ in range(64):
+            if self._client is None:
+                return
+            try:
+                frame = self._client.recv(FRAME.size + 1)
+            except BlockingIOError:
+                return
+            except OSError:
+                frame = b""
+            if not frame:
+                self._drop()
+                return
+            try:
+                can_id, data = unpack(frame)
+            except ValueError:
+                self._drop()
+                return
+            self._handle(can_id, data)
+            self._flush()
+
+    def _handle(self, can_id: int, data: bytes) -> None:
+        if can_id == 0x700 + CLIENT_ID:
+            self._beat = time.monotonic()
+        elif can_id == 0 and len(data) >= 2 and data[1] in (0, NODE):
+            self._firmware.operational = data[0] == 1
+            if not self._firmware.operational:
+                self._model.stop()
+        elif len(data) == 8:
+            self._network.notify(can_id, bytearray(data), time.time())
+
+    def _drop(self) -> None:
+        """Be without a client: no current, from this moment on."""
+        self._model.stop()
+        self._model.clear()
+        self._firmware.operational = False
+        if self._client:
+            self._client.close()
+        self._client = None
+        self._outbox.frames.clear()
+
+    def _send_stream(self) -> None:
+        m = self._model
+        self._firmware.counter = (self._firmware.counter + 1) & 0xFF
+        self._send(0x180 + NODE, struct.pack("<ff", m.bus, m.speed))
+        row = (m.current, m.state, m.trip, self._firmware.counter, int(WINDING))
+        self._send(0x280 + NODE, struct.pack("<fBBBb", *row))
+
+    def _send(self, can_id: int, data: bytes) -> None:
+        if self._client:
+            self._outbox.frames.append(pack(can_id, data))
+
+    def _flush(self) -> None:
+        frames = self._outbox.frames
+        while frames and self._client:
+            try:
+                self._client.send(frames[0])
+            except BlockingIOError:
+                if len(frames) > _QUEUE:
+                    self._drop()
+                return
+            except OSError:
+                self._drop()
+                return
+            frames.popleft()

@@ -1,0 +1,124 @@
+"""Records as CSV: `# ` lines of TOML, one header row of `name [unit]`, SI values."""
+
+import io
+import re
+import tomllib
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from oarlock.errors import InputError
+from oarlock.files import read_text, write_atomic
+from oarlock.records.record import Record
+
+_COLUMN = re.compile(r"^\s*([A-Za-z_]\w*)\s*\[([^\]]*)\]\s*$")
+_KNOWN = {"experiment", "sample_time", "settings", "drive", "date", "ended"}
+
+
+def write_record(path: Path, record: Record) -> None:
+    """Write `record` to `path`, whole or not at all."""
+    import tomlkit  # noqa: PLC0415 - only when something is written
+
+    head: dict[str, Any] = {"experiment": record.experiment, "sample_time": record.sample_time}
+    head |= {"drive": record.drive, "date": record.date, "ended": record.ended}
+    head["settings"] = dict(record.settings)
+    lines = [f"# {line}".rstrip() for line in tomlkit.dumps(head).splitlines()]
+    names = list(record.columns)
+    out = io.StringIO()
+    out.write("\n".join(lines) + "\n")
+    out.write(",".join(f"{name} [{record.units[name]}]" for name in names) + "\n")
+    table = np.column_stack([record.columns[name] for name in names])
+    for row in table.tolist():
+        out.write(",".join(map(repr, row)) + "\n")
+    write_atomic(path, out.getvalue().encode(), backup=False)
+
+
+def read_record(path: Path) -> Record:
+    """Read a record; errors name the file, the line and the column.
+
+    Raises
+    ------
+    InputError : not CSV, truncated, a column without unit, a value that is not finite
+    """
+    lines = read_text(path).splitlines()
+    first = next((i for i, line in enumerate(lines) if not line.startswith("#")), len(lines))
+    head = _head(lines[:first], path)
+    if first >= len(lines):
+        raise InputError("no header row", place=str(path), remedy="Add 't [s],id [A],…'")
+    names, units = _columns(lines[first], path, first + 1)
+    table = _table(lines[first + 1 :], len(names), path, first + 2)
+    sample_time = head.get("sample_time")
+    if not isinstance(sample_time, int | float) or not sample_time > 0.0:
+        remedy = "Add '# sample_time = 62.5e-6'"
+        raise InputError("sample_time is missing", place=str(path), remedy=remedy)
+    return Record(
+        experiment=str(head.get("experiment", "")),
+        sample_time=float(sample_time),
+        columns={name: table[:, i].copy() for i, name in enumerate(names)},
+        units=dict(zip(names, units, strict=True)),
+        settings=head.get("settings", {}),
+        drive=str(head.get("drive", "")),
+        date=str(head.get("date", "")),
+        ended=str(head.get("ended", "done")),
+    )
+
+
+def _head(lines: list[str], path: Path) -> dict[str, Any]:
+    text = "\n".join(line[2:] if line.startswith("# ") else line[1:] for line in lines)
+    try:
+        head = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        cause = f"the lines before the header are not TOML: {error}"
+        raise InputError(cause, place=str(path), remedy="Mend that line") from error
+    strange = set(head) - _KNOWN
+    if strange:
+        remedy = f"Known here: {', '.join(sorted(_KNOWN))}"
+        raise InputError(f"unknown key {min(strange)}", place=str(path), remedy=remedy)
+    return head
+
+
+def _columns(line: str, path: Path, number: int) -> tuple[list[str], list[str]]:
+    names, units = [], []
+    for text in line.split(","):
+        found = _COLUMN.match(text)
+        if not found:
+            cause = f"'{text.strip()}' is not a column name with its unit"
+            place = f"{path}, line {number}"
+            raise InputError(cause, place=place, remedy="Write it like 'iq [A]'")
+        names.append(found[1])
+        units.append(found[2])
+    if len(set(names)) < len(names):
+        raise InputError("a column stands twice", place=f"{path}, line {number}")
+    return names, units
+
+
+def _table(lines: list[str], width: int, path: Path, number: int) -> np.ndarray[Any, Any]:
+    if not lines:
+        raise InputError("no samples", place=str(path), remedy="The file may be truncated")
+    try:
+        table = np.loadtxt(lines, delimiter=",", ndmin=2, comments=None, dtype=np.float64)
+    except ValueError as error:
+        raise _first_bad_line(lines, width, path, number) from error
+    if table.shape[1] != width:
+        raise _first_bad_line(lines, width, path, number)
+    bad = np.flatnonzero(~np.isfinite(table).all(axis=1))
+    if bad.size:
+        place = f"{path}, line {number + int(bad[0])}"
+        raise InputError("a value is not finite", place=place, remedy="Remove or mend the row")
+    return table
+
+
+def _first_bad_line(lines: list[str], width: int, path: Path, number: int) -> InputError:
+    for offset, line in enumerate(lines):
+        cells = line.split(",")
+        place = f"{path}, line {number + offset}"
+        if len(cells) != width:
+            cause = f"{len(cells)} values for {width} columns"
+            return InputError(cause, place=place, remedy="The file may be truncated")
+        for cell in cells:
+            try:
+                float(cell)
+            except ValueError:
+                return InputError(f"'{cell}' is not a number", place=place, remedy="Mend the row")
+    return InputError("the table cannot be read", place=str(path), remedy="Check its rows")

@@ -1,0 +1,98 @@
+"""Record, finding and run: frozen data that every later stage reads and none changes."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.errors import InputError
+from oarlock.quantities import Estimate
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Record:
+    """Time series with names and units, and the settings they were taken under."""
+
+    experiment: str
+    sample_time: float  # s, of the current loop; a decimated record keeps its own `t`
+    columns: Mapping[str, Array]  # SI, one length
+    units: Mapping[str, str]
+    settings: Mapping[str, Any] = field(default_factory=dict)  # plain values, as TOML holds them
+    drive: str = ""
+    date: str = ""  # ISO 8601
+    ended: str = "done"  # or why it ended before its time
+
+    def __post_init__(self) -> None:
+        lengths = {name: column.shape for name, column in self.columns.items()}
+        if len(set(lengths.values())) > 1:
+            raise ValueError(f"columns differ in length: {lengths}")
+        for column in self.columns.values():
+            column.setflags(write=False)
+
+    def __getitem__(self, name: str) -> Array:
+        try:
+            return self.columns[name]
+        except KeyError as error:
+            remedy = f"It has {', '.join(self.columns)}"
+            raise InputError(f"no column {name}", place=self.experiment, remedy=remedy) from error
+
+    @property
+    def rows(self) -> int:
+        """How many samples it holds."""
+        return next(iter(self.columns.values())).size if self.columns else 0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Check:
+    """One thing that must hold before a number can be believed, in plain words."""
+
+    name: str
+    passed: bool
+    sentence: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Finding:
+    """What an estimator made of a record."""
+
+    quantity: str  # "resistance", "inductance_d", "inductance_q"
+    estimates: Mapping[str, Estimate]  # by path in the axis, to be adopted together
+    extra: Mapping[str, Estimate] = field(default_factory=dict)  # told, not adopted
+    checks: tuple[Check, ...]
+    remark: str = ""  # "falls 9 % to 18 A"
+    evidence: Mapping[str, Array] = field(default_factory=dict)
+
+    @property
+    def holds(self) -> bool:
+        """Whether every check passed; only then may it be adopted without saying so."""
+        return all(check.passed for check in self.checks)
+
+    @property
+    def failed(self) -> tuple[Check, ...]:
+        """The checks that did not pass."""
+        return tuple(check for check in self.checks if not check.passed)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Run:
+    """One row of the logbook; its record is kept apart under the same id."""
+
+    id: int
+    axis: str
+    kind: str  # experiment name
+    title: str  # what was asked
+    started: str  # ISO 8601
+    ended: str  # "done", or why not
+    settings: Mapping[str, Any]
+    gains: Mapping[str, float] = field(default_factory=dict)
+    figures: Mapping[str, float] = field(default_factory=dict)
+    remark: str = ""  # what the program says of it
+    note: str = ""  # what the user wrote
+    pinned: bool = False
+    starred: bool = False
+    used: bool = False  # adopted, or its gains taken
+    sparkline: tuple[float, ...] = ()

@@ -1,0 +1,1 @@
+"""The project file: axis states, logbook, records, and what was on screen."""

@@ -1,0 +1,40 @@
+"""The project file's schema, and how an older one is brought forward.
+
+`CREATE` makes the newest version. `MIGRATIONS[n]` is the SQL that turns version n into n + 1;
+each stays as it was written, with a file of version n among the tests.
+"""
+
+VERSION = 1
+APPLICATION_ID = 0x4F41524C  # "OARL"
+
+CREATE = f"""
+PRAGMA application_id = {APPLICATION_ID};
+PRAGMA user_version = {VERSION};
+CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
+CREATE TABLE view (key TEXT PRIMARY KEY, value TEXT NOT NULL);
+CREATE TABLE axis_state (
+    id INTEGER PRIMARY KEY, axis TEXT NOT NULL, label TEXT NOT NULL, toml TEXT NOT NULL,
+    saved TEXT NOT NULL
+);
+CREATE TABLE run (
+    id INTEGER PRIMARY KEY, axis TEXT NOT NULL, kind TEXT NOT NULL, title TEXT NOT NULL,
+    started TEXT NOT NULL, ended TEXT NOT NULL, settings TEXT NOT NULL, gains TEXT NOT NULL,
+    figures TEXT NOT NULL, remark TEXT NOT NULL, note TEXT NOT NULL, pinned INTEGER NOT NULL,
+    starred INTEGER NOT NULL, used INTEGER NOT NULL, sparkline TEXT NOT NULL
+);
+CREATE TABLE record (
+    run INTEGER PRIMARY KEY REFERENCES run (id), experiment TEXT NOT NULL,
+    sample_time REAL NOT NULL, settings TEXT NOT NULL, drive TEXT NOT NULL, date TEXT NOT NULL,
+    ended TEXT NOT NULL
+);
+CREATE TABLE channel (
+    run INTEGER NOT NULL REFERENCES record (run), position INTEGER NOT NULL, name TEXT NOT NULL,
+    unit TEXT NOT NULL, type TEXT NOT NULL, data BLOB NOT NULL, PRIMARY KEY (run, position)
+);
+CREATE TRIGGER record_stays BEFORE UPDATE ON record BEGIN SELECT RAISE(ABORT, 'records stay'); END;
+CREATE TRIGGER record_kept BEFORE DELETE ON record BEGIN SELECT RAISE(ABORT, 'records stay'); END;
+CREATE TRIGGER channel_stays BEFORE UPDATE ON channel BEGIN SELECT RAISE(ABORT, 'records stay'); END;
+CREATE TRIGGER channel_kept BEFORE DELETE ON channel BEGIN SELECT RAISE(ABORT, 'records stay'); END;
+"""
+
+MIGRATIONS: dict[int, str] = {}
