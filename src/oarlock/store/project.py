@@ -53,6 +53,7 @@ class Project:
         """
         if not path.is_file():
             raise InputError("no such file", place=str(path), remedy="Check the name")
+        _refuse_strangers(path)
         project = cls(path, _connect(path))
         try:
             with project._told():
@@ -63,14 +64,7 @@ class Project:
         return project
 
     def _admit(self) -> None:
-        (application,) = self._db.execute("PRAGMA application_id").fetchone()
         (version,) = self._db.execute("PRAGMA user_version").fetchone()
-        if application != APPLICATION_ID:
-            remedy = "Choose a file that ends in .oarlock"
-            raise InputError("this is not a project", place=str(self.path), remedy=remedy)
-        if version > VERSION:
-            cause = f"written by a later version (format {version}, this program reads {VERSION})"
-            raise InputError(cause, place=str(self.path), remedy="Use that version")
         problem = self._db.execute("PRAGMA quick_check(1)").fetchone()[0]
         if problem != "ok":
             remedy = "Restore a backup; the file was not touched"
@@ -120,19 +114,23 @@ class Project:
 
     # The logbook
 
-    def add_run(self, run: Run, record: Record | None) -> Run:
-        """Keep a run with its record; return it with its number."""
-        marks = ", ".join("?" * len(_RUN_FIELDS))
+    def add_run(self, run: Run, record: Record | None) -> None:
+        """Keep a run with its record, under the number it has."""
+        names = ("id", *_RUN_FIELDS)
+        marks = ", ".join("?" * len(names))
         with self._told():
-            cursor = self._db.execute(
-                f"INSERT INTO run ({', '.join(_RUN_FIELDS)}) VALUES ({marks})",  # noqa: S608
-                [_plain(getattr(run, name)) for name in _RUN_FIELDS],
+            self._db.execute(
+                f"INSERT INTO run ({', '.join(names)}) VALUES ({marks})",  # noqa: S608
+                [_plain(getattr(run, name)) for name in names],
             )
-            number = int(cursor.lastrowid or 0)
             if record is not None:
-                self._add_record(number, record)
-        fields = {name: getattr(run, name) for name in _RUN_FIELDS}
-        return Run(id=number, **fields)
+                self._add_record(run.id, record)
+
+    def next_run(self) -> int:
+        """Return the number that the next run may have."""
+        with self._told():
+            row = self._db.execute("SELECT coalesce(max(id), 0) + 1 FROM run").fetchone()
+        return int(row[0])
 
     def _add_record(self, number: int, record: Record) -> None:
         self._db.execute(
@@ -205,6 +203,25 @@ class Project:
         with self._told():
             rows = self._db.execute("SELECT key, value FROM view").fetchall()
         return {key: json.loads(value) for key, value in rows}
+
+
+def _refuse_strangers(path: Path) -> None:
+    """Look at a file without touching it: is it a project that this version reads?"""
+    try:
+        db = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True, timeout=0.5)
+        try:
+            (application,) = db.execute("PRAGMA application_id").fetchone()
+            (version,) = db.execute("PRAGMA user_version").fetchone()
+        finally:
+            db.close()
+    except sqlite3.Error as error:
+        raise _translated(error, path) from error
+    if application != APPLICATION_ID:
+        remedy = "Choose a file that ends in .oarlock"
+        raise InputError("this is not a project", place=str(path), remedy=remedy)
+    if version > VERSION:
+        cause = f"written by a later version (format {version}, this program reads {VERSION})"
+        raise InputError(cause, place=str(path), remedy="Use that version")
 
 
 def _connect(path: Path) -> sqlite3.Connection:

@@ -1,0 +1,185 @@
+"""The whole job on the demo without a window: identify, tune, verify, hand over.
+
+The same session, experiments, estimators and proof as in the window; only the views are left
+out.
+"""
+
+import math
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+from oarlock.cancel import Cancel
+from oarlock.control._kernels import warm
+from oarlock.control.design import design_current
+from oarlock.control.loop import Margins
+from oarlock.demo.project import HEADER, make_demo
+from oarlock.drive.canopen_link import CanopenLink
+from oarlock.drive.link import Link
+from oarlock.drive.practice_process import PracticeProcess
+from oarlock.errors import InputError, LinkError
+from oarlock.files import write_atomic
+from oarlock.handover.header import DEFAULT_MAP, header
+from oarlock.handover.patch import patch_file
+from oarlock.handover.proof import Proof, error_sequence, prove
+from oarlock.handover.values import handover_values
+from oarlock.identify.experiments import CurrentStep
+from oarlock.identify.step_response import StepResult
+from oarlock.quantities.display import sentence, with_std
+from oarlock.records import Finding, Run
+from oarlock.records.csv_file import write_record
+from oarlock.session.perform import QUANTITIES, experiment_for, perform
+from oarlock.session.session import Session
+from oarlock.store.project import Project
+
+Say = Callable[[str], None]
+_SYMBOLS = {"machine.R": "R with cable", "machine.Ld": "Ld", "machine.Lq": "Lq"}
+
+
+def run_job(folder: Path, say: Say, *, seed: int = 0) -> int:
+    """Do the demo's job in `folder`; return 0, or 1 where a check failed.
+
+    Raises
+    ------
+    InputError, LinkError : it could not be done at all
+    """
+    path = make_demo(folder)
+    warm()
+    drive = PracticeProcess("--seed", str(seed))
+    try:
+        link = CanopenLink(drive.channel)
+        try:
+            session = Session(Project.open(path), lambda call: call())
+            try:
+                return _Job(session, link, folder, say).run()
+            finally:
+                if not session.close():
+                    raise InputError("the project could not be saved", place=str(path))
+        finally:
+            link.close()
+    finally:
+        drive.stop()
+
+
+class _Job:
+    def __init__(self, session: Session, link: Link, folder: Path, say: Say) -> None:
+        self._session, self._link, self._folder, self._say = session, link, folder, say
+        self._failures: list[str] = []
+
+    def run(self) -> int:
+        self._identify()
+        margins = self._design()
+        steps = [self._verify(name) for name in ("d", "q")]
+        self._tell_figures(margins, steps)
+        self._hand_over()
+        for failure in self._failures:
+            self._say(f"FAILED  {failure}")
+        self._say("all checks hold" if not self._failures else "checks failed: see above")
+        return 1 if self._failures else 0
+
+    def _play(self, experiment: object, name: str) -> tuple[Run, object]:
+        performed = perform(
+            experiment,  # type: ignore[arg-type]
+            self._session.axis,
+            self._link,
+            lambda _fraction, _doing: None,
+            Cancel(),
+        )
+        run = self._session.keep(performed)
+        write_record(self._folder / f"{run.id:02d}-{name}.csv", performed.record)
+        return run, performed.reading
+
+    def _identify(self) -> None:
+        self._say(f"{'quantity':14}{'datasheet':>14}{'measured':>14}{'±':>9}  check")
+        for quantity in QUANTITIES:
+            run, finding = self._play(experiment_for(quantity), quantity)
+            if not isinstance(finding, Finding):
+                self._failures.append(f"{quantity}: {run.ended}")
+                continue
+            path, found = next(iter(finding.estimates.items()))
+            printed = self._session.axis.parameter(path).printed
+            number, plus, unit = with_std(found.value, found.std, found.unit)
+            shown = sentence(printed.value, printed.unit, 4)
+            verdict = "holds" if finding.holds else finding.failed[0].sentence
+            self._say(f"{_SYMBOLS[path]:14}{shown:>14}{f'{number} {unit}':>14}{plus:>9}  {verdict}")
+            if finding.holds:
+                self._session.adopt(finding, run)
+            else:
+                self._failures.append(f"{quantity}: {finding.failed[0].sentence}")
+
+    def _design(self) -> Margins:
+        axis = self._session.axis
+        design = design_current(axis)
+        self._session.edit("Take the designed gains", replace(axis, gains=design.gains))
+        g = design.gains
+        self._say("")
+        self._say(f"gains   Kp d {g.Kp_d:.4g}  Kp q {g.Kp_q:.4g} V/A"
+                  f"   Ki d {g.Ki_d:.4g}  Ki q {g.Ki_q:.4g} V/(A s)")  # fmt: skip
+        m = design.margins
+        self._say(
+            f"loop    crossover {m.crossover / math.tau:.0f} Hz, bandwidth "
+            f"{m.bandwidth / math.tau:.0f} Hz, margin {math.degrees(m.phase_margin):.1f}°, "
+            f"{20 * math.log10(m.gain_margin):.1f} dB, Ms {m.Ms:.2f}"
+        )
+        return m
+
+    def _verify(self, name: str) -> tuple[str, StepResult | None]:
+        session = self._session
+        rated = session.axis.machine.rated_current.value
+        loop = design_current(session.axis).loop(name)
+        _, voltage = loop.step(64)
+        linear = session.axis.inverter.v_max / float(abs(voltage).max())
+        step = CurrentStep(
+            axis_name=name, amplitude=round(min(0.15 * rated, 0.7 * linear), 2), bias=0.4 * rated
+        )
+        run, result = self._play(step, f"step-{name}")
+        if not isinstance(result, StepResult):
+            self._failures.append(f"step {name}: {run.ended}")
+            return name, None
+        self._failures += [f"step {name}: {c.sentence}" for c in result.checks if not c.passed]
+        return name, result
+
+    def _tell_figures(self, _m: Margins, steps: list[tuple[str, StepResult | None]]) -> None:
+        head = f"{'step':8}{'':11}{'rise µs':>9}{'overshoot %':>13}{'settling µs':>13}"
+        self._say("")
+        self._say(f"{head}{'fn Hz':>8}{'damping':>9}")
+        for name, result in steps:
+            if result is None:
+                continue
+            rows = (
+                ("predicted", result.predicted, result.predicted_fit),
+                ("measured", result.figures, result.fitted),
+            )
+            for word, f, fit in rows:
+                self._say(
+                    f"{name + ' axis':8}{word:11}{1e6 * f.rise:9.0f}{100 * f.overshoot:13.1f}"
+                    f"{1e6 * f.settling:13.0f}{fit.natural_frequency / math.tau:8.0f}"
+                    f"{fit.damping:9.2f}"
+                )
+
+    def _hand_over(self) -> None:
+        session, folder = self._session, self._folder
+        values = handover_values(session.axis)
+        errors = {}
+        for name in ("d", "q"):
+            found = session.verification(name)
+            record = session.record(found[0].id) if found else None
+            if record:
+                errors[name] = error_sequence(record, name)
+        text = header(session.axis).encode()
+        patch = patch_file(folder / HEADER, DEFAULT_MAP, values)
+        proofs: dict[str, Proof] = {}
+        for label, content in (("new header", text), (HEADER, patch.after)):
+            proofs[label] = prove(content, DEFAULT_MAP, values, errors)
+            self._say(f"\nproof   {label}: {proofs[label].sentence}" if label != HEADER
+                      else f"proof   {label}: {proofs[label].sentence}")  # fmt: skip
+            if not proofs[label].exact and not proofs[label].missing:
+                self._failures.append(f"proof of {label}: {proofs[label].sentence}")
+        write_atomic(folder / "winch_gains_new.h", text, backup=False)
+        if any(change.differs for change in patch.changes):
+            kept = patch.write()
+            changed = sum(change.differs for change in patch.changes)
+            self._say(f"wrote   {HEADER}, {changed} values; before: {kept.name if kept else '-'}")
+
+
+__all__ = ["InputError", "LinkError", "run_job"]

@@ -1,0 +1,18 @@
+/* Sonar winch, current control. Maintained by hand until now. */
+#ifndef WINCH_GAINS_H
+#define WINCH_GAINS_H
+
+/* current loop: 16 kHz, parallel PI */
+#define CUR_TS        62.5e-6f   /* s */
+#define CUR_V_MAX     180.0f     /* V, phase peak */
+#define CUR_KP_D      31.5f      /* V/A */
+#define CUR_KP_Q      58.6f      /* V/A */
+#define CUR_KI_D      3232.0f    /* V/(A s) */
+#define CUR_KI_Q      3237.0f    /* V/(A s) */
+#define CUR_TRACK     8192       /* anti-windup tracking, not Oarlock's */
+
+#if 0
+#define CUR_KP_Q      12.0f      /* first light, kept for the record */
+#endif
+
+#endif

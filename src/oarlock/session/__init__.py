@@ -1,0 +1,1 @@
+"""The open project: document, history, staleness, jobs, and what the views show; no Qt."""

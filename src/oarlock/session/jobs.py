@@ -1,0 +1,90 @@
+"""Work off the owner's thread: progress, cancel, exactly one outcome.
+
+Work gets frozen inputs and returns values; only the callbacks, which come on the owner's
+thread, may touch the session.
+"""
+
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Generic, TypeVar
+
+from oarlock.cancel import Cancel
+from oarlock.errors import Cancelled
+
+T = TypeVar("T")
+Progress = Callable[[float, str], None]
+Post = Callable[[Callable[[], None]], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Done(Generic[T]):
+    """The work ended well."""
+
+    value: T
+
+
+@dataclass(frozen=True, slots=True)
+class Stopped:
+    """The work was cancelled."""
+
+
+@dataclass(frozen=True, slots=True)
+class Failed:
+    """The work raised."""
+
+    error: Exception
+
+
+class Jobs:
+    """Starts work in threads; `post` brings a call onto the owner's thread."""
+
+    def __init__(self, post: Post) -> None:
+        self._post = post
+        self._running: dict[threading.Thread, Cancel] = {}
+
+    def start(
+        self,
+        work: Callable[[Progress, Cancel], T],
+        *,
+        on_end: Callable[[Done[T] | Stopped | Failed], None],
+        on_progress: Progress = lambda _fraction, _doing: None,
+        name: str = "job",
+    ) -> Cancel:
+        """Start `work(report, cancel)`; return the flag that stops it."""
+        cancel = Cancel()
+
+        def report(fraction: float, doing: str) -> None:
+            cancel.check()
+            self._post(lambda: on_progress(fraction, doing))
+
+        def run() -> None:
+            outcome: Done[T] | Stopped | Failed
+            try:
+                outcome = Done(work(report, cancel))
+            except Cancelled:
+                outcome = Stopped()
+            except Exception as error:  # noqa: BLE001 - the only place: it becomes an outcome
+                outcome = Failed(error)
+            self._post(lambda: self._end(thread, on_end, outcome))
+
+        thread = threading.Thread(target=run, name=name, daemon=True)
+        self._running[thread] = cancel
+        thread.start()
+        return cancel
+
+    def _end(self, thread: threading.Thread, on_end: Callable[[Any], None], outcome: object) -> None:
+        self._running.pop(thread, None)
+        on_end(outcome)
+
+    @property
+    def busy(self) -> bool:
+        """Whether any work is under way."""
+        return bool(self._running)
+
+    def stop_all(self, timeout: float = 3.0) -> None:
+        """Cancel everything and wait for the threads to end."""
+        for cancel in self._running.values():
+            cancel.set()
+        for thread in list(self._running):
+            thread.join(timeout)

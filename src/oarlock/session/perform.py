@@ -1,0 +1,169 @@
+"""One experiment from plan to reading: pure work, for a job or for the headless run."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+
+from oarlock.cancel import Cancel
+from oarlock.control.design import loops_with
+from oarlock.control.loop import margins
+from oarlock.drive.link import Link, Progress
+from oarlock.drive.runner import play
+from oarlock.errors import InputError
+from oarlock.identify.experiments import CurrentStep, Experiment, InductanceSine, ResistanceHolds
+from oarlock.identify.inductance import estimate_inductance
+from oarlock.identify.resistance import estimate_resistance
+from oarlock.identify.step_response import StepResult, read_step
+from oarlock.machine import Axis, CurrentGains
+from oarlock.records import Finding, Record, Run
+
+Reading = Finding | StepResult | None
+QUANTITIES = ("resistance", "inductance_d", "inductance_q")
+GAIN_NAMES = ("Kp_d", "Ki_d", "Kp_q", "Ki_q")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Performed:
+    """An experiment that was played: what to keep of it."""
+
+    run: Run  # its number is still 0
+    record: Record
+    reading: Reading
+
+
+def experiment_for(quantity: str) -> Experiment:
+    """Return the experiment that identifies `quantity`."""
+    if quantity == "resistance":
+        return ResistanceHolds()
+    if quantity == "inductance_d":
+        return InductanceSine(axis_name="d")
+    if quantity == "inductance_q":
+        return InductanceSine(axis_name="q", q_biases=(0.3, 0.6, 0.9))
+    raise KeyError(quantity)
+
+
+def perform(
+    experiment: Experiment, axis: Axis, link: Link, progress: Progress, cancel: Cancel
+) -> Performed:
+    """Play an experiment, read its record, and make the row for the logbook."""
+    plan = experiment.plan(axis)
+    settings = experiment.settings(axis)
+    started = datetime.now().astimezone().isoformat(timespec="seconds")
+    record = play(plan, axis, link, settings=settings, cancel=cancel, progress=progress)
+    progress(1.0, "reading the record")
+    kind = kind_of(record)
+    reading, trouble = None, ""
+    if record.ended == "done":
+        try:
+            reading = read(record, axis, plan.gains)
+        except InputError as error:
+            trouble = str(error)
+    run = Run(
+        id=0,
+        axis=axis.name,
+        kind=kind,
+        title=experiment.title(axis),
+        started=started,
+        ended=record.ended if not trouble else f"unreadable: {trouble}",
+        settings={**settings, "plant": plant_settings(axis)},
+        gains=gains_dict(plan.gains),
+        figures=figures(reading, axis, plan.gains),
+        remark=remark(reading, record),
+        sparkline=sparkline(reading),
+    )
+    return Performed(run=run, record=record, reading=reading)
+
+
+def kind_of(record: Record) -> str:
+    """Return what a record is of: a quantity, or `current step`."""
+    if record.experiment == InductanceSine.name:
+        return f"inductance_{record.settings.get('axis_name', '')}"
+    return record.experiment
+
+
+def read(record: Record, axis: Axis, gains: CurrentGains | None) -> Reading:
+    """Return what the right estimator makes of a record."""
+    kind = kind_of(record)
+    if kind == "resistance":
+        return estimate_resistance(record, axis)
+    if kind.startswith("inductance"):
+        return estimate_inductance(record, axis)
+    if kind == CurrentStep.name and gains:
+        d, q = loops_with(axis, gains)
+        return read_step(record, axis, d if record.settings["axis_name"] == "d" else q)
+    remedy = "Known: resistance, inductance, current step"
+    raise InputError(f"unknown experiment '{record.experiment}'", place="record", remedy=remedy)
+
+
+def plant_settings(axis: Axis) -> dict[str, float]:
+    """Return the plant that predictions of this run rest on."""
+    m = axis.machine
+    return {"R": m.R.value, "Ld": m.Ld.value, "Lq": m.Lq.value, "Ts": axis.inverter.Ts}
+
+
+def gains_dict(gains: CurrentGains) -> dict[str, float]:
+    """Return gains as plain values."""
+    return {name: getattr(gains, name) for name in GAIN_NAMES}
+
+
+def gains_of(run: Run) -> CurrentGains | None:
+    """Return the gains that a run was played with."""
+    if set(GAIN_NAMES) <= set(run.gains):
+        return CurrentGains(**{name: float(run.gains[name]) for name in GAIN_NAMES})
+    return None
+
+
+def figures(reading: Reading, axis: Axis, gains: CurrentGains) -> Mapping[str, float]:
+    """Return the figures that the logbook shows of a run."""
+    if isinstance(reading, Finding):
+        path, estimate = next(iter(reading.estimates.items()))
+        return {path: estimate.value, "std": estimate.std or float("nan")}
+    if isinstance(reading, StepResult):
+        return _step_figures(reading, axis, gains)
+    return {}
+
+
+def _step_figures(step: StepResult, axis: Axis, gains: CurrentGains) -> dict[str, float]:
+    q = margins(loops_with(axis, gains)[1])
+    return {
+        "amplitude": step.amplitude,
+        "rise": step.figures.rise,
+        "overshoot": step.figures.overshoot,
+        "settling": step.figures.settling,
+        "omega_n": step.fitted.natural_frequency,
+        "zeta": step.fitted.damping,
+        "crossover": q.crossover,
+        "phase_margin": q.phase_margin,
+        "agrees": float(step.agrees),
+        "cut": float(step.cut_by_bus),
+    }
+
+
+def remark(reading: Reading, record: Record) -> str:
+    """Return what the program says of a run, in a few words."""
+    if record.ended != "done":
+        return record.ended
+    if isinstance(reading, Finding):
+        return reading.failed[0].sentence if reading.failed else reading.remark
+    if isinstance(reading, StepResult):
+        failed = [check.sentence for check in reading.checks if not check.passed]
+        return failed[0] if failed else "as predicted"
+    return "could not be read"
+
+
+def sparkline(reading: Reading) -> tuple[float, ...]:
+    """Return at most 40 numbers that draw a run in small."""
+    if isinstance(reading, StepResult):
+        return _thinned(reading.normal)
+    if isinstance(reading, Finding):
+        key = "fit_v" if "fit_v" in reading.evidence else "fitted"
+        return _thinned(reading.evidence[key])
+    return ()
+
+
+def _thinned(values: "np.ndarray[Any, np.dtype[np.float64]]") -> tuple[float, ...]:
+    pick = np.linspace(0, values.size - 1, min(values.size, 40)).astype(int)
+    return tuple(round(float(v), 5) for v in values[pick])

@@ -1,0 +1,329 @@
+"""The one mutable object: an open project, touched on its owner's thread only.
+
+Views subscribe to its signals; work in threads gets frozen values and never the session.
+"""
+
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from psygnal import Signal
+
+from oarlock.control.design import design_current
+from oarlock.errors import InputError
+from oarlock.identify.experiments import CurrentStep
+from oarlock.identify.step_response import StepResult
+from oarlock.machine import Axis, CurrentGains, CurrentTarget, Parameter
+from oarlock.machine.axis_file import format_axis, parse_axis
+from oarlock.machine.fields import BY_PATH
+from oarlock.quantities import Estimate, Origin
+from oarlock.quantities.entry import parse
+from oarlock.records import Finding, Record, Run
+from oarlock.session.history import History
+from oarlock.session.perform import QUANTITIES, Performed, Reading, gains_of, read
+from oarlock.session.saver import Saver
+from oarlock.store.project import Project
+
+
+class Session:
+    """An open project with its axis, logbook and findings."""
+
+    axis_changed = Signal(Axis)
+    runs_changed = Signal()
+    readings_changed = Signal()
+    trouble_changed = Signal(str)
+
+    def __init__(self, project: Project, post: Callable[[Callable[[], None]], None]) -> None:
+        axes = project.axes()
+        if not axes:
+            remedy = "Make one with 'oarlock demo', or add an axis"
+            raise InputError("the project holds no axis", place=str(project.path), remedy=remedy)
+        self._project, self._post = project, post
+        self.name = project.name
+        self.view: dict[str, Any] = project.view()
+        name = self.view.get("axis", next(iter(axes)))
+        name = name if name in axes else next(iter(axes))
+        self._axis = parse_axis(axes[name], place=f"{project.path}, axis {name}")
+        self._history: History[Axis] = History()
+        self._drag_from: Axis | None = None
+        self.runs: tuple[Run, ...] = tuple(project.runs(name))
+        self._next_run = project.next_run()
+        self._records: dict[int, Record] = {}
+        self.readings: dict[int, Reading] = {}
+        self.trouble = ""
+        self._saver = Saver(lambda text: post(lambda: self._say_trouble(text)))
+
+    # The axis
+
+    @property
+    def axis(self) -> Axis:
+        """The axis as it stands."""
+        return self._axis
+
+    @property
+    def path(self) -> Path:
+        """Where the project lies."""
+        return self._project.path
+
+    def edit(self, label: str, axis: Axis) -> None:
+        """Take a new state of the axis: one step of undo, saved within a second."""
+        if axis == self._axis:
+            return
+        before, self._axis = self._axis, axis
+        self._history.push(label, before, axis)
+        self._save_axis(label)
+        self.axis_changed.emit(axis)
+
+    def drag(self, axis: Axis) -> None:
+        """Show a state while something is dragged; `end_drag` makes it one edit."""
+        if self._drag_from is None:
+            self._drag_from = self._axis
+        self._axis = axis
+        self.axis_changed.emit(axis)
+
+    def end_drag(self, label: str, *, keep: bool = True) -> None:
+        """End a drag: keep where it led as one edit, or go back to where it began."""
+        start, self._drag_from = self._drag_from, None
+        if start is None:
+            return
+        end, self._axis = self._axis, start
+        if keep and end != start:
+            self.edit(label, end)
+        else:
+            self.axis_changed.emit(start)
+
+    def undo(self) -> None:
+        """Take the last edit back."""
+        self._travel(self._history.undo(), "undo")
+
+    def redo(self) -> None:
+        """Do the edit again that was taken back last."""
+        self._travel(self._history.redo(), "redo")
+
+    def _travel(self, axis: Axis | None, label: str) -> None:
+        if axis is None:
+            return
+        self._axis = axis
+        self._save_axis(label)
+        self.axis_changed.emit(axis)
+
+    @property
+    def undo_label(self) -> str:
+        """What undo would take back."""
+        return self._history.undo_label
+
+    @property
+    def redo_label(self) -> str:
+        """What redo would do again."""
+        return self._history.redo_label
+
+    def _save_axis(self, label: str) -> None:
+        name, toml = self._axis.name, format_axis(self._axis)
+        self._saver.submit(lambda: self._project.save_axis(name, toml, label))
+
+    def enter(self, path: str, text: str) -> None:
+        """Take an entry for one parameter, as typed.
+
+        Raises
+        ------
+        InputError : an entry without sense; the axis stays as it is
+        """
+        field = BY_PATH[path]
+        entry = parse(field.kind, text, pole_pairs=self._axis.machine.pole_pairs.value)
+        old = self._axis.parameter(path)
+        std = old.printed.std
+        printed = Estimate(
+            value=entry.value, std=std, unit=entry.unit, origin=Origin.DATASHEET, source=text
+        )
+        axis = self._axis.with_parameter(path, replace(old, printed=printed))
+        if path == "machine.pole_pairs":
+            axis = _flux_read_again(axis)
+        self.edit(f"Set {field.label.lower()} {field.symbol}".strip(), self.retuned(axis))
+
+    def retuned(self, axis: Axis) -> Axis:
+        """Return `axis` with gains that follow its target, where they followed it before.
+
+        Gains taken from a run stay as they are; where the target became impossible, the old
+        gains stay and show as stale.
+        """
+        if not self.gains_follow:
+            return axis
+        try:
+            return replace(axis, gains=design_current(axis).gains)
+        except InputError:
+            return axis
+
+    @property
+    def gains_follow(self) -> bool:
+        """Whether the gains in use are those that the target asks for."""
+        gains = self._axis.gains
+        if gains is None:
+            return True
+        try:
+            wanted = design_current(self._axis).gains
+        except InputError:
+            return False
+        pairs = zip(_numbers(gains), _numbers(wanted), strict=True)
+        return all(abs(a - b) <= 1e-9 * abs(b) for a, b in pairs)
+
+    def with_target(self, target: CurrentTarget) -> Axis:
+        """Return the axis designed for another target.
+
+        Raises
+        ------
+        InputError : the delay forbids it
+        """
+        axis = replace(self._axis, target=target)
+        return replace(axis, gains=design_current(axis).gains)
+
+    def adopt(self, finding: Finding, run: Run) -> None:
+        """Use what a finding estimates, from now on."""
+        axis = self._axis
+        for path, estimate in finding.estimates.items():
+            parameter = axis.parameter(path)
+            told = replace(estimate, source=f"run {run.id}, {run.started[11:16]}")
+            axis = axis.with_parameter(path, Parameter(printed=parameter.printed, adopted=told))
+        self.edit(f"Adopt {finding.quantity.replace('_', ' ')}", self.retuned(axis))
+        for other in self.runs:
+            if other.kind == run.kind and other.used and other.id != run.id:
+                self.change_run(other.id, used=False)
+        self.change_run(run.id, used=True)
+
+    def take_back(self, run: Run) -> None:
+        """Use the gains of a run again.
+
+        Raises
+        ------
+        InputError : the run has none
+        """
+        gains = gains_of(run)
+        if gains is None:
+            raise InputError("this run has no gains of the loop", place=run.title)
+        axis = replace(self._axis, gains=gains)
+        target = run.settings.get("target")
+        if isinstance(target, dict):
+            axis = replace(axis, target=CurrentTarget(**target))
+        self.edit(f"Use the gains of {run.started[11:16]}", axis)
+
+    # The logbook
+
+    def keep(self, performed: Performed) -> Run:
+        """Put a played experiment into the logbook; it cannot be lost from here on."""
+        target = self._axis.target
+        settings = {**performed.run.settings}
+        if performed.run.kind == CurrentStep.name:
+            settings["target"] = {
+                "kind": target.kind.value,
+                "value": target.value,
+                "override_margin": target.override_margin,
+            }
+        run = replace(performed.run, id=self._next_run, settings=settings)
+        self._next_run += 1
+        record = performed.record
+        self.runs = (*self.runs, run)
+        self._records[run.id] = record
+        self.readings[run.id] = performed.reading
+        self._saver.submit(lambda: self._project.add_run(run, record))
+        self.runs_changed.emit()
+        self.readings_changed.emit()
+        return run
+
+    def change_run(self, number: int, **changes: Any) -> None:  # noqa: ANN401
+        """Pin, star, annotate or mark a run."""
+        self.runs = tuple(replace(r, **changes) if r.id == number else r for r in self.runs)
+        self._saver.submit(lambda: self._project.change_run(number, **changes))
+        self.runs_changed.emit()
+
+    def run(self, number: int) -> Run | None:
+        """Return a run by its number."""
+        return next((run for run in self.runs if run.id == number), None)
+
+    def record(self, number: int) -> Record | None:
+        """Return a run's record, from memory or from the file."""
+        if number not in self._records:
+            self._saver.flush()
+            found = self._project.record(number)
+            if found is None:
+                return None
+            self._records[number] = found
+        return self._records[number]
+
+    def latest(self, kind: str) -> Run | None:
+        """Return the newest run of a kind that ended well."""
+        return next((r for r in reversed(self.runs) if r.kind == kind and r.ended == "done"), None)
+
+    def wanted_readings(self) -> list[Run]:
+        """Return the runs whose readings the screens need and do not have yet."""
+        newest = [self.latest(kind) for kind in QUANTITIES]
+        steps = [r for r in self.runs if r.kind == CurrentStep.name and r.ended == "done"]
+        needed = [run for run in newest if run] + [r for r in steps if r.pinned] + steps[-2:]
+        return list({r.id: r for r in needed if r.id not in self.readings}.values())
+
+    def take_reading(self, number: int, reading: Reading) -> None:
+        """Take what was made of an old record, after the project was opened again."""
+        self.readings[number] = reading
+        self.readings_changed.emit()
+
+    def finding(self, quantity: str) -> tuple[Run, Finding] | None:
+        """Return the newest run of a quantity with its finding."""
+        run = self.latest(quantity)
+        reading = self.readings.get(run.id) if run else None
+        return (run, reading) if run and isinstance(reading, Finding) else None
+
+    def step_of(self, run: Run) -> StepResult | None:
+        """Return what was read off a current step."""
+        reading = self.readings.get(run.id)
+        return reading if isinstance(reading, StepResult) else None
+
+    def verification(self, axis_name: str) -> tuple[Run, StepResult] | None:
+        """Return the newest step along `axis_name` that ran with the gains in use."""
+        for run in reversed(self.runs):
+            if run.kind != CurrentStep.name or run.settings.get("axis_name") != axis_name:
+                continue
+            step = self.step_of(run)
+            if step and gains_of(run) == self._axis.gains:
+                return run, step
+        return None
+
+    # The file
+
+    def set_view(self, key: str, value: object) -> None:
+        """Keep something of the screen's state."""
+        if self.view.get(key) != value:
+            self.view[key] = value
+            self._saver.submit(lambda: self._project.set_view(key, value))
+
+    def _say_trouble(self, text: str) -> None:
+        self.trouble = text
+        self.trouble_changed.emit(text)
+
+    def save_now(self) -> bool:
+        """Try again to write what waits; return whether all is kept."""
+        return self._saver.flush()
+
+    def close(self) -> bool:
+        """Write what waits and close the file; return whether all was kept."""
+        kept = self._saver.close()
+        self._project.close()
+        return kept
+
+
+def read_again(run: Run, record: Record, axis: Axis) -> Reading:
+    """Return the reading of a kept record; pure, for a job."""
+    return read(record, axis, gains_of(run))
+
+
+def _numbers(gains: CurrentGains) -> tuple[float, ...]:
+    return gains.Kp_d, gains.Ki_d, gains.Kp_q, gains.Ki_q
+
+
+def _flux_read_again(axis: Axis) -> Axis:
+    """Convert the flux's entry again, after the pole pairs changed."""
+    old = axis.machine.psi
+    entry = parse(
+        BY_PATH["machine.psi"].kind, old.printed.source, pole_pairs=axis.machine.pole_pairs.value
+    )
+    return axis.with_parameter(
+        "machine.psi", replace(old, printed=replace(old.printed, value=entry.value))
+    )
