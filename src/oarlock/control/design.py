@@ -8,6 +8,7 @@ p. 2417, with the hold kept instead of approximated).
 
 import math
 from dataclasses import dataclass
+from functools import cached_property
 
 from oarlock.control.loop import PI, CurrentLoop, IntegralRule, Margins, Plant, margins
 from oarlock.errors import InputError
@@ -18,15 +19,19 @@ BRISK, GOOD = math.radians(45.0), math.radians(60.0)
 HERTZ = math.tau  # rad/s for each Hz
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class CurrentDesign:
     """Gains for both axes with the loops they close; keeps what it was made from."""
 
     target: CurrentTarget
     d: CurrentLoop
     q: CurrentLoop
-    margins: Margins  # of the q loop; the d loop shares them where both zeros cancel
     gains: CurrentGains
+
+    @cached_property
+    def margins(self) -> Margins:
+        """Of the q loop; the d loop shares them, since both zeros cancel exactly."""
+        return margins(self.q)
 
     def loop(self, axis: str) -> CurrentLoop:
         """Return the loop of axis `d` or `q`."""
@@ -142,7 +147,7 @@ def design_current(axis: Axis, target: CurrentTarget | None = None) -> CurrentDe
     loops = [CurrentLoop(plant, pi_for(plant, crossover)) for plant in plants(axis)]
     d, q = loops
     gains = CurrentGains(Kp_d=d.pi.Kp, Ki_d=d.pi.Ki, Kp_q=q.pi.Kp, Ki_q=q.pi.Ki)
-    return CurrentDesign(target=target, d=d, q=q, margins=margins(q), gains=gains)
+    return CurrentDesign(target=target, d=d, q=q, gains=gains)
 
 
 def loops_with(axis: Axis, gains: CurrentGains) -> tuple[CurrentLoop, CurrentLoop]:

@@ -9,7 +9,7 @@ import cmath
 import math
 from dataclasses import dataclass
 from enum import StrEnum
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -109,9 +109,19 @@ class CurrentLoop:
 
     def frequency_response(self, omega: Array) -> tuple[Complex, Complex]:
         """Return (open loop, closed loop) at each `omega`, rad/s."""
-        z = np.exp(1j * omega * self.plant.Ts)
+        return self._at(np.exp(1j * omega * self.plant.Ts))
+
+    def _at(self, z: Complex) -> tuple[Complex, Complex]:
         opened = np.polyval(self.numerator, z) / np.polyval(self.denominator, z)
         return opened, opened / (1.0 + opened)
+
+    def on_grid(self, low: float, points: int) -> tuple[Array, Complex, Complex]:
+        """Return (rad/s, open loop, closed loop) from `low` to just below Nyquist.
+
+        The grid is kept between calls: a drag asks for the same one again and again.
+        """
+        omega, z = _grid(self.plant.Ts, low, points)
+        return omega, *self._at(z)
 
     def step(self, samples: int) -> tuple[Array, Array]:
         """Return (current, voltage) for a reference step of 1 A at sample 0."""
@@ -158,7 +168,13 @@ class Margins:
     stable: bool
 
 
-_GRID = 240
+_GRID = 140
+
+
+@lru_cache(maxsize=16)
+def _grid(Ts: float, low: float, points: int) -> tuple[Array, Complex]:
+    omega = np.geomspace(low, math.pi / Ts * (1.0 - 1e-9), points)
+    return omega, np.exp(1j * omega * Ts)
 
 
 def margins(loop: CurrentLoop) -> Margins:
@@ -167,8 +183,7 @@ def margins(loop: CurrentLoop) -> Margins:
     With several crossovers, the one with the least phase margin is reported.
     """
     nyquist = math.pi / loop.plant.Ts
-    omega = np.geomspace(nyquist * 1e-5, nyquist * (1 - 1e-9), _GRID)
-    opened, closed = loop.frequency_response(omega)
+    omega, opened, closed = loop.on_grid(nyquist * 1e-5, _GRID)
     gain, phase = np.abs(opened), np.unwrap(np.angle(opened))
     phase -= math.tau * round((phase[0] + 0.5 * math.pi) / math.tau)
 

@@ -1,0 +1,148 @@
+"""The stages rail: each stage's result in one line, what it rests on, and whether it still holds."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from oarlock.control.loop import margins
+from oarlock.control.design import loops_with
+from oarlock.machine import Axis
+from oarlock.quantities.display import sentence
+from oarlock.quantities.entry import RPM
+from oarlock.session.perform import QUANTITIES
+from oarlock.session.session import Session
+
+_IDENTIFIED = ("machine.R", "machine.Ld", "machine.Lq")
+
+
+class State(StrEnum):
+    """How far a stage's result can be believed."""
+
+    VALID = "valid"
+    ATTENTION = "attention"
+    STALE = "stale"
+    EMPTY = "empty"
+    LATER = "later"  # not in this version
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Stage:
+    """One item of the rail."""
+
+    key: str
+    name: str
+    line: str
+    basis: str
+    measured: bool
+    state: State
+
+
+STAGE_KEYS = ("machine", "identify", "current", "handover")
+
+
+def stages(session: Session) -> list[Stage]:
+    """Return the rail's items in the order of dependence."""
+    axis = session.axis
+    return [
+        _machine(axis),
+        _identify(session),
+        _current(session),
+        _handover(session),
+    ]
+
+
+def _machine(axis: Axis) -> Stage:
+    m = axis.machine
+    measured = sum(axis.parameter(path).adopted is not None for path in _IDENTIFIED)
+    peak, top = sentence(m.peak_current.value, "A"), f"{m.max_speed.value / RPM:.0f} rpm"
+    return Stage(
+        key="machine",
+        name="Machine",
+        line=f"{peak}, {top}",
+        basis=f"{measured} of 8 measured" if measured else "datasheet values",
+        measured=measured > 0,
+        state=State.VALID,
+    )
+
+
+def _identify(session: Session) -> Stage:
+    axis = session.axis
+    adopted = sum(axis.parameter(path).adopted is not None for path in _IDENTIFIED)
+    found = [session.finding(quantity) for quantity in QUANTITIES]
+    failed = sum(1 for item in found if item and not item[1].holds)
+    newest = next((item[0] for item in reversed(found) if item), None)
+    state = State.VALID if adopted == len(_IDENTIFIED) else State.EMPTY
+    basis = f"measured {newest.started[11:16]}" if newest else "nothing measured"
+    if failed:
+        state, basis = State.ATTENTION, f"{failed} check{'s' * (failed > 1)} failed"
+    elif newest and state is State.EMPTY:
+        state = State.STALE
+    return Stage(
+        key="identify",
+        name="Identify",
+        line=f"{adopted} of {len(QUANTITIES)} adopted",
+        basis=basis,
+        measured=newest is not None,
+        state=state,
+    )
+
+
+def _current(session: Session) -> Stage:
+    axis = session.axis
+    if axis.gains is None:
+        return Stage(
+            key="current",
+            name="Current loop",
+            line="no gains yet",
+            basis="datasheet values",
+            measured=False,
+            state=State.EMPTY,
+        )
+    found = margins(loops_with(axis, axis.gains)[1])
+    line = f"{found.crossover / 6.283185307179586:.0f} Hz, {found.phase_margin * 57.2957795:.0f}° margin"
+    proofs = [p for p in (session.verification("q"), session.verification("d")) if p]
+    if not proofs:
+        old = session.latest("current step")
+        state = State.STALE if old else State.EMPTY
+        basis = "stale: gains changed" if old else "not verified"
+    elif not all(step.agrees for _, step in proofs):
+        state, basis = State.ATTENTION, "step differs from plan"
+    elif _plant_moved(session):
+        state, basis = State.STALE, "stale: machine changed"
+    else:
+        state, basis = State.VALID, f"verified {proofs[0][0].started[11:16]}"
+    if not found.stable:
+        state, basis = State.ATTENTION, "unstable"
+    return Stage(
+        key="current",
+        name="Current loop",
+        line=line,
+        basis=basis,
+        measured=state is State.VALID,
+        state=state,
+    )
+
+
+def _plant_moved(session: Session) -> bool:
+    found = session.verification("q") or session.verification("d")
+    if not found:
+        return False
+    plant, m = found[0].settings.get("plant", {}), session.axis.machine
+    now = {"R": m.R.value, "Ld": m.Ld.value, "Lq": m.Lq.value}
+    return any(abs(plant.get(key, value) - value) > 1e-9 * value for key, value in now.items())
+
+
+def _handover(session: Session) -> Stage:
+    written = session.view.get("handover_written")
+    gains = session.axis.gains
+    if gains is None:
+        line, basis, state = "no gains yet", "", State.EMPTY
+    elif not written:
+        line, basis, state = "nothing written", "", State.EMPTY
+    else:
+        same = written.get("Kp_q") == gains.Kp_q and written.get("Kp_d") == gains.Kp_d
+        line = f"{written.get('file', '')}"
+        basis = f"written {written.get('time', '')}" if same else "stale: gains changed"
+        state = State.VALID if same else State.STALE
+    return Stage(
+        key="handover", name="Handover", line=line, basis=basis, measured=False, state=state
+    )

@@ -1,0 +1,190 @@
+"""Painting text with subscripts and halos, crisp lines, and the marks of state."""
+
+import re
+from enum import Enum, auto
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPainterPath, QPen, QPolygonF
+
+from oarlock.ui import theme as look
+
+_RUNS = re.compile(r"(\*\*.+?\*\*|~.+?~|__.+?__)")
+_HALO = ((-1, -1), (-1, 1), (1, -1), (1, 1), (0, -1.5), (0, 1.5), (-1.5, 0), (1.5, 0))
+
+
+class Mark(Enum):
+    """State by shape."""
+
+    VALID = auto()  # check in a disc
+    ATTENTION = auto()  # diamond with a bar
+    STALE = auto()  # open arc
+    EMPTY = auto()  # ring
+
+
+def runs(text: str, size: int, *, bold: bool = False) -> list[tuple[str, "look.QFont", float]]:
+    """Return (text, font, drop in px) of a marked-up line.
+
+    `**bold**`, `~subscript~` and `__italic__` are understood.
+    """
+    made = []
+    for part in _RUNS.split(text):
+        if not part:
+            continue
+        if part.startswith("**"):
+            inner = part[2:-2]
+            made += [
+                (t, f if d else look.font(size, bold=True, italic=f.italic()), d)
+                for t, f, d in runs(inner, size, bold=True)
+            ]
+        elif part.startswith("~"):
+            made.append((part[1:-1], look.font(max(size - 3, 9), bold=bold), 0.22 * size))
+        elif part.startswith("__"):
+            made.append((part[2:-2], look.font(size, bold=bold, italic=True), 0.0))
+        else:
+            made.append((part, look.font(size, bold=bold), 0.0))
+    return made
+
+
+def text_width(text: str, size: int = look.BODY, *, bold: bool = False) -> float:
+    """Return the width of a marked-up line, px."""
+    return sum(QFontMetricsF(f).horizontalAdvance(t) for t, f, _ in runs(text, size, bold=bold))
+
+
+def draw_text(
+    p: QPainter,
+    x: float,
+    y: float,
+    text: str,
+    color: QColor,
+    *,
+    size: int = look.BODY,
+    bold: bool = False,
+    align: str = "left",
+    halo: QColor | None = None,
+) -> float:
+    """Draw a marked-up line with its baseline at `y`; return its width."""
+    parts = runs(text, size, bold=bold)
+    widths = [QFontMetricsF(f).horizontalAdvance(t) for t, f, _ in parts]
+    total = sum(widths)
+    x -= {"left": 0.0, "right": total, "center": 0.5 * total}[align]
+    x = round(x)
+    for (part, font, drop), width in zip(parts, widths, strict=True):
+        p.setFont(font)
+        if halo is not None:
+            p.setPen(halo)
+            for dx, dy in _HALO:
+                p.drawText(QPointF(x + dx, y + drop + dy), part)
+        p.setPen(color)
+        p.drawText(QPointF(x, y + drop), part)
+        x += width
+    return total
+
+
+def line(
+    p: QPainter,
+    x1: float,
+    y1: float,
+    x2: float,
+    y2: float,
+    color: QColor,
+    width: float = 1.0,
+    style: Qt.PenStyle = Qt.PenStyle.SolidLine,
+) -> None:
+    """Draw an axis-parallel line without blur: odd widths on half pixels."""
+    p.save()
+    p.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+    pen = QPen(color, width, style)
+    pen.setCapStyle(Qt.PenCapStyle.FlatCap)
+    p.setPen(pen)
+    p.drawLine(round(x1), round(y1), round(x2), round(y2))
+    p.restore()
+
+
+def arrow(p: QPainter, x1: float, y1: float, x2: float, y2: float, color: QColor) -> None:
+    """Draw a dimension line with heads at both ends, upright or level."""
+    line(p, x1, y1, x2, y2, color)
+    p.setPen(Qt.PenStyle.NoPen)
+    p.setBrush(color)
+    level = abs(y2 - y1) < abs(x2 - x1)
+    for (x, y), sign in (((x1, y1), 1), ((x2, y2), -1)):
+        sign = sign if (x2 >= x1 if level else y2 >= y1) else -sign
+        tip = QPointF(x, y)
+        if level:
+            ends = (QPointF(x + 5 * sign, y - 3), QPointF(x + 5 * sign, y + 3))
+        else:
+            ends = (QPointF(x - 3, y + 5 * sign), QPointF(x + 3, y + 5 * sign))
+        p.drawPolygon(QPolygonF([tip, *ends]))
+
+
+def handle(p: QPainter, x: float, y: float, color: QColor, *, filled: bool, strong: bool) -> None:
+    """Draw what can be dragged: a disc, hollow while unverified, with a halo when selected."""
+    t = look.theme()
+    if strong:
+        p.setPen(Qt.PenStyle.NoPen)
+        p.setBrush(look.faded(color, 60))
+        p.drawEllipse(QPointF(x, y), 11, 11)
+    p.setPen(QPen(color, 2.5))
+    p.setBrush(color if filled else t.panel)
+    p.drawEllipse(QPointF(x, y), 6, 6)
+
+
+def dot(p: QPainter, x: float, y: float, color: QColor, *, filled: bool, radius: float = 4) -> None:
+    """Draw a round mark, filled where it is measured."""
+    p.setPen(QPen(color, 1.5))
+    p.setBrush(color if filled else Qt.BrushStyle.NoBrush)
+    p.drawEllipse(QPointF(x, y), radius, radius)
+
+
+def mark(p: QPainter, x: float, y: float, which: Mark) -> None:
+    """Draw the mark of a state, about 16 px wide."""
+    t = look.theme()
+    p.save()
+    p.setRenderHint(QPainter.RenderHint.Antialiasing)
+    if which is Mark.VALID:
+        p.setPen(Qt.PenStyle.NoPen)
+        p.setBrush(t.accent)
+        p.drawEllipse(QPointF(x, y), 8, 8)
+        p.setPen(QPen(t.on_accent, 2, c=Qt.PenCapStyle.RoundCap, j=Qt.PenJoinStyle.RoundJoin))
+        p.drawPolyline(QPolygonF([QPointF(x - 4, y), QPointF(x - 1, y + 3), QPointF(x + 4, y - 3)]))
+    elif which is Mark.ATTENTION:
+        diamond(p, x, y, t.attention, t.panel)
+    elif which is Mark.STALE:
+        p.setPen(QPen(t.attention, 2))
+        p.setBrush(t.panel)
+        p.drawArc(QRectF(x - 7, y - 7, 14, 14), 100 * 16, 280 * 16)
+        p.drawLine(QPointF(x, y - 4), QPointF(x, y))
+        p.drawLine(QPointF(x, y), QPointF(x + 3, y))
+    else:
+        p.setPen(QPen(t.muted, 1.5))
+        p.setBrush(t.ground)
+        p.drawEllipse(QPointF(x, y), 4.5, 4.5)
+    p.restore()
+
+
+def diamond(p: QPainter, x: float, y: float, color: QColor, ground: QColor, size: float = 9) -> None:
+    """Draw the mark of a failed check."""
+    p.setPen(QPen(color, 1.8))
+    p.setBrush(ground)
+    corners = [(x, y - size), (x + size, y), (x, y + size), (x - size, y)]
+    p.drawPolygon(QPolygonF([QPointF(*corner) for corner in corners]))
+    p.drawLine(QPointF(x, y - 0.45 * size), QPointF(x, y + 0.1 * size))
+    p.drawPoint(QPointF(x, y + 0.45 * size))
+
+
+def tick(p: QPainter, x: float, y: float, color: QColor) -> None:
+    """Draw a small check mark."""
+    p.setPen(QPen(color, 2, c=Qt.PenCapStyle.RoundCap, j=Qt.PenJoinStyle.RoundJoin))
+    p.drawPolyline(QPolygonF([QPointF(x - 4, y), QPointF(x - 1, y + 3), QPointF(x + 5, y - 4)]))
+
+
+def hatch(p: QPainter, rect: QRectF, color: QColor, *, crossed: bool = False) -> None:
+    """Fill a rectangle with thin slanted lines."""
+    style = Qt.BrushStyle.DiagCrossPattern if crossed else Qt.BrushStyle.BDiagPattern
+    p.fillRect(rect, QBrush(color, style))
+
+
+def polyline(points: list[tuple[float, float]]) -> QPainterPath:
+    """Return a path through points in px."""
+    path = QPainterPath()
+    path.addPolygon(QPolygonF([QPointF(x, y) for x, y in points]))
+    return path
