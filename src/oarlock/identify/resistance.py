@@ -200,8 +200,8 @@ def _checks(record: Record, points: _Points, fit: _Fit, axis: Axis, R: float) ->
         Check(
             name="sensor gains",
             passed=worst < 0.05,
-            sentence=f"Phase sensors differ by up to {100 * worst:.2f} %; a gain error that all "
-            "three share can't be seen from here",
+            sentence=f"Phase sensors differ by up to {100 * worst:.2f} %; an error that all "
+            "three share can't be seen",
         ),
         Check(
             name="dead time",

@@ -93,6 +93,11 @@ class Session:
         else:
             self.axis_changed.emit(start)
 
+    @property
+    def dragging(self) -> bool:
+        """Whether a drag is under way."""
+        return self._drag_from is not None
+
     def undo(self) -> None:
         """Take the last edit back."""
         self._travel(self._history.undo(), "undo")

@@ -99,10 +99,7 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         self, color: QColor, width: float = 2.0, style: Qt.PenStyle = Qt.PenStyle.SolidLine
     ) -> Any:  # noqa: ANN401
         """Add a curve; its `setData(x, y)` takes arrays."""
-        pen = QPen(color, width, style)
-        pen.setCosmetic(True)
-        pen.setJoinStyle(Qt.PenJoinStyle.RoundJoin)
-        item = pg.PlotCurveItem(pen=pen, antialias=True)
+        item = pg.PlotCurveItem(pen=stroke(color, width, style), antialias=True)
         self._box.addItem(item, ignoreBounds=True)
         return item
 
@@ -187,7 +184,7 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
             line(p, area.left(), at, area.right(), at, t.grid)
             p.setPen(t.muted)
             width = metrics.horizontalAdvance(label)
-            p.drawText(QPointF(round(area.left() - 7 - width), round(at + 4)), label)
+            p.drawText(QPointF(round(area.left() - 7 - width), max(round(at + 4), 12)), label)
         line(p, area.left(), area.top(), area.left(), area.bottom(), t.muted)
         line(p, area.left(), area.bottom(), area.right(), area.bottom(), t.muted)
         p.end()
@@ -200,6 +197,16 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         left = min(max(x - 0.5 * width, 0.0), self.width() - width)
         p.setPen(color)
         p.drawText(QPointF(round(left), round(y)), label)
+
+
+def stroke(
+    color: QColor, width: float, style: Qt.PenStyle = Qt.PenStyle.SolidLine
+) -> QPen:
+    """Return a pen whose width is in px, whatever the axes' scale."""
+    pen = QPen(color, width, style)
+    pen.setCosmetic(True)
+    pen.setJoinStyle(Qt.PenJoinStyle.RoundJoin)
+    return pen
 
 
 class _Nothing(pg.GraphicsWidget):  # type: ignore[misc]
@@ -216,7 +223,8 @@ def linear_ticks(low: float, high: float, count: int = 5, unit: str = "") -> lis
     first = np.ceil(low / step - 1e-9)
     values = [float(step * n) for n in np.arange(first, np.floor(high / step + 1e-9) + 1)]
     places = max(0, int(-np.floor(np.log10(step) + 1e-9)) + (1 if abs(step / power - 2.5) < 0.01 else 0))
-    labels = [f"{v + 0.0:.{places}f}".replace("-", "−") for v in values]
+    values = [0.0 if abs(v) < 1e-9 * step else v for v in values]
+    labels = [f"{v:.{places}f}".replace("-", "−") for v in values]
     if unit and labels:
         labels[-1] = f"{labels[-1]} {unit}"
     return list(zip(values, labels, strict=True))

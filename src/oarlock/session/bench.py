@@ -1,0 +1,241 @@
+"""The drive side of an open project: connect, play experiments as jobs, stop at once."""
+
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from psygnal import Signal
+
+from oarlock.cancel import Cancel
+from oarlock.drive.link import Link, Live
+from oarlock.errors import InputError, OarlockError
+from oarlock.identify.experiments import Experiment
+from oarlock.machine import Axis
+from oarlock.session.jobs import Done, Failed, Jobs, Post, Progress, Stopped
+from oarlock.session.perform import Performed, perform
+from oarlock.session.session import Session
+
+if TYPE_CHECKING:
+    from oarlock.drive.practice_process import PracticeProcess
+
+PRACTICE = "practice"
+_SILENT = 0.35  # s without a sign of life
+
+
+@dataclass(frozen=True, slots=True)
+class Doing:
+    """What is under way, for the top bar; empty text: nothing."""
+
+    text: str = ""
+    fraction: float = 0.0
+
+
+class Bench:
+    """Owns the link and the practice drive's process; touched on the owner's thread only."""
+
+    changed = Signal()  # link opened, lost or closed
+    doing_changed = Signal(Doing)
+    told = Signal(str)  # one line for the user; empty: the last one no longer holds
+
+    def __init__(self, session: Session, jobs: Jobs, post: Post) -> None:
+        self._session, self._jobs, self._post = session, jobs, post
+        self._link: Link | None = None
+        self._practice: PracticeProcess | None = None
+        self._cancel: Cancel | None = None
+        self._latest = Live(state="de-energised")
+        self._lock = threading.Lock()
+        self.doing = Doing()
+        self.channel = ""
+        self.connecting = False
+        self.braked = True
+
+    # The link
+
+    @property
+    def connected(self) -> bool:
+        """Whether a drive answers."""
+        return self._link is not None
+
+    @property
+    def name(self) -> str:
+        """What is at the other end."""
+        return self._link.name if self._link else "no drive"
+
+    @property
+    def live(self) -> Live:
+        """The newest that the drive said of itself."""
+        with self._lock:
+            return self._latest
+
+    def connect_drive(self, channel: str) -> None:
+        """Open a link in a job: a SocketCAN name, a socket's path, or `practice`."""
+        if self.connecting or self.connected:
+            return
+        self.connecting, self.channel = True, channel
+        self.changed.emit()
+        self._jobs.start(
+            lambda progress, cancel: _open(channel, self._practice, progress, cancel),
+            on_end=self._connected,
+            name="connect",
+        )
+
+    def _connected(
+        self, outcome: "Done[tuple[Link, PracticeProcess | None, bool]] | Stopped | Failed"
+    ) -> None:
+        self.connecting = False
+        if isinstance(outcome, Done):
+            self._link, self._practice, self.braked = outcome.value
+            self._link.subscribe(self._take_live)
+            self.told.emit("")
+        elif isinstance(outcome, Failed):
+            self._tell_error(outcome.error)
+        self.changed.emit()
+
+    def _take_live(self, live: Live) -> None:
+        with self._lock:
+            self._latest = live
+
+    def watch(self) -> None:
+        """Look whether the drive is still there; called a few times a second."""
+        if self._link is not None and self._link.age() > _SILENT and self._cancel is None:
+            self._lost(f"{self._link.name}: no sign of life; it is built to de-energise by itself")
+
+    def _lost(self, text: str) -> None:
+        link, self._link = self._link, None
+        if link is not None:
+            self._close(link)
+        self._drop_practice()
+        self._latest = Live(state="de-energised")
+        self.told.emit(text)
+        self.changed.emit()
+
+    def _close(self, link: Link) -> None:
+        """Close a link in a thread of its own: a dead one may take its time."""
+        threading.Thread(target=_close_quietly, args=(link,), name="close link", daemon=True).start()
+
+    def _drop_practice(self) -> None:
+        practice, self._practice = self._practice, None
+        if practice is not None:
+            threading.Thread(target=practice.stop, name="stop practice", daemon=True).start()
+
+    # Experiments
+
+    @property
+    def busy(self) -> bool:
+        """Whether an experiment is under way."""
+        return self._cancel is not None
+
+    def run(self, experiment: Experiment, on_kept: Callable[[Performed], None]) -> None:
+        """Play an experiment in a job; its run lands in the logbook before `on_kept` is told."""
+        if self._link is None:
+            self.told.emit("No drive is connected. Connect one in the top bar")
+            return
+        if self.busy:
+            self.told.emit("An experiment is under way. Stop it first, or wait")
+            return
+        axis, link = self._session.axis, self._link
+        self.told.emit("")
+        self._set_doing(Doing("setting up", 0.0))
+        self._cancel = self._jobs.start(
+            lambda progress, cancel: _perform(experiment, axis, link, progress, cancel),
+            on_progress=lambda fraction, text: self._set_doing(Doing(text, fraction)),
+            on_end=lambda outcome: self._ended(outcome, on_kept),
+            name="experiment",
+        )
+
+    def _set_doing(self, doing: Doing) -> None:
+        self.doing = doing
+        self.doing_changed.emit(doing)
+
+    def _ended(
+        self, outcome: Done[Performed] | Stopped | Failed, on_kept: Callable[[Performed], None]
+    ) -> None:
+        self._cancel = None
+        self._set_doing(Doing())
+        if isinstance(outcome, Done):
+            performed = outcome.value
+            self._session.keep(performed)
+            if performed.run.ended != "done":
+                self.told.emit(
+                    f"{performed.run.title}: {performed.run.ended}. What was recorded is kept"
+                )
+            on_kept(performed)
+        elif isinstance(outcome, Stopped):
+            self.told.emit("Stopped. The drive carries no current")
+        else:
+            self._failed(outcome.error)
+
+    def _failed(self, error: Exception) -> None:
+        if isinstance(error, InputError) or not isinstance(error, OarlockError):
+            self._tell_error(error)
+        elif self._link is not None and self._link.age() > _SILENT:
+            self._lost(str(error))
+        else:
+            self._tell_error(error)
+
+    def _tell_error(self, error: Exception) -> None:
+        if not isinstance(error, OarlockError):
+            raise error
+        self.told.emit(str(error))
+
+    def stop(self) -> None:
+        """De-energise at once and end what is under way; harmless when nothing is."""
+        if self._link is not None:
+            self._link.stop()
+        if self._cancel is not None:
+            self._cancel.set()
+
+    def disconnect(self) -> None:
+        """Leave the drive de-energised."""
+        self.stop()
+        link, self._link = self._link, None
+        if link is not None:
+            self._close(link)
+        self._drop_practice()
+        self.changed.emit()
+
+    def close(self) -> None:
+        """Leave at the end of the program: wait until link and practice drive are closed."""
+        self.stop()
+        self._jobs.stop_all()
+        if self._link is not None:
+            _close_quietly(self._link)
+            self._link = None
+        if self._practice is not None:
+            self._practice.stop()
+            self._practice = None
+
+
+def _open(
+    channel: str, practice: "PracticeProcess | None", _progress: Progress, _cancel: Cancel
+) -> "tuple[Link, PracticeProcess | None, bool]":
+    from oarlock.drive.canopen_link import CanopenLink  # noqa: PLC0415 - takes 0.3 s to import
+
+    if channel == PRACTICE or channel.startswith(PRACTICE + " "):
+        from oarlock.drive.practice_process import PracticeProcess  # noqa: PLC0415
+
+        if practice is None:
+            practice = PracticeProcess(*channel.split()[1:])
+        channel = practice.channel
+    try:
+        link = CanopenLink(channel)
+        held = link.read(["Facts.Shaft held"])["Facts.Shaft held"] > 0.0
+    except BaseException:
+        if practice is not None:
+            practice.stop()
+        raise
+    return link, practice, held
+
+
+def _perform(
+    experiment: Experiment, axis: Axis, link: Link, progress: Progress, cancel: Cancel
+) -> Performed:
+    return perform(experiment, axis, link, progress, cancel)
+
+
+def _close_quietly(link: Link) -> None:
+    try:
+        link.close()
+    except OarlockError:
+        return  # it is gone already: nothing more can be asked of it

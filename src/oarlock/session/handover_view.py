@@ -1,0 +1,212 @@
+"""What the Handover stage shows: the file as it is and will be, and the proof."""
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from oarlock.control.pi import Single
+from oarlock.errors import InputError
+from oarlock.handover.header import DEFAULT_MAP
+from oarlock.handover.patch import Change, Patch, patch_file
+from oarlock.handover.proof import Proof, error_sequence, prove
+from oarlock.handover.values import HandoverValue, handover_values, rounding
+from oarlock.session.session import Session
+
+WALL = 0.01  # a rounding beyond this is refused
+_EXCERPT = 15  # lines
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Line:
+    """One line of the file in the excerpt."""
+
+    number: int
+    text: str
+    change: Change | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Handed:
+    """One gain on the right-hand side."""
+
+    key: str
+    label: str
+    was: float
+    will_be: float
+    unit: str
+    lost: float  # by rounding to float32, ratio
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class HandoverPicture:
+    """A file, what would change in it, and whether that is proven."""
+
+    path: Path | None
+    patch: Patch | None
+    trouble: str
+    lines: tuple[Line, ...]
+    handed: tuple[Handed, ...]
+    unmapped: tuple[str, ...]
+    answer: str
+    reason: str
+    proof: Proof | None  # of exactly these bytes and gains
+    may_prove: str  # empty: yes; else why not
+    may_write: str
+
+
+LABELS = {
+    "current.Kp_d": "K~p~ d",
+    "current.Ki_d": "K~i~ d",
+    "current.Kp_q": "K~p~ q",
+    "current.Ki_q": "K~i~ q",
+    "current.Ts": "sample time",
+    "current.v_max": "voltage limit",
+}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Proven:
+    """A proof with what it was made of."""
+
+    text: bytes
+    values: tuple[HandoverValue, ...]
+    proof: Proof
+
+
+def mapping_of(session: Session) -> dict[str, str]:
+    """Return symbol to key, as kept in the project."""
+    kept = session.view.get("map")
+    return dict(kept) if isinstance(kept, dict) and kept else dict(DEFAULT_MAP)
+
+
+def handover_picture(session: Session, proven: Proven | None) -> HandoverPicture:
+    """Return the state of the handover."""
+    kept = session.view.get("header")
+    path = Path(kept) if isinstance(kept, str) and kept else None
+    trouble, patch, values = "", None, ()
+    try:
+        values = handover_values(session.axis)
+        if path is not None:
+            patch = patch_file(path, mapping_of(session), values)
+    except InputError as error:
+        trouble = str(error)
+    proof = None
+    if patch and proven and proven.text == patch.after and proven.values == values:
+        proof = proven.proof
+    handed = tuple(_handed(change) for change in patch.changes) if patch else ()
+    answer, reason = _answer(path, patch, trouble, proof, handed)
+    return HandoverPicture(
+        path=path,
+        patch=patch,
+        trouble=trouble,
+        lines=_excerpt(patch) if patch else (),
+        handed=handed,
+        unmapped=_unmapped(patch) if patch else (),
+        answer=answer,
+        reason=reason,
+        proof=proof,
+        may_prove=_why_not_prove(session, patch),
+        may_write=_why_not_write(patch, proof, handed),
+    )
+
+
+def _handed(change: Change) -> Handed:
+    return Handed(
+        key=change.key,
+        label=LABELS[change.key],
+        was=change.was,
+        will_be=change.will_be,
+        unit=change.unit,
+        lost=rounding(change.will_be),
+    )
+
+
+def _answer(
+    path: Path | None,
+    patch: Patch | None,
+    trouble: str,
+    proof: Proof | None,
+    handed: tuple[Handed, ...],
+) -> tuple[str, str]:
+    if trouble:
+        return "Not yet", trouble
+    if path is None or patch is None:
+        return "No header chosen yet", "Choose the firmware's header, or write a new one."
+    changed = sum(change.differs for change in patch.changes)
+    worst = max((h.lost for h in handed), default=0.0)
+    exponent = math.floor(math.log10(worst)) if worst > 0 else -9
+    cost = f"rounding costs {worst * 1e9:.2g} ppb at most" if exponent <= -7 else f"rounding costs {100 * worst:.2g} %"
+    lines = f"{changed} line{'s' * (changed != 1)} change" + ("s" if changed == 1 else "")
+    if proof is None:
+        head = "Not yet: not proven" if changed else "The file holds these gains, unproven"
+        return head, f"{lines} in {path.name}; {cost}."
+    if proof.missing:
+        return "Not proven: no compiler here", f"{lines} in {path.name}; {proof.sentence}."
+    if not proof.exact:
+        return "No: the compiled controller differs", proof.sentence
+    if changed:
+        return "Yes, once it is written", f"{lines} in {path.name}; {proof.sentence}."
+    return "Yes: the file holds exactly these gains", f"Proof: {proof.sentence}."
+
+
+def _excerpt(patch: Patch) -> tuple[Line, ...]:
+    texts = patch.before.decode("latin-1").splitlines()
+    by_line = {change.line: change for change in patch.changes}
+    first = max(min(by_line) - 2, 1)
+    numbers = range(first, min(first + _EXCERPT, len(texts)) + 1)
+    missing = [n for n in by_line if n not in numbers]
+    chosen = sorted({*numbers, *missing})[: _EXCERPT + len(missing)]
+    return tuple(Line(number=n, text=texts[n - 1], change=by_line.get(n)) for n in chosen)
+
+
+def _unmapped(patch: Patch) -> tuple[str, ...]:
+    import re  # noqa: PLC0415
+
+    ours = {change.symbol for change in patch.changes}
+    text = patch.before.decode("latin-1")
+    found = re.findall(r"^[ \t]*#[ \t]*define[ \t]+(\w+)[ \t]+[-+.\d]", text, re.MULTILINE)
+    return tuple(dict.fromkeys(name for name in found if name not in ours))
+
+
+def errors_for_proof(session: Session) -> dict[str, Single]:
+    """Return the recorded error sequences of the verified steps, by axis."""
+    found = {}
+    for name in ("d", "q"):
+        verification = session.verification(name)
+        record = session.record(verification[0].id) if verification else None
+        if record is not None:
+            found[name] = error_sequence(record, name)
+    return found
+
+
+def _why_not_prove(session: Session, patch: Patch | None) -> str:
+    if patch is None:
+        return "There is nothing to prove yet"
+    if not any(session.verification(name) for name in ("d", "q")):
+        return "The proof runs over a recorded step with these gains: run one in Current loop"
+    return ""
+
+
+def _why_not_write(patch: Patch | None, proof: Proof | None, handed: tuple[Handed, ...]) -> str:
+    if patch is None:
+        return "There is nothing to write yet"
+    if not any(change.differs for change in patch.changes):
+        return "The file holds these values already"
+    if any(h.lost > WALL for h in handed):
+        return "A value loses more than 1 % by rounding"
+    if proof is None:
+        return "Held back until it is proven"
+    if not proof.missing and not proof.exact:
+        return "Held back: the proof failed"
+    return ""
+
+
+def make_proof(
+    text: bytes,
+    mapping: Mapping[str, str],
+    values: tuple[HandoverValue, ...],
+    errors: Mapping[str, Single],
+) -> Proven:
+    """Prove a header; pure work for a job."""
+    return Proven(text=text, values=values, proof=prove(text, mapping, values, errors))

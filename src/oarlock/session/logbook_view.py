@@ -1,0 +1,61 @@
+"""The logbook's rows as text."""
+
+from oarlock.machine import Axis
+from oarlock.quantities.display import sentence, with_std
+from oarlock.records import Run
+from oarlock.session.perform import gains_of
+
+COLUMNS = ("time", "", "what was asked", "", "gave", "rise", "overshoot", "margin", "remark", "", "", "")
+_SYMBOLS = {
+    "machine.R": ("R", "ohm"),
+    "machine.Ld": ("Ld", "H"),
+    "machine.Lq": ("Lq", "H"),
+}
+_MARKED = {"R": "R", "Ld": "L~d~", "Lq": "L~q~"}
+
+
+def gave(run: Run) -> str:
+    """Return what a run found, or the gains it ran with."""
+    for path, (symbol, unit) in _SYMBOLS.items():
+        if path in run.figures:
+            number, plus, shown = with_std(run.figures[path], run.figures.get("std"), unit)
+            return f"**{_MARKED[symbol]}** {number} {shown}" + (f" ± {plus}" if plus else "")
+    if "Kp_q" in run.gains and "rise" in run.figures:
+        key = f"Kp_{run.settings.get('axis_name', 'q')}"
+        return f"**K~p~** {run.gains[key]:.1f}, {run.figures['crossover'] / 6.283185:.0f} Hz"
+    return "–"
+
+
+def cells(run: Run, axis: Axis) -> tuple[str, ...]:
+    """Return the row's texts in the order of `COLUMNS`."""
+    f = run.figures
+    return (
+        run.started[11:16],
+        "",
+        run.title,
+        "",
+        gave(run),
+        sentence(f["rise"], "s") if "rise" in f else "–",
+        f"{100 * f['overshoot']:.1f} %" if "overshoot" in f else "–",
+        f"{57.29578 * f['phase_margin']:.0f}°" if "phase_margin" in f else "–",
+        run.note or run.remark,
+        "",
+        "",
+        action(run, axis),
+    )
+
+
+def action(run: Run, axis: Axis) -> str:
+    """Return what can be done with a run, or how it stands."""
+    if run.ended != "done":
+        return "ended early"
+    if "rise" in run.figures:
+        return "in use" if gains_of(run) == axis.gains else "use these gains"
+    return "adopted" if run.used else "not adopted"
+
+
+def summary(runs: tuple[Run, ...]) -> tuple[str, str]:
+    """Return how many runs there are and how many are marked."""
+    pinned, starred = sum(r.pinned for r in runs), sum(r.starred for r in runs)
+    count = f"{len(runs)} run{'s' * (len(runs) != 1)}" if runs else "no runs yet"
+    return count, f"{pinned} pinned, {starred} starred"

@@ -1,0 +1,138 @@
+"""Start the application: fonts, palette, session, bench, window; and end it cleanly."""
+
+import signal
+import sys
+import threading
+import traceback
+from collections.abc import Callable
+from pathlib import Path
+from types import TracebackType
+
+from PySide6.QtCore import QCoreApplication, QObject, QTimer, Signal, Slot
+from PySide6.QtWidgets import QApplication
+
+from oarlock.session.bench import PRACTICE, Bench
+from oarlock.session.jobs import Jobs
+from oarlock.session.session import Session
+from oarlock.store.project import Project
+from oarlock.ui import theme as look
+from oarlock.ui.window import MainWindow
+
+
+class Poster(QObject):
+    """Brings calls from any thread onto the thread that it lives on."""
+
+    _posted = Signal(object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._posted.connect(self._call)
+
+    def __call__(self, call: Callable[[], None]) -> None:
+        """Have `call` made on the owner's thread."""
+        if QCoreApplication.instance() is not None:
+            self._posted.emit(call)
+
+    @Slot(object)
+    def _call(self, call: Callable[[], None]) -> None:
+        call()
+
+
+class Application:
+    """An open project on screen, with all that belongs to it."""
+
+    def __init__(self, path: Path) -> None:
+        self.post = Poster()
+        self.jobs = Jobs(self.post)
+        self.session = Session(Project.open(path), self.post)
+        self.bench = Bench(self.session, self.jobs, self.post)
+        look.choose(bool(self.session.view.get("dark", False)))
+        self.window = self._window()
+
+    def _window(self) -> MainWindow:
+        window = MainWindow(self.session, self.bench, self.jobs)
+        window.resize(*self.session.view.get("window", [1280, 800]))
+        window.theme_toggled.connect(self.toggle_theme)
+        return window
+
+    def toggle_theme(self) -> None:
+        """Change between light and dark, keeping everything else as it is."""
+        dark = not bool(self.session.view.get("dark", False))
+        self.session.set_view("dark", dark)
+        old = self.window
+        old.leave()
+        look.choose(dark)
+        self.window = self._window()
+        self.window.resize(old.size())
+        self.window.show()
+        self.bench.changed.emit()
+        old.close()
+        old.deleteLater()
+
+    def start(self, *, practice: bool) -> None:
+        """Show the window; what can wait comes after it stands."""
+        self.window.show()
+        QTimer.singleShot(0, self._warm)
+        if practice:
+            QTimer.singleShot(0, lambda: self.bench.connect_drive(PRACTICE))
+
+    def _warm(self) -> None:
+        threading.Thread(target=_warm_kernels, name="warm", daemon=True).start()
+        self.window.read_records()
+
+    def close(self) -> bool:
+        """Leave the drive de-energised and the project whole; return whether all was saved."""
+        self.window.leave()
+        self.bench.close()
+        self.jobs.stop_all()
+        return self.session.close()
+
+
+def _warm_kernels() -> None:
+    from oarlock.control._kernels import warm  # noqa: PLC0415
+
+    warm()
+
+
+def application() -> QApplication:
+    """Return the Qt application, made on first use."""
+    found = QApplication.instance()
+    if isinstance(found, QApplication):
+        return found
+    made = QApplication(sys.argv[:1])
+    made.setApplicationName("Oarlock")
+    made.setStyle("Fusion")
+    return made
+
+
+def run_window(path: Path, *, practice: bool = False) -> int:
+    """Open a project in the window and stay until it is closed."""
+    qt = application()
+    look.load_fonts()
+    sys.excepthook = _report_crash
+    opened = Application(path)
+    signal.signal(signal.SIGINT, lambda *_: opened.window.close())
+    signal.signal(signal.SIGTERM, lambda *_: opened.window.close())
+    opened.start(practice=practice)
+    qt.exec()
+    if not opened.close():
+        sys.stderr.write(f"oarlock: {path}: not all could be saved: {opened.session.trouble}\n")
+        return 2
+    return 0
+
+
+def _report_crash(
+    kind: type[BaseException], error: BaseException, trace: TracebackType | None
+) -> None:
+    """Write a programming error to the log beside the project's cache, and carry on."""
+    from platformdirs import user_log_path  # noqa: PLC0415
+
+    text = "".join(traceback.format_exception(kind, error, trace))
+    folder = user_log_path("oarlock")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        with (folder / "crash.log").open("a", encoding="utf-8") as file:
+            file.write(text)
+    except OSError:
+        pass  # nowhere to write: the line below still says it
+    sys.stderr.write(f"oarlock: a fault of the program, see {folder / 'crash.log'}: {error}\n{text}")

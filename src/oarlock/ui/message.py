@@ -1,0 +1,51 @@
+"""One line for the user, in the window where it happened; no box to click away."""
+
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
+from PySide6.QtWidgets import QLabel, QWidget
+
+from oarlock.ui import theme as look
+from oarlock.ui.paint import diamond
+
+
+class Message(QLabel):
+    """Lies over the foot of the stage while there is something to say; a click dismisses it."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWordWrap(True)
+        self.setFont(look.font(look.BODY))
+        self.setContentsMargins(44, 8, 16, 8)
+        self.setToolTip("Click to dismiss")
+        self.hide()
+
+    def say(self, text: str) -> None:
+        """Show a text; an empty one hides the line."""
+        self.setText(text)
+        self.setAccessibleName(text)
+        self.setVisible(bool(text))
+        self.place()
+        self.raise_()
+
+    def place(self) -> None:
+        """Take the place at the foot of the stage."""
+        parent = self.parentWidget()
+        if parent is None or self.isHidden():
+            return
+        height = self.heightForWidth(parent.width()) if self.hasHeightForWidth() else 40
+        height = max(height, 40)
+        self.setGeometry(0, parent.height() - height, parent.width(), height)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p, t = QPainter(self), look.theme()
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p.fillRect(self.rect(), t.panel)
+        p.fillRect(self.rect(), look.faded(t.attention, 30))
+        p.fillRect(QRectF(0, 0, 4, self.height()), t.attention)
+        diamond(p, 24, 0.5 * self.height(), t.attention, t.panel)
+        p.end()
+        super().paintEvent(event)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.hide()

@@ -1,0 +1,433 @@
+"""The Handover stage: will the firmware run exactly these gains?"""
+
+import math
+from datetime import datetime
+from pathlib import Path
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QFontMetricsF, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
+from PySide6.QtWidgets import QFileDialog, QLabel, QWidget
+
+from oarlock.errors import InputError
+from oarlock.files import write_atomic
+from oarlock.handover.header import DEFAULT_MAP, header
+from oarlock.handover.proof import Lane, Proof
+from oarlock.handover.values import handover_values
+from oarlock.quantities.display import digits
+from oarlock.session.bench import Bench
+from oarlock.session.handover_view import (
+    LABELS,
+    HandoverPicture,
+    Proven,
+    errors_for_proof,
+    handover_picture,
+    make_proof,
+    mapping_of,
+)
+from oarlock.session.jobs import Done, Failed, Jobs, Stopped
+from oarlock.session.perform import gains_dict
+from oarlock.session.session import Session
+from oarlock.ui import theme as look
+from oarlock.ui.numbers import ROW, Entry, plain
+from oarlock.ui.paint import dot, draw_text, hatch, line
+from oarlock.ui.stage import StageView, button
+from oarlock.ui.strip import ReadOut
+
+_LINE = 16.0
+
+
+class FileView(QWidget):
+    """The file's lines at the left, the gains at the right, cords between."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self._shown: HandoverPicture | None = None
+        self.setAccessibleName("File as it is and as it will be")
+
+    def show_file(self, shown: HandoverPicture) -> None:
+        """Show a file."""
+        self._shown = shown
+        changes = shown.patch.changes if shown.patch else ()
+        self.setAccessibleDescription(
+            "; ".join(f"line {c.line} {c.symbol}: {c.before} becomes {c.after}" for c in changes)
+        )
+        self.update()
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
+        p, t, shown = QPainter(self), look.theme(), self._shown
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if shown is None or shown.patch is None or shown.path is None:
+            draw_text(p, 0, 30, "No file is shown yet.", t.muted)
+            return
+        w = self.width()
+        file_right, gain_left = round(0.43 * w), round(0.51 * w)
+        draw_text(p, 24, 12, shown.path.name, t.ink, bold=True)
+        draw_text(p, file_right - 118, 12, "as it is", t.muted, size=look.SMALL, align="right")
+        draw_text(p, file_right - 8, 12, "as it will be", t.muted, size=look.SMALL, align="right")
+        top = 22.0
+        rows = shown.lines
+        p.fillRect(QRectF(0, top, file_right, _LINE * len(rows) + 8), t.ground)
+        ends: dict[str, float] = {}
+        for i, row in enumerate(rows):
+            y = top + 15 + _LINE * i
+            self._paint_line(p, row.number, row.text, y, file_right, changed=row.change)
+            if row.change is not None:
+                ends[row.change.key] = y - 4
+        self._paint_gains(p, shown, ends, file_right, gain_left, top)
+
+    def _paint_line(
+        self, p: QPainter, number: int, text: str, y: float, right: float, *, changed: object
+    ) -> None:
+        t = look.theme()
+        mono = look.font(11, mono=True)
+        p.setFont(mono)
+        p.setPen(t.muted)
+        p.drawText(QPointF(4, y), f"{number:3d}")
+        change = changed
+        if change is None:
+            p.save()
+            p.setClipRect(QRectF(0, y - 13, right, 18))
+            p.drawText(QPointF(32, y), text)
+            p.restore()
+            return
+        metrics = QFontMetricsF(mono)
+        p.setPen(t.ink)
+        p.drawText(QPointF(32, y), change.symbol)  # type: ignore[attr-defined]
+        before, after = change.before, change.after  # type: ignore[attr-defined]
+        p.setPen(t.muted)
+        p.drawText(QPointF(right - 118 - metrics.horizontalAdvance(before), y), before)
+        differs = before != after
+        if differs:
+            p.fillRect(QRectF(right - 100, y - 12, 96, 15), t.wash)
+            p.fillRect(QRectF(right - 100, y - 12, 3, 15), t.accent)
+        p.setPen(t.ink if differs else t.muted)
+        shown = after if differs else "stays"
+        p.drawText(QPointF(right - 10 - metrics.horizontalAdvance(shown), y), shown)
+        if differs:
+            line(p, right - 114, y - 4, right - 104, y - 4, t.muted)
+
+    def _paint_gains(
+        self,
+        p: QPainter,
+        shown: HandoverPicture,
+        ends: dict[str, float],
+        left: float,
+        gain: float,
+        top: float,
+    ) -> None:
+        t, w = look.theme(), self.width()
+        was, will, axis_left = gain + 130, gain + 214, w - 118.0
+        draw_text(p, gain, 12, "gain", t.muted, size=look.SMALL)
+        draw_text(p, was, 12, "was", t.muted, size=look.SMALL, align="right")
+        draw_text(p, will, 12, "will be", t.muted, size=look.SMALL, align="right")
+        wall = self._bead_axis(p, axis_left, top, 8 + 24.0 * len(LABELS))
+        by_key = {h.key: h for h in shown.handed}
+        for i, (key, label) in enumerate(LABELS.items()):
+            y = top + 18 + 24 * i
+            handed = by_key.get(key)
+            draw_text(p, gain, y, label, t.ink if handed else t.muted)
+            if handed is None:
+                draw_text(p, will, y, "no symbol", t.muted, align="right")
+                continue
+            unit = {"V/(A s)": "V/(A·s)"}.get(handed.unit, handed.unit)
+            draw_text(p, was, y, digits(handed.was, 4), t.muted, align="right")
+            draw_text(p, will, y, f"**{digits(handed.will_be, 4)}**", t.ink, align="right")
+            draw_text(p, will + 6, y, unit, t.muted, size=11)
+            self._bead(p, axis_left, wall, y - 4, handed.lost)
+            start = ends.get(key)
+            if start is not None:
+                path = QPainterPath(QPointF(left + 4, start))
+                middle = 0.5 * (left + gain)
+                path.cubicTo(middle, start, middle, y - 4, gain - 8, y - 4)
+                p.setPen(QPen(t.accent, 1.4))
+                p.setBrush(Qt.BrushStyle.NoBrush)
+                p.drawPath(path)
+                for x, at in ((left + 4, start), (gain - 8, y - 4)):
+                    dot(p, x, at, t.accent, filled=True, radius=2)
+        y = top + 26 + 24 * len(LABELS)
+        draw_text(p, axis_left, y + 8, "lost by rounding", t.muted, size=look.SMALL)
+
+    def _bead_axis(self, p: QPainter, left: float, top: float, height: float) -> float:
+        t = look.theme()
+        for exponent, label in ((-9, "ppb"), (-6, "ppm"), (-2, "1 %")):
+            x = left + (exponent + 10) * 12.5
+            line(p, x, top, x, top + height, t.rule)
+            draw_text(p, x, 12, label, t.muted, size=look.SMALL, align="center")
+        x = left + 8 * 12.5
+        line(p, x, top, x, top + height, t.attention, 2)
+        hatch(p, QRectF(x + 1, top, 12, height), look.faded(t.attention, 110))
+        return x
+
+    def _bead(self, p: QPainter, left: float, wall: float, y: float, lost: float) -> None:
+        t = look.theme()
+        if lost == 0.0:
+            draw_text(p, left, y + 4, "exact", t.muted, size=look.SMALL)
+            return
+        x = min(left + (math.log10(max(lost, 1e-10)) + 10) * 12.5, wall)
+        line(p, left, y, x, y, t.accent, 1)
+        dot(p, x, y, t.accent, filled=True, radius=3)
+
+
+class ProofView(QWidget):
+    """One lane for each axis: what the compiled controller put out, and how it compares."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self._proof: Proof | None = None
+        self._text = ""
+
+    def show_proof(self, proof: Proof | None, text: str) -> None:
+        """Show a proof, or why there is none."""
+        self._proof, self._text = proof, text
+        self.setAccessibleName("Proof")
+        self.setAccessibleDescription(proof.sentence if proof else text)
+        self.update()
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
+        p, t = QPainter(self), look.theme()
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        line(p, 0, 0, self.width(), 0, t.rule)
+        width = draw_text(p, 0, 22, "Proof", t.ink, size=look.NAME, bold=True)
+        caption = "compiled C against the float32 model: outputs and integrator, bit by bit"
+        draw_text(p, width + 10, 22, caption, t.muted, size=look.SMALL)
+        if self._proof is None or self._proof.missing:
+            text = self._proof.missing if self._proof else self._text
+            area = QRectF(0, 36, self.width() - 16, 62)
+            hatch(p, area, look.faded(t.attention, 70))
+            draw_text(p, area.center().x(), area.center().y() + 5, text, t.attention,
+                      align="center", halo=t.halo)  # fmt: skip
+            return
+        w = self.width()
+        for x, title in ((w - 196, "samples"), (w - 138, "differ"), (w - 84, "worst"), (w - 16, "limited")):
+            draw_text(p, x, 44, title, t.muted, size=look.SMALL, align="right")
+        for i, lane in enumerate(self._proof.lanes):
+            self._paint_lane(p, lane, 50 + 34 * i)
+
+    def _paint_lane(self, p: QPainter, lane: Lane, top: float) -> None:
+        t, w = look.theme(), self.width()
+        color = t.d if lane.axis_name == "d" else t.q
+        draw_text(p, 0, top + 20, f"current {lane.axis_name}", t.ink)
+        area = QRectF(72, top, w - 72 - 262, 28)
+        p.fillRect(area, t.ground)
+        most = float(abs(lane.output).max()) or 1.0
+        count = max(int(area.width()), 1)
+        step = max(lane.samples // count, 1)
+        p.setPen(QPen(look.faded(color, 150), 1))
+        for i in range(min(count, lane.samples // step)):
+            part = lane.output[i * step : (i + 1) * step]
+            x = area.left() + i
+            middle, half = area.center().y(), 0.48 * area.height()
+            low, high = float(part.min()) / most, float(part.max()) / most
+            p.drawLine(QPointF(x, middle - half * high), QPointF(x, middle - half * low))
+        y = top + 20
+        bad = lane.differ > 0
+        draw_text(p, w - 196, y, f"{lane.samples}", t.ink, align="right")
+        draw_text(p, w - 138, y, f"**{lane.differ}**", t.attention if bad else t.ink, align="right")
+        draw_text(p, w - 84, y, f"{lane.worst:.3g} V", t.muted, align="right")
+        draw_text(p, w - 16, y, f"{lane.saturated}", t.muted, align="right")
+
+
+class HandoverStage(StageView):
+    """File, gains, proof, and what is left to do."""
+
+    key = "handover"
+    question = "Will the firmware run exactly these gains?"
+    lane = "loops"
+
+    def __init__(self, session: Session, bench: Bench, jobs: Jobs) -> None:
+        super().__init__(session, bench)
+        self._jobs = jobs
+        self._proven: Proven | None = None
+        self.proving = False
+        self.shown: HandoverPicture | None = None
+        self.file, self.proof = FileView(self), ProofView(self)
+        self.choose = button("Choose a header…")
+        self.fresh = button("New header…")
+        self.prove = button("Prove  F5", primary=True)
+        self.write = button("Write", primary=True)
+        self.note = QLabel(self)
+        self.note.setWordWrap(True)
+        self.note.setFont(look.font(look.SMALL))
+        self.note.setStyleSheet(f"color: {look.theme().muted.name()}")
+        for made in (self.choose, self.fresh, self.prove, self.write):
+            made.setParent(self)
+        self.choose.clicked.connect(self._choose)
+        self.fresh.clicked.connect(self._new)
+        self.prove.clicked.connect(self.run)
+        self.write.clicked.connect(self.write_file)
+        self._make_numbers()
+
+    def _make_numbers(self) -> None:
+        block = self.numbers.block("Which symbol is which", "edit to map")
+        self.symbols: dict[str, SymbolRow] = {}
+        for key, label in LABELS.items():
+            row = SymbolRow(label)
+            row.entry.editingFinished.connect(self._mapped)
+            block.add(row)
+            self.symbols[key] = row
+        left = self.numbers.block("Not mapped", "kept as it is")
+        self._unmapped = [left.row("") for _ in range(3)]
+        when = self.numbers.block("When written")
+        self._lines = when.row("Lines")
+        self._old = when.row("Old copy", "Kept beside the file under a number of its own")
+        self._rest = when.row("All else")
+        self._so_far = when.row("Written")
+        self.numbers.finish()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        if event is not None:
+            super().resizeEvent(event)
+        w, h = self.width(), self.height()
+        proof_top = h - 146
+        self.file.setGeometry(look.MARGIN, 90, w - 2 * look.MARGIN, proof_top - 94)
+        side = w - 236
+        self.proof.setGeometry(look.MARGIN, proof_top, side - 24, 140)
+        self.prove.setGeometry(side + 8, proof_top + 12, 212, 30)
+        self.write.setGeometry(side + 8, proof_top + 48, 212, 30)
+        self.note.setGeometry(side + 8, proof_top + 82, 212, 54)
+        self.choose.setGeometry(w - 290, 14, 140, 28)
+        self.fresh.setGeometry(w - 142, 14, 126, 28)
+
+    # What it shows
+
+    def refresh(self) -> None:
+        shown = handover_picture(self.session, self._proven)
+        self.shown = shown
+        self.say(shown.answer, shown.reason)
+        self.file.show_file(shown)
+        waiting = "proving…" if self.proving else shown.may_prove or "not proven yet"
+        self.proof.show_proof(shown.proof, waiting)
+        self.prove.setEnabled(not shown.may_prove and not self.proving)
+        self.write.setEnabled(not shown.may_write)
+        self.write.setText(f"Write {shown.path.name}" if shown.path else "Write")
+        self.note.setText(
+            shown.may_prove or shown.may_write or "Writes the file alone; the shaft stays still."
+        )
+        by_key = {key: symbol for symbol, key in mapping_of(self.session).items()}
+        for key, row in self.symbols.items():
+            row.entry.show_text(by_key.get(key, ""))
+        for i, row in enumerate(self._unmapped):
+            name = shown.unmapped[i] if i < len(shown.unmapped) else ""
+            row.show_value("", "", "kept" if name else "", name=name or " ")
+        changed = sum(c.differs for c in shown.patch.changes) if shown.patch else 0
+        self._lines.show_value(f"{changed}", "change")
+        self._old.show_value("", "", "kept beside, numbered")
+        self._rest.show_value("", "", "byte for byte")
+        written = self.session.view.get("handover_written")
+        self._so_far.show_value("", "", f"{written['time']}" if written else "nothing yet")
+
+    def read_out(self) -> ReadOut:
+        lost = max((h.lost for h in self.shown.handed), default=0.0) if self.shown else 0.0
+        return ReadOut(
+            "most that rounding moves a gain",
+            digits(1e9 * lost, 2) if lost else "0",
+            "ppb",
+            ("of its value, as float32", "more than 1 % is refused"),
+        )
+
+    # What it does
+
+    def _choose(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(
+            self, "Choose the firmware's header", "", "Headers (*.h *.hpp *.c *.conf *.txt);;All (*)"
+        )
+        if name:
+            self.open_file(Path(name))
+
+    def open_file(self, path: Path) -> None:
+        """Show what handing over to `path` would change."""
+        self.session.set_view("header", str(path))
+        self.refresh()
+
+    def _new(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, "Write a new header", "gains.h", "Headers (*.h)")
+        if name:
+            self.new_file(Path(name))
+
+    def new_file(self, path: Path) -> None:
+        """Write a new header and show it."""
+        try:
+            write_atomic(path, header(self.session.axis).encode())
+        except InputError as error:
+            self.note.setText(str(error))
+            return
+        self.session.set_view("map", dict(DEFAULT_MAP))
+        self.open_file(path)
+
+    def _mapped(self) -> None:
+        mapping = {
+            row.entry.text().strip(): key
+            for key, row in self.symbols.items()
+            if row.entry.text().strip()
+        }
+        if mapping != mapping_of(self.session):
+            self.session.set_view("map", mapping)
+            for row in self.symbols.values():
+                row.entry.setModified(False)
+            self.refresh()
+
+    def run(self) -> None:
+        """Prove the file as it will be."""
+        shown = self.shown
+        if shown is None or shown.patch is None or shown.may_prove or self.proving:
+            return
+        text, mapping = shown.patch.after, mapping_of(self.session)
+        values, errors = handover_values(self.session.axis), errors_for_proof(self.session)
+        self.proving = True
+        self._jobs.start(
+            lambda _progress, _cancel: make_proof(text, mapping, values, errors),
+            on_end=self._ended,
+            name="proof",
+        )
+        self.refresh()
+
+    def _ended(self, outcome: Done[Proven] | Stopped | Failed) -> None:
+        self.proving = False
+        if isinstance(outcome, Done):
+            self._proven = outcome.value
+        self.refresh()
+        if isinstance(outcome, Failed):
+            if not isinstance(outcome.error, InputError):
+                raise outcome.error
+            self.proof.show_proof(None, str(outcome.error))
+
+    def write_file(self) -> None:
+        """Write the proven file, whole, with the old one kept."""
+        shown, gains = self.shown, self.session.axis.gains
+        if shown is None or shown.patch is None or shown.may_write or gains is None:
+            return
+        try:
+            kept = shown.patch.write()
+        except InputError as error:
+            self.refresh()
+            self.note.setText(str(error))
+            return
+        written = {
+            "file": shown.patch.path.name,
+            "time": datetime.now().strftime("%H:%M"),
+            **gains_dict(gains),
+        }
+        self.session.set_view("handover_written", written)
+        self.refresh()
+        self.session.runs_changed.emit()
+        self.note.setText(f"Written. The old file is {kept.name if kept else 'not kept'}.")
+
+
+class SymbolRow(QWidget):
+    """A gain and the name that it has in the file."""
+
+    def __init__(self, label: str) -> None:
+        super().__init__()
+        self._label = label
+        self.setFixedHeight(ROW + 2)
+        self.entry = Entry(f"Symbol of {plain(label)}", self)
+        self.entry.setFont(look.font(11, mono=True))
+        self.entry.setGeometry(92, 1, 124, ROW)
+        t = look.theme()
+        self.entry.setStyleSheet(
+            f"QLineEdit {{ background: {t.panel.name()}; border: 1px solid {t.rule.name()}; }}"
+            f"QLineEdit:focus {{ border: 1px solid {t.accent.name()}; }}"
+        )
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
+        draw_text(QPainter(self), 0, 16, self._label, look.theme().ink)

@@ -1,0 +1,313 @@
+"""The frame: top bar, strip, rail, stage, numbers, logbook; and what the keys do."""
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QTimer, Signal
+from PySide6.QtGui import QCloseEvent, QKeySequence, QResizeEvent, QShortcut
+from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
+
+from oarlock.errors import InputError
+from oarlock.session.bench import PRACTICE, Bench
+from oarlock.session.jobs import Done, Failed, Jobs, Stopped
+from oarlock.session.perform import Reading
+from oarlock.session.session import Session, read_again
+from oarlock.session.stages import STAGE_KEYS, stages
+from oarlock.session.timescales import strip
+from oarlock.ui import theme as look
+from oarlock.ui.connect_panel import ConnectPanel
+from oarlock.ui.logbook import Logbook
+from oarlock.ui.message import Message
+from oarlock.ui.palette import Command, CommandPalette
+from oarlock.ui.rail import Rail
+from oarlock.ui.stage import StageView
+from oarlock.ui.stage_current import CurrentStage
+from oarlock.ui.stage_handover import HandoverStage
+from oarlock.ui.stage_identify import IdentifyStage
+from oarlock.ui.stage_machine import MachineStage
+from oarlock.ui.strip import TimescalesStrip
+from oarlock.ui.top_bar import TopBar
+
+
+class MainWindow(QMainWindow):
+    """One open project."""
+
+    theme_toggled = Signal()
+
+    def __init__(self, session: Session, bench: Bench, jobs: Jobs) -> None:
+        super().__init__()
+        self.session, self.bench, self._jobs = session, bench, jobs
+        self.setWindowTitle(f"{session.axis.name} – {session.name} – Oarlock")
+        self.setMinimumSize(1024, 700)
+        self.top_bar, self.strip, self.rail = TopBar(), TimescalesStrip(), Rail()
+        self.logbook = Logbook()
+        self._stages: dict[str, StageView] = {}
+        self._stack, self._numbers = QStackedWidget(), QStackedWidget()
+        self._numbers.setFixedWidth(look.NUMBERS)
+        self._lay_out()
+        self.message = Message(self._stack)
+        self._connect_panel: ConnectPanel | None = None
+        self._reading: set[int] = set()
+        self._wire()
+        key = session.view.get("stage", "machine")
+        self.show_stage(key if key in STAGE_KEYS else "machine")
+        self._timer = QTimer(self)
+        self._timer.setInterval(100)
+        self._timer.timeout.connect(self._look_at_drive)
+        self._timer.start()
+
+    def _lay_out(self) -> None:
+        middle = QHBoxLayout()
+        middle.setContentsMargins(0, 0, 0, 0)
+        middle.setSpacing(0)
+        for widget in (self.rail, self._stack, self._numbers):
+            middle.addWidget(widget)
+        column = QVBoxLayout()
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.top_bar)
+        column.addWidget(self.strip)
+        column.addLayout(middle, 1)
+        column.addWidget(self.logbook)
+        central = QWidget()
+        central.setLayout(column)
+        self.setCentralWidget(central)
+
+    def _wire(self) -> None:
+        session, bench = self.session, self.bench
+        self._subscriptions: list[tuple[object, Callable[..., None]]] = []
+        for signal, slot in (
+            (session.axis_changed, self._axis_changed),
+            (session.runs_changed, self._runs_changed),
+            (session.readings_changed, self._runs_changed),
+            (session.trouble_changed, self.top_bar.show_trouble),
+            (bench.changed, self._bench_changed),
+            (bench.doing_changed, self.top_bar.show_doing),
+            (bench.told, self._tell),
+        ):
+            signal.connect(slot)  # type: ignore[attr-defined]
+            self._subscriptions.append((signal, slot))
+        self.rail.chosen.connect(self.show_stage)
+        self.top_bar.stop.connect(bench.stop)
+        self.top_bar.cancel.connect(bench.stop)
+        self.top_bar.connect_asked.connect(self.ask_connection)
+        self.strip.dragged.connect(self._strip_dragged)
+        self.strip.released.connect(self._strip_released)
+        self.strip.nudged.connect(self._strip_nudged)
+        self.logbook.pin.connect(lambda n, on: session.change_run(n, pinned=on))
+        self.logbook.star.connect(lambda n, on: session.change_run(n, starred=on))
+        self.logbook.annotate.connect(lambda n, text: session.change_run(n, note=text))
+        self.logbook.take_back.connect(self._take_back)
+        for keys, action in (
+            ("Esc", bench.stop),
+            ("F5", self._run),
+            ("Ctrl+Z", session.undo),
+            ("Ctrl+Shift+Z", session.redo),
+            ("Ctrl+Y", session.redo),
+            ("Ctrl+K", self.open_palette),
+            ("Ctrl+Q", self.close),
+        ):
+            QShortcut(QKeySequence(keys), self, activated=action)  # type: ignore[call-arg]
+        for number, key in enumerate(STAGE_KEYS, 1):
+            QShortcut(
+                QKeySequence(f"Ctrl+{number}"),
+                self,
+                activated=lambda k=key: self.show_stage(k),  # type: ignore[call-arg]
+            )
+
+    # Stages
+
+    def stage(self, key: str) -> StageView:
+        """Return a stage, made when it is first wanted."""
+        if key not in self._stages:
+            made: StageView
+            if key == "machine":
+                made = MachineStage(self.session, self.bench)
+            elif key == "identify":
+                made = IdentifyStage(self.session, self.bench, self.message.say)
+            elif key == "current":
+                made = CurrentStage(self.session, self.bench, self.strip.x_of)
+            else:
+                made = HandoverStage(self.session, self.bench, self._jobs)
+            self._stages[key] = made
+            self._stack.addWidget(made)
+            self._numbers.addWidget(made.numbers)
+        return self._stages[key]
+
+    @property
+    def current(self) -> StageView:
+        """The stage on screen."""
+        return self.stage(str(self.session.view.get("stage", "machine")))
+
+    def show_stage(self, key: str) -> None:
+        """Bring a stage on screen."""
+        self.session.set_view("stage", key)
+        stage = self.stage(key)
+        self._stack.setCurrentWidget(stage)
+        self._numbers.setCurrentWidget(stage.numbers)
+        self._refresh_all()
+
+    def _refresh_all(self) -> None:
+        self._refresh_stage()
+        self._refresh_frame()
+
+    def _refresh_stage(self) -> None:
+        stage = self.current
+        stage.refresh()
+        current = self.stage("current")
+        if current is not stage:
+            current.refresh()
+        shown = current.shown if isinstance(current, CurrentStage) else None
+        which = current.verify.axis_name if isinstance(current, CurrentStage) else "q"
+        found = self.session.verification(which)
+        verified = found is not None and found[1].agrees
+        self.strip.show_strip(
+            strip(self.session.axis, shown, verified=verified),
+            stage.read_out(),
+            lane=stage.lane,
+            line=stage.has_line,
+        )
+
+    def _refresh_frame(self) -> None:
+        session = self.session
+        self.top_bar.show_project(session.name, session.axis.name)
+        self.rail.show_stages(stages(session), str(session.view.get("stage", "machine")))
+        self.logbook.show_runs(session.runs, session.axis)
+
+    # What happens
+
+    def _axis_changed(self, _axis: object) -> None:
+        self._refresh_stage()
+        if not self.session.dragging:
+            self._refresh_frame()
+
+    def _runs_changed(self) -> None:
+        self._refresh_all()
+        self.read_records()
+
+    def _bench_changed(self) -> None:
+        bench = self.bench
+        self.top_bar.show_link(bench.name, connected=bench.connected, connecting=bench.connecting)
+        self.current.refresh()
+
+    def _look_at_drive(self) -> None:
+        self.bench.watch()
+        if self.bench.connected:
+            self.top_bar.show_live(self.bench.live)
+
+    def _tell(self, text: str) -> None:
+        self.message.say(text)
+
+    def _current_stage(self) -> CurrentStage:
+        stage = self.stage("current")
+        if not isinstance(stage, CurrentStage):
+            raise TypeError("the current stage is of another kind")
+        return stage
+
+    def _strip_dragged(self, hertz: float) -> None:
+        self._current_stage().drag_to(hertz)
+
+    def _strip_released(self) -> None:
+        self._current_stage().end_drag()
+
+    def _strip_nudged(self, ratio: float) -> None:
+        self._current_stage().nudge(ratio)
+
+    def _take_back(self, number: int) -> None:
+        run = self.session.run(number)
+        if run is None:
+            return
+        try:
+            self.session.take_back(run)
+        except InputError as error:
+            self.message.say(str(error))
+
+    def _run(self) -> None:
+        self.current.run()
+
+    def read_records(self) -> None:
+        """Read again, in jobs, what older records say; their findings come back on screen."""
+        for run in self.session.wanted_readings():
+            record = self.session.record(run.id)
+            if record is None or run.id in self._reading:
+                continue
+            self._reading.add(run.id)
+            axis = self.session.axis
+
+            def ended(outcome: Done[Reading] | Stopped | Failed, number: int = run.id) -> None:
+                if isinstance(outcome, Done):
+                    self.session.take_reading(number, outcome.value)
+                elif isinstance(outcome, Failed) and isinstance(outcome.error, InputError):
+                    self.message.say(str(outcome.error))
+
+            self._jobs.start(
+                lambda _progress, _cancel, r=run, data=record, a=axis: read_again(r, data, a),
+                on_end=ended,
+                name="read a record",
+            )
+
+    # Connection, palette, theme
+
+    def ask_connection(self) -> None:
+        """Let the user choose a drive."""
+        if self._connect_panel is None:
+            self._connect_panel = ConnectPanel(self)
+            self._connect_panel.chosen.connect(self.bench.connect_drive)
+        self._connect_panel.open_at(self.top_bar.connect_button)
+
+    def open_palette(self) -> None:
+        """Offer every command by name."""
+        CommandPalette(self, self.commands()).show()
+
+    def commands(self) -> list[Command]:
+        """Return all commands that make sense now."""
+        session, bench = self.session, self.bench
+        found = [
+            Command(f"Go to {stage.name}", f"Ctrl+{i}", lambda k=stage.key: self.show_stage(k))
+            for i, stage in enumerate(stages(session), 1)
+        ]
+        found += [
+            Command("Stop the drive", "Esc", bench.stop),
+            Command("Run this stage's experiment", "F5", self._run),
+        ]
+        if session.undo_label:
+            found.append(Command(f"Undo: {session.undo_label}", "Ctrl+Z", session.undo))
+        if session.redo_label:
+            found.append(Command(f"Redo: {session.redo_label}", "Ctrl+Shift+Z", session.redo))
+        if bench.connected:
+            found.append(Command("Disconnect the drive", "", bench.disconnect))
+        else:
+            found.append(
+                Command("Connect the practice drive", "", lambda: bench.connect_drive(PRACTICE))
+            )
+        allowed = session.axis.target.override_margin
+        found.append(
+            Command(
+                "Forbid phase margins below 30°" if allowed else "Allow phase margins below 30°",
+                "",
+                self._toggle_margin,
+            )
+        )
+        found.append(Command("Light or dark", "", self.theme_toggled.emit))
+        return found
+
+    def _toggle_margin(self) -> None:
+        from dataclasses import replace  # noqa: PLC0415
+
+        axis = self.session.axis
+        target = replace(axis.target, override_margin=not axis.target.override_margin)
+        self.session.edit("Allow or forbid low margins", replace(axis, target=target))
+
+    def leave(self) -> None:
+        """Let go of the session, so that another window can take it."""
+        self._timer.stop()
+        for signal, slot in self._subscriptions:
+            signal.disconnect(slot)  # type: ignore[attr-defined]
+        self._subscriptions.clear()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.message.place()
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        self.session.set_view("window", [self.width(), self.height()])
+        super().closeEvent(event)
