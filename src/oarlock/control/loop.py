@@ -177,6 +177,7 @@ def _grid(Ts: float, low: float, points: int) -> tuple[Array, Complex]:
     return omega, np.exp(1j * omega * Ts)
 
 
+@lru_cache(maxsize=64)
 def margins(loop: CurrentLoop) -> Margins:
     """Return the margins of a loop, each found on the exact loop to 1e-10.
 

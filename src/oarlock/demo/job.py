@@ -178,6 +178,7 @@ class _Job:
         write_atomic(folder / "winch_gains_new.h", text, backup=False)
         if any(change.differs for change in patch.changes):
             kept = patch.write()
+            session.written(HEADER)
             changed = sum(change.differs for change in patch.changes)
             self._say(f"wrote   {HEADER}, {changed} values; before: {kept.name if kept else '-'}")
 

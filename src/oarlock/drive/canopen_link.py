@@ -20,8 +20,9 @@ from canopen.sdo.exceptions import SdoAbortedError, SdoCommunicationError
 from numpy.typing import NDArray
 
 from oarlock.cancel import Cancel
+from oarlock.drive.heart import Heart
 from oarlock.drive.link import STATES, TRIPS, Live, Progress, Status
-from oarlock.drive.unix_bus import open_bus
+from oarlock.drive.unix_bus import descriptor, open_bus, pack
 from oarlock.errors import (
     DriveRefused,
     InputError,
@@ -32,7 +33,6 @@ from oarlock.errors import (
 )
 
 CLIENT_ID = 0x7F
-HEARTBEAT = 0.010  # s, ours; the drive de-energises after 0.05 s without
 SILENCE = 0.35  # s without a heartbeat of the drive's: it hangs
 START, STOP, CLEAR = 1, 2, 3
 _STREAM_1 = struct.Struct("<ff")
@@ -77,11 +77,12 @@ class CanopenLink:
         self._node.nmt.add_heartbeat_callback(self._beat)
         self._network.subscribe(0x180 + node_id, self._stream_1)
         self._network.subscribe(0x280 + node_id, self._stream_2)
-        self._closing = threading.Event()
-        self._heart = threading.Thread(target=self._send_heartbeats, name="heartbeat", daemon=True)
+        self._closed = False
+        self._heart: Heart | None = None
         try:
             self._network.connect()
-            self._heart.start()
+            beat = pack(0x700 + CLIENT_ID, b"\x05")
+            self._heart = Heart(descriptor(self._network.bus), beat)
             self._node.nmt.state = "OPERATIONAL"
             self._facts = self.read(["Facts.Control frequency", "Facts.Recorder rows"])
         except (can.CanError, LinkError) as error:
@@ -123,13 +124,6 @@ class CanopenLink:
         )
         for sink in tuple(self._sinks):
             sink(live)
-
-    def _send_heartbeats(self) -> None:
-        while not self._closing.wait(HEARTBEAT) and not self._lost_reason:
-            try:
-                self._network.send_message(0x700 + CLIENT_ID, b"\x05")
-            except (can.CanError, RuntimeError, AttributeError) as error:
-                self._await_reason(str(error))
 
     # What is asked
 
@@ -266,14 +260,14 @@ class CanopenLink:
 
     def close(self) -> None:
         """De-energise and leave."""
-        if not self._closing.is_set():
+        if not self._closed:
             self.stop()
             self._leave()
 
     def _leave(self) -> None:
-        self._closing.set()
-        if self._heart.ident is not None:
-            self._heart.join(1.0)
+        self._closed = True
+        if self._heart is not None:
+            self._heart.close()
         try:
             self._network.disconnect()
         except (can.CanError, OSError) as error:

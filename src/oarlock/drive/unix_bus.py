@@ -113,6 +113,11 @@ class UnixBus(can.BusABC):
         """Return -1: frames are fetched by the thread, not by an event loop."""
         return -1
 
+    @property
+    def descriptor(self) -> int:
+        """The socket's own descriptor."""
+        return self._socket.fileno()
+
     def shutdown(self) -> None:
         """Close the socket."""
         if not self._is_shutdown:
@@ -127,3 +132,8 @@ def open_bus(channel: str, on_lost: Callable[[str], None]) -> Any:  # noqa: ANN4
     if "/" in channel:
         return UnixBus(channel, on_lost)
     return can.Bus(channel=channel, interface="socketcan")
+
+
+def descriptor(bus: Any) -> int:  # noqa: ANN401
+    """Return the descriptor on which whole frames can be written; SocketCAN has the same layout."""
+    return int(bus.descriptor if isinstance(bus, UnixBus) else bus.socket.fileno())

@@ -5,6 +5,7 @@ Views subscribe to its signals; work in threads gets frozen values and never the
 
 from collections.abc import Callable
 from dataclasses import replace
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -21,7 +22,7 @@ from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.entry import parse
 from oarlock.records import Finding, Record, Run
 from oarlock.session.history import History
-from oarlock.session.perform import QUANTITIES, Performed, Reading, gains_of, read
+from oarlock.session.perform import QUANTITIES, Performed, Reading, gains_dict, gains_of, read
 from oarlock.session.saver import Saver
 from oarlock.store.project import Project
 
@@ -298,6 +299,14 @@ class Session:
         if self.view.get(key) != value:
             self.view[key] = value
             self._saver.submit(lambda: self._project.set_view(key, value))
+
+    def written(self, file: str) -> None:
+        """Remember that the gains in use stand in a firmware file now."""
+        if self._axis.gains is not None:
+            now = datetime.now().astimezone().strftime("%H:%M")
+            told = {"file": file, "time": now, **gains_dict(self._axis.gains)}
+            self.set_view("handover_written", told)
+            self.runs_changed.emit()
 
     def _say_trouble(self, text: str) -> None:
         self.trouble = text

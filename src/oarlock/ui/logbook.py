@@ -12,7 +12,15 @@ from PySide6.QtCore import (
     Qt,
     Signal,
 )
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import (
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPalette,
+    QPen,
+    QPolygonF,
+)
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
@@ -207,6 +215,9 @@ class RunsTable(QTableView):
             QAbstractItemView.EditTrigger.DoubleClicked
             | QAbstractItemView.EditTrigger.EditKeyPressed
         )
+        palette = self.palette()
+        palette.setColor(QPalette.ColorRole.Base, look.theme().ground)
+        self.setPalette(palette)
         self.verticalHeader().hide()
         self.verticalHeader().setDefaultSectionSize(ROW)
         header = self.horizontalHeader()
@@ -222,6 +233,14 @@ class RunsTable(QTableView):
     def resizeEvent(self, event: Any) -> None:  # noqa: ANN401
         super().resizeEvent(event)
         self.fit()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if self.model() is not None and self.model().rowCount() == 0:
+            p, t = QPainter(self.viewport()), look.theme()
+            text = "Every experiment lands here by itself, with its gains and figures."
+            draw_text(p, look.MARGIN, 34, text, t.muted)
+            return
+        super().paintEvent(event)
 
     def fit(self) -> None:
         """Give the remark what the other columns leave."""
@@ -362,6 +381,3 @@ class Logbook(QWidget):
         count, marked = summary(self._runs)
         draw_text(p, look.MARGIN, 42, count, t.ink)
         draw_text(p, look.MARGIN, 59, marked, t.muted, size=look.SMALL)
-        if not self._runs:
-            text = "Every experiment lands here by itself, with its gains and figures."
-            draw_text(p, look.RAIL + look.MARGIN, 62, text, t.muted)

@@ -35,7 +35,6 @@ class StepPlot(Plot):
     def __init__(self) -> None:
         super().__init__(left=48, right=8, top=8, bottom=2, name="Step response")
         t = look.theme()
-        self._band = self.band(t.q)
         self._pins = [self.curve(t.muted, 1.2) for _ in range(4)]
         self._pin_labels: list[tuple[float, float, str]] = []
         self._predicted = self.curve(t.q, 2.2)
@@ -43,6 +42,7 @@ class StepPlot(Plot):
         self._picture: CurrentPicture | None = None
         self._step: StepResult | None = None
         self._bias = 0.0
+        self.behind(self._back)
         self.over(self._annotate)
 
     def show_step(
@@ -56,13 +56,10 @@ class StepPlot(Plot):
         """Show a prediction, and what was measured where it belongs to the same gains."""
         self._picture, self._step, self._when, self._bias = shown, measured, when, bias
         color, span = axis_color(shown.axis_name), float(shown.t[-1])
-        low, high, fill = self._band
-        low.setData(shown.t, shown.band[0])
-        high.setData(shown.t, shown.band[1])
-        fill.setBrush(look.faded(color, 45))
         self._predicted.setData(shown.t, shown.current)
         self._predicted.setPen(stroke(color, 2.2))
-        top = shown.amplitude * 1.28
+        peak = 1.0 + shown.figures.overshoot
+        top = shown.amplitude * next((m for m in (1.28, 1.5, 1.8) if m > peak + 0.1), 2.2)
         if (-0.04 * span, span) != self.x_range:
             self.set_x(-0.04 * span, span, [(v, "") for v, _ in linear_ticks(0.0, span, 4)])
         ticks = linear_ticks(0.0, shown.amplitude * 1.02, 4)
@@ -73,10 +70,9 @@ class StepPlot(Plot):
         if measured is not None:
             keep = (measured.t >= 0) & (measured.t <= span)
             scale = shown.amplitude
-            self._measured.setData(measured.t[keep], scale * measured.normal[keep])
-            self._measured.setPen(stroke(color, 1.2))
+            self.set_points(self._measured, measured.t[keep], scale * measured.normal[keep], color)
         else:
-            self._measured.setData([], [])
+            self.clear(self._measured)
         self._show_pins(pinned, shown, span)
         self.refresh()
 
@@ -86,7 +82,7 @@ class StepPlot(Plot):
         self._pin_labels = []
         for i, curve in enumerate(self._pins):
             if i >= len(pinned):
-                curve.setData([], [])
+                self.clear(curve)
                 continue
             label, step = pinned[i]
             keep = (step.t >= 0) & (step.t <= span)
@@ -95,6 +91,11 @@ class StepPlot(Plot):
             if t.size:
                 k = int(np.argmin(np.abs(y - (0.80 - 0.13 * i) * shown.amplitude)))
                 self._pin_labels.append((float(t[k]), float(y[k]), label))
+
+    def _back(self, p: QPainter) -> None:
+        shown = self._picture
+        if shown is not None:
+            self.paint_band(p, shown.t, *shown.band, axis_color(shown.axis_name))
 
     def _annotate(self, p: QPainter) -> None:
         shown, t = self._picture, look.theme()
@@ -189,7 +190,7 @@ class VoltagePlot(Plot):
             )
             self._measured.setData(*stairs)
         else:
-            self._measured.setData([], [])
+            self.clear(self._measured)
         ticks = [(v, f"{1e3 * v:.4g}") for v, _ in linear_ticks(0.0, span, 4)]
         if ticks:
             ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} ms")

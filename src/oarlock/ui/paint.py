@@ -2,14 +2,15 @@
 
 import re
 from enum import Enum, auto
+from functools import lru_cache
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPainterPath, QPen, QPolygonF
+from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPainterPath, QPen, QPixmap, QPolygonF
 
 from oarlock.ui import theme as look
 
 _RUNS = re.compile(r"(\*\*.+?\*\*|~.+?~|__.+?__)")
-_HALO = ((-1, -1), (-1, 1), (1, -1), (1, 1), (0, -1.5), (0, 1.5), (-1.5, 0), (1.5, 0))
+_HALO = ((-1.2, -1.2), (-1.2, 1.2), (1.2, -1.2), (1.2, 1.2))
 
 
 class Mark(Enum):
@@ -45,6 +46,7 @@ def runs(text: str, size: int, *, bold: bool = False) -> list[tuple[str, "look.Q
     return made
 
 
+@lru_cache(maxsize=2000)
 def text_width(text: str, size: int = look.BODY, *, bold: bool = False) -> float:
     """Return the width of a marked-up line, px."""
     return sum(QFontMetricsF(f).horizontalAdvance(t) for t, f, _ in runs(text, size, bold=bold))
@@ -62,22 +64,55 @@ def draw_text(
     align: str = "left",
     halo: QColor | None = None,
 ) -> float:
-    """Draw a marked-up line with its baseline at `y`; return its width."""
+    """Draw a marked-up line with its baseline at `y`; return its width.
+
+    Lines are kept as pictures: most of them stay the same while something is dragged.
+    """
+    device = p.device()
+    ratio = device.devicePixelRatio() if device else 1.0
+    picture, total = _picture(
+        text, color.rgba(), size, bold, None if halo is None else halo.rgba(), ratio
+    )
+    x -= {"left": 0.0, "right": total, "center": 0.5 * total}[align]
+    p.drawPixmap(QPointF(round(x) - _PAD, round(y) - _ASCENT * size - _PAD), picture)
+    return total
+
+
+_PAD, _ASCENT, _DESCENT = 3, 1, 1  # px round a picture; line heights above and below
+
+
+@lru_cache(maxsize=700)
+def _picture(
+    text: str,
+    color: int,
+    size: int,
+    bold: bool,  # noqa: FBT001
+    halo: int | None,
+    ratio: float,
+) -> tuple[QPixmap, float]:
+    """Return a marked-up line as a picture with its width, px."""
     parts = runs(text, size, bold=bold)
     widths = [QFontMetricsF(f).horizontalAdvance(t) for t, f, _ in parts]
     total = sum(widths)
-    x -= {"left": 0.0, "right": total, "center": 0.5 * total}[align]
-    x = round(x)
+    wide = int((total + 2 * _PAD + size) * ratio) + 1
+    high = int(((_ASCENT + _DESCENT) * size + 2 * _PAD) * ratio) + 1
+    picture = QPixmap(wide, high)
+    picture.setDevicePixelRatio(ratio)
+    picture.fill(Qt.GlobalColor.transparent)
+    p = QPainter(picture)
+    p.setRenderHint(QPainter.RenderHint.Antialiasing)
+    x, y = float(_PAD), float(_PAD + _ASCENT * size)
     for (part, font, drop), width in zip(parts, widths, strict=True):
         p.setFont(font)
         if halo is not None:
-            p.setPen(halo)
+            p.setPen(QColor.fromRgba(halo))
             for dx, dy in _HALO:
                 p.drawText(QPointF(x + dx, y + drop + dy), part)
-        p.setPen(color)
+        p.setPen(QColor.fromRgba(color))
         p.drawText(QPointF(x, y + drop), part)
         x += width
-    return total
+    p.end()
+    return picture, total
 
 
 def line(

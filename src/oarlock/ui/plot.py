@@ -11,7 +11,7 @@ import numpy as np
 import pyqtgraph as pg
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPen, QPixmap, QResizeEvent
+from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPen, QPixmap, QPolygonF, QResizeEvent
 
 from oarlock.ui import theme as look
 from oarlock.ui.paint import line
@@ -36,12 +36,17 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         self._frame: QPixmap | None = None
         self._backs: list[Painter] = []
         self._fronts: list[Painter] = []
+        self._area = QRectF(0, 0, 1, 1)
+        self._per_x = self._per_y = 1.0
         self._box = pg.ViewBox(enableMenu=False, enableMouse=False, defaultPadding=0.0)
         self._box.setBorder(None)
         self.setCentralItem(_Nothing())
         self.scene().addItem(self._box)
         self.setAccessibleName(name)
         self.setFrameShape(pg.GraphicsView.Shape.NoFrame)
+        # The frame keeps its own picture; what lies behind the curves changes with them.
+        self.setCacheMode(pg.GraphicsView.CacheModeFlag.CacheNone)
+        self.setViewportUpdateMode(pg.GraphicsView.ViewportUpdateMode.FullViewportUpdate)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setMinimumSize(40, 40)
         self.setMouseTracking(True)
@@ -52,7 +57,7 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         """Set the range of x and what is written under it."""
         self._x, self._x_ticks = (low, high), ticks
         self._box.setXRange(low, high, padding=0.0)
-        self._frame = None
+        self._fit()
 
     def set_y(self, low: float, high: float, ticks: Ticks) -> None:
         """Set the range of y and what is written beside it."""
@@ -60,28 +65,34 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
             return
         self._y, self._y_ticks = (low, high), ticks
         self._box.setYRange(low, high, padding=0.0)
-        self._frame = None
+        self._fit()
 
     @property
     def area(self) -> QRectF:
         """Where data is drawn, viewport px."""
+        return self._area
+
+    def _fit(self) -> None:
+        """Work out where values lie; called whenever size or range changes."""
         left, top, right, bottom = self._margins
-        return QRectF(left, top, self.width() - left - right, self.height() - top - bottom)
+        width = max(self.width() - left - right, 1)
+        height = max(self.height() - top - bottom, 1)
+        self._area = QRectF(left, top, width, height)
+        self._per_x = width / (self._x[1] - self._x[0])
+        self._per_y = height / (self._y[1] - self._y[0])
+        self._frame = None
 
     def px(self, x: float) -> float:
         """Return the viewport position of an x value."""
-        area, (low, high) = self.area, self._x
-        return area.left() + (x - low) / (high - low) * area.width()
+        return self._margins[0] + (x - self._x[0]) * self._per_x
 
     def py(self, y: float) -> float:
         """Return the viewport position of a y value."""
-        area, (low, high) = self.area, self._y
-        return area.bottom() - (y - low) / (high - low) * area.height()
+        return self._area.bottom() - (y - self._y[0]) * self._per_y
 
     def x_at(self, px: float) -> float:
         """Return the x value at a viewport position."""
-        area, (low, high) = self.area, self._x
-        return low + (px - area.left()) / area.width() * (high - low)
+        return self._x[0] + (px - self._margins[0]) / self._per_x
 
     @property
     def x_range(self) -> tuple[float, float]:
@@ -103,13 +114,19 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         self._box.addItem(item, ignoreBounds=True)
         return item
 
-    def band(self, color: QColor) -> tuple[Any, Any, Any]:
-        """Add a band; returns its lower and upper curve, and the fill."""
-        low, high = (pg.PlotCurveItem(pen=None) for _ in range(2))
-        fill = pg.FillBetweenItem(low, high, brush=look.faded(color, 50))
-        for item in (low, high, fill):
-            self._box.addItem(item, ignoreBounds=True)
-        return low, high, fill
+    def paint_band(self, p: QPainter, x: Array, low: Array, high: Array, color: QColor) -> None:
+        """Fill between two curves."""
+        lower = [QPointF(self.px(u), self.py(v)) for u, v in zip(x, low, strict=True)]
+        upper = [QPointF(self.px(u), self.py(v)) for u, v in zip(x, high, strict=True)]
+        p.setPen(Qt.PenStyle.NoPen)
+        p.setBrush(look.faded(color, 50))
+        p.drawPolygon(QPolygonF(lower + upper[::-1]))
+
+    def clear(self, item: Any) -> None:  # noqa: ANN401
+        """Take a curve's or a point set's data away, if it has any."""
+        data = item.getData()[0]
+        if data is not None and len(data):
+            item.setData([], [])
 
     def points(self, color: QColor, size: float = 5.0, *, filled: bool = False) -> Any:  # noqa: ANN401
         """Add round points; `setData(x, y)` takes arrays."""
@@ -130,9 +147,13 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         """Have `painter` called over the curves."""
         self._fronts.append(painter)
 
+    def set_points(self, item: Any, x: Array, y: Array, color: QColor) -> None:  # noqa: ANN401
+        """Put round points of one colour where `x` and `y` say."""
+        item.setData(x=x, y=y, pen=QPen(color, 1.2), brush=look.theme().panel, symbol="o")
+
     def refresh(self) -> None:
-        """Repaint."""
-        self.viewport().update()
+        """Repaint, once, together with the curves that changed."""
+        self.scene().update()
 
     # Qt
 
@@ -140,7 +161,7 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         super().resizeEvent(event)
         if not hasattr(self, "_margins"):
             return
-        self._frame = None
+        self._fit()
         self._box.setGeometry(self.area)
         self._box.setXRange(*self._x, padding=0.0)
         self._box.setYRange(*self._y, padding=0.0)

@@ -29,10 +29,13 @@ class RailItem(QAbstractButton):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self._solid_above = self._solid_below = False
         self._first = self._last = False
+        self._stage: Stage | None = None
         self.show_stage(stage)
 
     def show_stage(self, stage: Stage) -> None:
         """Show a new state of the stage."""
+        if stage == self._stage:
+            return
         self._stage = stage
         self.setText(stage.name)
         self.setAccessibleName(stage.name)
@@ -41,15 +44,18 @@ class RailItem(QAbstractButton):
 
     def show_lines(self, *, above: bool | None, below: bool | None) -> None:
         """Draw the line of dependence solid, dashed, or not at all (None)."""
-        self._first, self._last = above is None, below is None
-        self._solid_above, self._solid_below = bool(above), bool(below)
-        self.update()
+        new = (above is None, below is None, bool(above), bool(below))
+        if new != (self._first, self._last, self._solid_above, self._solid_below):
+            self._first, self._last, self._solid_above, self._solid_below = new
+            self.update()
 
     def sizeHint(self) -> QSize:
         return QSize(look.RAIL, ITEM)
 
     def paintEvent(self, _event: QPaintEvent) -> None:
         p, t, stage = QPainter(self), look.theme(), self._stage
+        if stage is None:
+            return
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self.isChecked():
             p.fillRect(self.rect(), t.panel)

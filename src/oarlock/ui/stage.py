@@ -42,7 +42,7 @@ class StageView(QWidget):
         if (answer, reasons) != (self.answer, self.reasons):
             self.answer, self.reasons = answer, reasons
             self.setAccessibleName(f"{self.question} {answer}")
-            self.update()
+            self.update(0, 0, self.width(), 100)
 
     def paintEvent(self, _event: QPaintEvent) -> None:
         p, t = QPainter(self), look.theme()

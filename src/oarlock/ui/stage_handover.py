@@ -1,7 +1,6 @@
 """The Handover stage: will the firmware run exactly these gains?"""
 
 import math
-from datetime import datetime
 from pathlib import Path
 
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -13,7 +12,7 @@ from oarlock.files import write_atomic
 from oarlock.handover.header import DEFAULT_MAP, header
 from oarlock.handover.proof import Lane, Proof
 from oarlock.handover.values import handover_values
-from oarlock.quantities.display import digits
+from oarlock.quantities.display import digits, unit_symbol
 from oarlock.session.bench import Bench
 from oarlock.session.handover_view import (
     LABELS,
@@ -25,7 +24,6 @@ from oarlock.session.handover_view import (
     mapping_of,
 )
 from oarlock.session.jobs import Done, Failed, Jobs, Stopped
-from oarlock.session.perform import gains_dict
 from oarlock.session.session import Session
 from oarlock.ui import theme as look
 from oarlock.ui.numbers import ROW, Entry, plain
@@ -129,9 +127,9 @@ class FileView(QWidget):
             if handed is None:
                 draw_text(p, will, y, "no symbol", t.muted, align="right")
                 continue
-            unit = {"V/(A s)": "V/(A·s)"}.get(handed.unit, handed.unit)
-            draw_text(p, was, y, digits(handed.was, 4), t.muted, align="right")
-            draw_text(p, will, y, f"**{digits(handed.will_be, 4)}**", t.ink, align="right")
+            scale, unit = (1e6, "µs") if handed.unit == "s" else (1.0, unit_symbol(handed.unit))
+            draw_text(p, was, y, digits(scale * handed.was, 4), t.muted, align="right")
+            draw_text(p, will, y, f"**{digits(scale * handed.will_be, 4)}**", t.ink, align="right")
             draw_text(p, will + 6, y, unit, t.muted, size=11)
             self._bead(p, axis_left, wall, y - 4, handed.lost)
             start = ends.get(key)
@@ -258,7 +256,7 @@ class HandoverStage(StageView):
         self._make_numbers()
 
     def _make_numbers(self) -> None:
-        block = self.numbers.block("Which symbol is which", "edit to map")
+        block = self.numbers.block("Symbols", "edit to map")
         self.symbols: dict[str, SymbolRow] = {}
         for key, label in LABELS.items():
             row = SymbolRow(label)
@@ -393,8 +391,8 @@ class HandoverStage(StageView):
 
     def write_file(self) -> None:
         """Write the proven file, whole, with the old one kept."""
-        shown, gains = self.shown, self.session.axis.gains
-        if shown is None or shown.patch is None or shown.may_write or gains is None:
+        shown = self.shown
+        if shown is None or shown.patch is None or shown.may_write:
             return
         try:
             kept = shown.patch.write()
@@ -402,14 +400,8 @@ class HandoverStage(StageView):
             self.refresh()
             self.note.setText(str(error))
             return
-        written = {
-            "file": shown.patch.path.name,
-            "time": datetime.now().strftime("%H:%M"),
-            **gains_dict(gains),
-        }
-        self.session.set_view("handover_written", written)
+        self.session.written(shown.patch.path.name)
         self.refresh()
-        self.session.runs_changed.emit()
         self.note.setText(f"Written. The old file is {kept.name if kept else 'not kept'}.")
 
 

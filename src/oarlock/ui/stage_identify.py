@@ -30,7 +30,7 @@ from oarlock.session.session import Session
 from oarlock.ui import theme as look
 from oarlock.ui.numbers import plain
 from oarlock.ui.paint import diamond, dot, draw_text, line, tick
-from oarlock.ui.plot import Plot, linear_ticks
+from oarlock.ui.plot import Plot, linear_ticks, stroke
 from oarlock.ui.stage import StageView, button
 from oarlock.ui.strip import ReadOut
 
@@ -150,11 +150,10 @@ class EvidencePlot(Plot):
             return
         x, y, fx, fy = _curves(finding)
         color = _color(finding.quantity)
-        self._fit.setPen(_cosmetic(color, 2.0))
-        self._data.setPen(QPen(color, 1.1))
+        self._fit.setPen(stroke(color, 2.0))
         self._fit.setData(fx, fy)
         step = max(x.size // 400, 1)
-        self._data.setData(x[::step], y[::step])
+        self.set_points(self._data, x[::step], y[::step], color)
         resistance = finding.quantity == "resistance"
         if resistance:
             self._line.setData(fx, finding.evidence["line_v"])
@@ -224,9 +223,8 @@ class ResidualPlot(Plot):
         resistance = finding.quantity == "resistance"
         self._unit = "mV" if resistance else "mA"
         self._rms = float(np.sqrt(np.mean(residual**2)))
-        self._data.setPen(QPen(_color(finding.quantity), 1.0))
         step = max(x.size // 400, 1)
-        self._data.setData(x[::step], residual[::step])
+        self.set_points(self._data, x[::step], residual[::step], _color(finding.quantity))
         top = float(max(fx.max(), x.max()))
         ticks = linear_ticks(0.0, top, 5)
         unit = "A" if resistance else "turn"
@@ -249,12 +247,6 @@ class ResidualPlot(Plot):
             text = f"measured − fit, {self._unit}; band: ±2 × {digits(self._rms, 2)} rms"
             draw_text(p, self.area.left() + 8, self.area.top() + 14, text, t.muted,
                       size=look.SMALL, halo=t.halo)  # fmt: skip
-
-
-def _cosmetic(color: Any, width: float) -> QPen:  # noqa: ANN401
-    pen = QPen(color, width)
-    pen.setCosmetic(True)
-    return pen
 
 
 class CheckList(QWidget):

@@ -50,6 +50,7 @@ class MainWindow(QMainWindow):
         self._wire()
         key = session.view.get("stage", "machine")
         self.show_stage(key if key in STAGE_KEYS else "machine")
+        self.rail.item(str(session.view["stage"])).setFocus()
         self._timer = QTimer(self)
         self._timer.setInterval(100)
         self._timer.timeout.connect(self._look_at_drive)
@@ -170,14 +171,20 @@ class MainWindow(QMainWindow):
     def _refresh_frame(self) -> None:
         session = self.session
         self.top_bar.show_project(session.name, session.axis.name)
-        self.rail.show_stages(stages(session), str(session.view.get("stage", "machine")))
+        self._refresh_rail()
         self.logbook.show_runs(session.runs, session.axis)
+
+    def _refresh_rail(self) -> None:
+        key = str(self.session.view.get("stage", "machine"))
+        self.rail.show_stages(stages(self.session), key)
 
     # What happens
 
     def _axis_changed(self, _axis: object) -> None:
         self._refresh_stage()
-        if not self.session.dragging:
+        if self.session.dragging:
+            self._refresh_rail()
+        else:
             self._refresh_frame()
 
     def _runs_changed(self) -> None:
