@@ -41,10 +41,10 @@ def open_project(project: Path) -> int:
 
 
 def _window(project: Path | None, *, practice: bool = False) -> int:
-    from oarlock.ui.app import run_window  # noqa: PLC0415 - Qt only where a window is wanted
+    from oarlock.ui.app import run_window
 
     if project is None:
-        from oarlock.demo.project import default_folder, make_demo  # noqa: PLC0415
+        from oarlock.demo.project import default_folder, make_demo
 
         project, practice = make_demo(default_folder()), True
     return run_window(project, practice=practice)
@@ -52,9 +52,7 @@ def _window(project: Path | None, *, practice: bool = False) -> int:
 
 def _has_display() -> bool:
     platform = os.environ.get("QT_QPA_PLATFORM", "")
-    return bool(
-        platform or os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")
-    )
+    return bool(platform or os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
 
 
 @cli.command()
@@ -62,9 +60,9 @@ def _has_display() -> bool:
 @click.option("--out", type=click.Path(path_type=Path), help="Where results go.")
 @click.option("--fresh", is_flag=True, help="Begin the demo anew.")
 @click.option("--seed", type=int, default=0, help="Which practice drive.")
-def demo(headless: bool, out: Path | None, fresh: bool, seed: int) -> int:  # noqa: FBT001
+def demo(headless: bool, out: Path | None, fresh: bool, seed: int) -> int:
     """Open the demo with a practice drive running, or do its whole job headless."""
-    from oarlock.demo.project import default_folder, make_demo  # noqa: PLC0415
+    from oarlock.demo.project import default_folder, make_demo
 
     if not headless and not _has_display():
         click.echo("No display here: doing the same job headless.", err=True)
@@ -88,13 +86,13 @@ def _set_aside(folder: Path) -> None:
 
 
 def _headless(folder: Path, seed: int) -> int:
-    from oarlock.demo.job import run_job  # noqa: PLC0415
+    from oarlock.demo.job import run_job
 
     if folder.exists() and any(folder.iterdir()):
         _set_aside(folder)
     status = run_job(folder, click.echo, seed=seed)
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-    from oarlock.ui.screenshots import take_screenshots  # noqa: PLC0415
+    from oarlock.ui.screenshots import take_screenshots
 
     pictures = take_screenshots(folder / "river-survey.oarlock", folder)
     click.echo(f"wrote   project, records, headers and {len(pictures)} pictures to {folder}")
@@ -108,7 +106,7 @@ def _headless(folder: Path, seed: int) -> int:
 def practice_drive(arguments: Sequence[str]) -> int:
     """Run the simulated drive alone."""
     command = [sys.executable, "-m", "oarlock.practice", *arguments]
-    os.execv(sys.executable, command)  # noqa: S606 - a process of its own, in our place
+    os.execv(sys.executable, command)
 
 
 @cli.command()
@@ -119,14 +117,14 @@ def practice_drive(arguments: Sequence[str]) -> int:
 def identify(
     axis_file: Path,
     records: Sequence[Path],
-    as_json: bool,  # noqa: FBT001
+    as_json: bool,
     out: Path | None,
 ) -> int:
     """Estimate from recordings, with uncertainty and checks."""
-    from oarlock.machine.axis_file import format_axis, read_axis  # noqa: PLC0415
-    from oarlock.records import Finding  # noqa: PLC0415
-    from oarlock.records.csv_file import read_record  # noqa: PLC0415
-    from oarlock.session.perform import read  # noqa: PLC0415
+    from oarlock.machine.axis_file import format_axis, read_axis
+    from oarlock.records import Finding
+    from oarlock.records.csv_file import read_record
+    from oarlock.session.perform import read
 
     axis, told, ok = read_axis(axis_file), [], True
     for path in records:
@@ -148,13 +146,13 @@ def identify(
         for finding_told in told:
             _print_finding(finding_told)
     if out:
-        from oarlock.files import write_atomic  # noqa: PLC0415
+        from oarlock.files import write_atomic
 
         write_atomic(out, format_axis(axis).encode())
     return 0 if ok else 1
 
 
-def _finding_told(path: Path, finding: Any) -> dict[str, Any]:  # noqa: ANN401
+def _finding_told(path: Path, finding: Any) -> dict[str, Any]:
     return {
         "record": str(path),
         "quantity": finding.quantity,
@@ -168,7 +166,7 @@ def _finding_told(path: Path, finding: Any) -> dict[str, Any]:  # noqa: ANN401
 
 
 def _print_finding(told: dict[str, Any]) -> None:
-    from oarlock.quantities.display import with_std  # noqa: PLC0415
+    from oarlock.quantities.display import with_std
 
     click.echo(f"{told['record']}: {told['quantity']}")
     for name, e in told["estimates"].items():
@@ -182,12 +180,12 @@ def _print_finding(told: dict[str, Any]) -> None:
 @click.argument("axis_file", type=click.Path(path_type=Path))
 @click.option("--json", "as_json", is_flag=True, help="One object on standard output.")
 @click.option("--out", type=click.Path(path_type=Path), help="The axis with its gains.")
-def tune(axis_file: Path, as_json: bool, out: Path | None) -> int:  # noqa: FBT001
+def tune(axis_file: Path, as_json: bool, out: Path | None) -> int:
     """Compute gains and figures of the current loop."""
-    import math  # noqa: PLC0415
+    import math
 
-    from oarlock.control.design import design_current  # noqa: PLC0415
-    from oarlock.machine.axis_file import format_axis, read_axis  # noqa: PLC0415
+    from oarlock.control.design import design_current
+    from oarlock.machine.axis_file import format_axis, read_axis
 
     axis = read_axis(axis_file)
     try:
@@ -209,9 +207,11 @@ def tune(axis_file: Path, as_json: bool, out: Path | None) -> int:  # noqa: FBT0
     else:
         for name, value in {**asdict(design.gains), **told}.items():
             if isinstance(value, bool | int | float):
-                click.echo(f"{name:18}{value:>12.6g}" if value is not True else f"{name:18}{'yes':>12}")
+                click.echo(
+                    f"{name:18}{value:>12.6g}" if value is not True else f"{name:18}{'yes':>12}"
+                )
     if out:
-        from oarlock.files import write_atomic  # noqa: PLC0415
+        from oarlock.files import write_atomic
 
         write_atomic(out, format_axis(replace(axis, gains=design.gains)).encode())
     return 0 if m.stable else 1
@@ -230,14 +230,14 @@ def handover(
     out: Path | None,
     update: Path | None,
     map_file: Path | None,
-    dry_run: bool,  # noqa: FBT001
+    dry_run: bool,
 ) -> int:
     """Write a new header, or new values into an existing one."""
-    from oarlock.files import write_atomic  # noqa: PLC0415
-    from oarlock.handover.header import DEFAULT_MAP, header  # noqa: PLC0415
-    from oarlock.handover.patch import patch_file, read_map  # noqa: PLC0415
-    from oarlock.handover.values import handover_values  # noqa: PLC0415
-    from oarlock.machine.axis_file import read_axis  # noqa: PLC0415
+    from oarlock.files import write_atomic
+    from oarlock.handover.header import DEFAULT_MAP, header
+    from oarlock.handover.patch import patch_file, read_map
+    from oarlock.handover.values import handover_values
+    from oarlock.machine.axis_file import read_axis
 
     del form  # one so far
     if (out is None) == (update is None):
@@ -252,7 +252,9 @@ def handover(
         return 0
     if update is None:
         return 2
-    patch = patch_file(update, read_map(map_file) if map_file else DEFAULT_MAP, handover_values(axis))
+    patch = patch_file(
+        update, read_map(map_file) if map_file else DEFAULT_MAP, handover_values(axis)
+    )
     click.echo(patch.diff(), nl=False)
     if not dry_run and patch.after != patch.before:
         kept = patch.write()

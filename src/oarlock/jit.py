@@ -14,12 +14,12 @@ def njit() -> Callable[[F], F]:
     No contraction of a·b + c: a float32 controller must round as the firmware does.
     """
     if "NUMBA_CACHE_DIR" not in os.environ:
-        from platformdirs import user_cache_path  # noqa: PLC0415
+        from platformdirs import user_cache_path
 
         folder: Path = user_cache_path("oarlock") / "kernels"
         folder.mkdir(parents=True, exist_ok=True)
         os.environ["NUMBA_CACHE_DIR"] = str(folder)
-    import numba  # noqa: PLC0415
+    import numba
 
     decorator: Callable[[F], F] = numba.njit(cache=True, nogil=True, error_model="numpy")
     return decorator

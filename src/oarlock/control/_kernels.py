@@ -30,11 +30,11 @@ _lock = threading.Lock()
 
 def warm() -> None:
     """Compile, or load from the cache, what this module offers."""
-    global _compiled  # noqa: PLW0603 - set once
+    global _compiled
     with _lock:
         if _compiled is not None:
             return
-        from oarlock.jit import njit  # noqa: PLC0415 - numba takes 0.3 s to import
+        from oarlock.jit import njit
 
         fast = njit()(_recur)
         one = np.ones(1)

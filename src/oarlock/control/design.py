@@ -49,6 +49,7 @@ def crossover_for(target: CurrentTarget, Ts: float) -> float:
     Raises
     ------
     InputError : a figure that this delay cannot give, with the nearest one that it can
+
     """
     if not (math.isfinite(target.value) and target.value > 0.0):
         raise _refusal(f"{target.kind.value.replace('_', ' ')} must be above zero", Ts, target)
@@ -141,6 +142,7 @@ def design_current(axis: Axis, target: CurrentTarget | None = None) -> CurrentDe
     Raises
     ------
     InputError : a target that the delay forbids
+
     """
     target = target or axis.target
     crossover = crossover_for(target, axis.inverter.Ts)

@@ -28,6 +28,7 @@ def step_figures(t: Array, y: Array) -> StepFigures:
     ----------
     t : s, rising; samples before 0 are ignored
     y : the response, 0 before the step and 1 where it is meant to end
+
     """
     after = t >= 0.0
     t, y = t[after], y[after]
@@ -80,8 +81,9 @@ def fit_second_order(t: Array, y: Array) -> SecondOrder:
     ----------
     t : s, from the step on
     y : 0 to 1
+
     """
-    from scipy.optimize import least_squares  # noqa: PLC0415 - a second to import
+    from scipy.optimize import least_squares
 
     after = t >= 0.0
     t, y = t[after], y[after]
@@ -114,6 +116,7 @@ def largest_linear_step(voltage: Array, v_max: float, v_bias: float = 0.0) -> fl
     voltage : V for a step of 1 A
     v_max : V, what the bus gives
     v_bias : V, already in use before the step
+
     """
     most = float(np.max(np.abs(voltage)))
     return max(v_max - abs(v_bias), 0.0) / most if most > 0.0 else math.inf

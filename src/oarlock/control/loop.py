@@ -95,7 +95,8 @@ class CurrentLoop:
     @cached_property
     def characteristic(self) -> Array:
         """Denominator of the closed loop."""
-        return np.polyadd(self.denominator, self.numerator)
+        total = np.polyadd(self.denominator, self.numerator)
+        return total.astype(np.float64)
 
     @cached_property
     def is_stable(self) -> bool:
@@ -112,7 +113,7 @@ class CurrentLoop:
         return self._at(np.exp(1j * omega * self.plant.Ts))
 
     def _at(self, z: Complex) -> tuple[Complex, Complex]:
-        opened = np.polyval(self.numerator, z) / np.polyval(self.denominator, z)
+        opened: Complex = np.polyval(self.numerator, z) / np.polyval(self.denominator, z)
         return opened, opened / (1.0 + opened)
 
     def on_grid(self, low: float, points: int) -> tuple[Array, Complex, Complex]:
@@ -125,7 +126,7 @@ class CurrentLoop:
 
     def step(self, samples: int) -> tuple[Array, Array]:
         """Return (current, voltage) for a reference step of 1 A at sample 0."""
-        num_c, den_c, num_g, den_g = self._parts
+        num_c, _, _, den_g = self._parts
         one = np.ones(samples)
         current = _padded(self.numerator, self.characteristic, one)
         voltage = _padded(np.convolve(num_c, den_g), self.characteristic, one)
@@ -228,7 +229,7 @@ def _changes(values: Array) -> list[int]:
 
 def _root(function: "object", omega: Array, index: int) -> float:
     """Return the root of `function` between two grid points, by the Illinois rule."""
-    assert callable(function)  # noqa: S101 - narrows the type only
+    assert callable(function)
     a, b = float(omega[index]), float(omega[index + 1])
     fa, fb = function(a), function(b)
     for _ in range(60):

@@ -22,6 +22,7 @@ def run_pi(Kp: float, Ki: float, Ts: float, u_max: float, error: Single) -> tupl
     Ts : s
     u_max : V
     error : A, shape (n,)
+
     """
     f = np.float32
     kp, ki_ts, limit = f(Kp), f(f(Ki) * f(Ts)), f(u_max)

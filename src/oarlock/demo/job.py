@@ -42,6 +42,7 @@ def run_job(folder: Path, say: Say, *, seed: int = 0) -> int:
     Raises
     ------
     InputError, LinkError : it could not be done at all
+
     """
     path = make_demo(folder)
     warm()

@@ -35,6 +35,6 @@ def make_demo(folder: Path) -> Path:
 
 def default_folder() -> Path:
     """Return where the demo lies for this user."""
-    from platformdirs import user_data_path  # noqa: PLC0415
+    from platformdirs import user_data_path
 
     return user_data_path("oarlock") / "demo"

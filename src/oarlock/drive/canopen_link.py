@@ -11,6 +11,7 @@ import struct
 import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
+from functools import partial
 from typing import Any
 
 import can
@@ -47,7 +48,7 @@ _ABORTS = {
 }
 
 
-def dictionary(node_id: int) -> Any:  # noqa: ANN401 - canopen is untyped
+def dictionary(node_id: int) -> Any:
     """Return the object dictionary of record."""
     path = importlib.resources.files("oarlock.drive") / "oarlock.eds"
     with importlib.resources.as_file(path) as file:
@@ -70,7 +71,9 @@ class CanopenLink:
             self._network.bus = open_bus(channel, self._lose)
         except (OSError, can.CanError) as error:
             remedy = "Start the drive, or check its channel"
-            raise LinkLost(f"cannot open {channel}: {error}", place="link", remedy=remedy) from error
+            raise LinkLost(
+                f"cannot open {channel}: {error}", place="link", remedy=remedy
+            ) from error
         self._node = self._network.add_node(canopen.RemoteNode(node_id, dictionary(node_id)))
         self._node.sdo.RESPONSE_TIMEOUT = timeout
         self._node.sdo.MAX_RETRIES = 1
@@ -136,7 +139,7 @@ class CanopenLink:
             remedy = "Connect again; the drive de-energises by itself"
             raise LinkLost(self._lost_reason, place=self._place, remedy=remedy)
 
-    def _ask(self, action: Callable[[], Any], what: str) -> Any:  # noqa: ANN401
+    def _ask(self, action: Callable[[], Any], what: str) -> Any:
         """Do one transfer at a time, its errors translated."""
         with self._sdo:
             self._alive()
@@ -151,13 +154,15 @@ class CanopenLink:
                 if "CRC" in str(error) or "Unexpected" in str(error):
                     raise LinkProtocolError(str(error), place=self._place) from error
                 remedy = "Is the drive running? Connect again"
-                raise LinkTimeout(f"no answer to {what}", place=self._place, remedy=remedy) from error
+                raise LinkTimeout(
+                    f"no answer to {what}", place=self._place, remedy=remedy
+                ) from error
             except (can.CanError, RuntimeError) as error:
                 self._await_reason(str(error))
                 self._alive()
                 raise
 
-    def _variable(self, key: str) -> Any:  # noqa: ANN401
+    def _variable(self, key: str) -> Any:
         record, _, name = key.partition(".")
         try:
             found = self._node.sdo[record]
@@ -165,18 +170,23 @@ class CanopenLink:
         except KeyError as error:
             raise InputError(f"no parameter {key}", place="link") from error
 
+    def _raw(self, key: str) -> Any:
+        return self._variable(key).raw
+
     def read(self, keys: Sequence[str]) -> dict[str, float]:
         """Return parameters by name, such as `Current controller.Kp d`."""
-        return {key: float(self._ask(lambda k=key: self._variable(k).raw, key)) for key in keys}
+        return {key: float(self._ask(partial(self._raw, key), key)) for key in keys}
 
     def write(self, values: Mapping[str, float]) -> None:
         """Write parameters, each read back and compared."""
         for key, value in values.items():
             variable = self._variable(key)
-            number = value if variable.od.data_type == canopen.objectdictionary.REAL32 else int(value)
+            number = (
+                value if variable.od.data_type == canopen.objectdictionary.REAL32 else int(value)
+            )
             wanted = variable.od.encode_raw(number)
-            self._ask(lambda v=variable, w=wanted: v.set_data(w), key)
-            back = self._ask(lambda v=variable: v.get_data(), key)
+            self._ask(partial(variable.set_data, wanted), key)
+            back = self._ask(variable.get_data, key)
             if bytes(back) != wanted:
                 raise LinkProtocolError(f"{key} did not arrive as it was sent", place=self._place)
 
@@ -241,7 +251,9 @@ class CanopenLink:
             while chunk := stream.read(7):
                 data += chunk
                 if len(data) % 7168 == 0:
-                    progress(len(data) / total, f"fetching {len(data) // 1024} of {total // 1024} kB")
+                    progress(
+                        len(data) / total, f"fetching {len(data) // 1024} of {total // 1024} kB"
+                    )
                     cancel.check()
         except BaseException:
             stream._error = True  # noqa: SLF001 - keeps close() from confirming what was cut off

@@ -27,7 +27,7 @@ class Heart:
         reading, self._feeding = os.pipe()
         command = [sys.executable, "-I", "-S", __file__, str(bus), str(reading), frame.hex()]
         try:
-            self._helper = subprocess.Popen(  # noqa: S603 - this file
+            self._helper = subprocess.Popen(
                 command, pass_fds=(bus, reading), stdout=subprocess.PIPE
             )
         except OSError:

@@ -20,7 +20,7 @@ class PracticeProcess:
         label = name or f"{os.getpid()}-{time.monotonic_ns() & 0xFFFFFF:x}"
         self.channel = str(runtime_folder() / f"practice-{label}.sock")
         command = [sys.executable, "-m", "oarlock.practice", "--tied", "--socket", self.channel]
-        self._process = subprocess.Popen(  # noqa: S603 - our own module
+        self._process = subprocess.Popen(
             [*command, *arguments],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
@@ -40,7 +40,9 @@ class PracticeProcess:
         line = pipe.readline() if ready else b""
         if not line.startswith(b"ready"):
             remedy = "Run 'oarlock practice-drive' to see why"
-            raise LinkLost("the practice drive did not start", place="practice drive", remedy=remedy)
+            raise LinkLost(
+                "the practice drive did not start", place="practice drive", remedy=remedy
+            )
 
     @property
     def pid(self) -> int:

@@ -33,7 +33,7 @@ def play(
     *,
     settings: Mapping[str, Any],
     cancel: Cancel,
-    progress: Progress = Quiet(),  # noqa: B008 - frozen
+    progress: Progress = Quiet(),
     clock: Callable[[], float] = time.monotonic,
 ) -> Record:
     """Play `plan` and return what was recorded.
@@ -46,6 +46,7 @@ def play(
     InputError : the dry run refused the plan, or the drive samples at another rate
     LinkError : the way to the drive failed
     Cancelled : the user stopped it
+
     """
     refuse(plan, axis)
     progress(0.0, "setting up")

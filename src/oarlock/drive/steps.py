@@ -159,6 +159,11 @@ def _step_problems(step: Step, limits: Limits, axis: Axis) -> list[str]:
         found.append(f"asks for {step.largest_current:.3g} A, limit {limits.current:.3g} A")
     if not (abs(step.speed) <= limits.speed and math.isfinite(step.angle)):
         found.append("asks for a speed or an angle beyond its limit")
+    return found + _wave_problems(step, limits, axis)
+
+
+def _wave_problems(step: Step, limits: Limits, axis: Axis) -> list[str]:
+    found: list[str] = []
     wave = step.wave
     if wave is None:
         return found

@@ -54,7 +54,7 @@ def unpack(frame: bytes) -> tuple[int, bytes]:
     return can_id & _MASK, data[:length]
 
 
-class UnixBus(can.BusABC):
+class UnixBus(can.BusABC):  # type: ignore[misc]  # python-can is seen untyped
     """The client's end; `on_lost` is told once, from the receiving thread, why it broke."""
 
     def __init__(self, channel: str, on_lost: Callable[[str], None] | None = None) -> None:
@@ -127,13 +127,13 @@ class UnixBus(can.BusABC):
             self._socket.close()
 
 
-def open_bus(channel: str, on_lost: Callable[[str], None]) -> Any:  # noqa: ANN401
+def open_bus(channel: str, on_lost: Callable[[str], None]) -> Any:
     """Return a bus: a socket's path, or the name of a SocketCAN interface such as `can0`."""
     if "/" in channel:
         return UnixBus(channel, on_lost)
     return can.Bus(channel=channel, interface="socketcan")
 
 
-def descriptor(bus: Any) -> int:  # noqa: ANN401
+def descriptor(bus: Any) -> int:
     """Return the descriptor on which whole frames can be written; SocketCAN has the same layout."""
     return int(bus.descriptor if isinstance(bus, UnixBus) else bus.socket.fileno())

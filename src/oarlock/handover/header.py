@@ -21,7 +21,9 @@ def header(axis: Axis) -> str:
     ]
     for value in handover_values(axis):
         literal = float32_literal(value.value)
-        lines.append(f"#define {value.symbol:<10} {literal:>14}  /* {value.unit}: {value.meaning} */")
+        lines.append(
+            f"#define {value.symbol:<10} {literal:>14}  /* {value.unit}: {value.meaning} */"
+        )
     return "\n".join([*lines, "", f"#endif /* {guard} */", ""])
 
 

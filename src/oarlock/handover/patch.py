@@ -51,7 +51,9 @@ class Patch:
 
     def diff(self) -> str:
         """Return the change as a unified diff."""
-        old, new = (b.decode("latin-1").splitlines(keepends=True) for b in (self.before, self.after))
+        old, new = (
+            b.decode("latin-1").splitlines(keepends=True) for b in (self.before, self.after)
+        )
         return "".join(difflib.unified_diff(old, new, str(self.path), str(self.path), n=1))
 
     def write(self) -> Path | None:
@@ -60,6 +62,7 @@ class Patch:
         Raises
         ------
         InputError : the file changed on disk since it was read, or cannot be written
+
         """
         if read_bytes(self.path) != self.before:
             remedy = "Look at the difference again"
@@ -80,9 +83,7 @@ def read_map(path: Path) -> dict[str, str]:
     return table
 
 
-def patch_file(
-    path: Path, mapping: Mapping[str, str], values: tuple[HandoverValue, ...]
-) -> Patch:
+def patch_file(path: Path, mapping: Mapping[str, str], values: tuple[HandoverValue, ...]) -> Patch:
     """Return what handing `values` over to `path` would change.
 
     Parameters
@@ -94,6 +95,7 @@ def patch_file(
     Raises
     ------
     InputError : a symbol that is missing, stands twice, or whose value is no plain number
+
     """
     by_key = {value.key: value for value in values}
     before = read_bytes(path)
@@ -115,9 +117,7 @@ def patch_file(
     for start, end, literal in sorted(edits, reverse=True):
         after = after[:start] + literal + after[end:]
     changes.sort(key=lambda change: change.line)
-    return Patch(
-        path=path, before=before, after=after.encode("latin-1"), changes=tuple(changes)
-    )
+    return Patch(path=path, before=before, after=after.encode("latin-1"), changes=tuple(changes))
 
 
 def _find(symbol: str, code: str, text: str, path: Path) -> tuple[int, int]:

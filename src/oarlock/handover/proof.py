@@ -92,6 +92,7 @@ def prove(
     Raises
     ------
     InputError : the header does not compile
+
     """
     compiler = find_compiler() if compiler is None else compiler
     if not compiler:
@@ -149,14 +150,14 @@ def _run(
     with importlib.resources.as_file(source) as path:
         command = [compiler, *_FLAGS, f'-DHEADER="{folder / "gains.h"}"']
         command += [f"-D{macro}={text}" for macro, text in given.items()]
-        built = subprocess.run(  # noqa: S603 - a compiler found on the path
+        built = subprocess.run(
             [*command, str(path), "-o", str(program)], capture_output=True, text=True, timeout=60
         )
     if built.returncode:
         lines = [line for line in built.stderr.splitlines() if "error" in line]
         cause = f"the header does not compile: {(lines or ['unknown error'])[0].strip()}"
         raise InputError(cause, place="proof", remedy="Mend the header")
-    ran = subprocess.run(  # noqa: S603 - what was just built
+    ran = subprocess.run(
         [str(program)], input=error.tobytes(), capture_output=True, timeout=60, check=True
     )
     table = np.frombuffer(ran.stdout, dtype=np.float32).reshape(-1, 2)

@@ -26,6 +26,7 @@ def handover_values(axis: Axis) -> tuple[HandoverValue, ...]:
     Raises
     ------
     InputError : no gains are in use yet
+
     """
     gains = axis.gains
     if gains is None:

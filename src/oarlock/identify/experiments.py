@@ -4,7 +4,7 @@ An experiment is frozen settings with `plan(axis)`. To add one, see docs/archite
 """
 
 import math
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any, ClassVar, Protocol
 
 from oarlock.control.design import pi_for
@@ -38,6 +38,7 @@ def gentle_gains(axis: Axis, crossover: float) -> CurrentGains:
     Parameters
     ----------
     crossover : rad/s
+
     """
     m = axis.machine
     plant = Plant(R=m.R.value, L=min(m.Ld.value, m.Lq.value), Ts=axis.inverter.Ts)
@@ -137,10 +138,10 @@ class InductanceSine:
         for f, i_d, i_q in self.segments(axis):
             volts = min(wanted * math.tau * f * L, 0.75 * axis.inverter.v_max)
             wave = Wave(shape=Shape.SINE, target=target, amplitude=volts, frequency=f)
-            held = {"i_d": i_d, "i_q": i_q}
-            steps.append(Step(duration=0.1, record=False, **held))
-            steps.append(Step(duration=0.04, record=False, wave=wave, **held))
-            steps.append(Step(duration=self.seconds, wave=wave, **held))
+            held = Step(duration=self.seconds, i_d=i_d, i_q=i_q, wave=wave)
+            steps.append(replace(held, duration=0.1, record=False, wave=None))
+            steps.append(replace(held, duration=0.04, record=False))
+            steps.append(held)
         seconds = sum(step.duration for step in steps)
         return Plan(
             name=self.name,
@@ -182,6 +183,7 @@ class CurrentStep:
         Raises
         ------
         InputError : no gains in use yet, or settings without sense
+
         """
         if axis.gains is None:
             remedy = "Take the designed gains first"
@@ -190,14 +192,14 @@ class CurrentStep:
             raise InputError(f"cannot step {self.axis_name}, {self.repeats} times")
         target = Target.I_D if self.axis_name == "d" else Target.I_Q
         wave = Wave(shape=Shape.STEP, target=target, amplitude=self.amplitude)
-        held = {f"i_{self.axis_name}": self.bias}
-        before = 2.0 * axis.inverter.Ts
+        i_d, i_q = (self.bias, 0.0) if self.axis_name == "d" else (0.0, self.bias)
+        held = Step(duration=2.0 * axis.inverter.Ts, i_d=i_d, i_q=i_q)
         once = (
-            Step(duration=0.012, record=False, **held),
-            Step(duration=before, **held),
-            Step(duration=self.seconds, wave=wave, **held),
+            replace(held, duration=0.012, record=False),
+            held,
+            replace(held, duration=self.seconds, wave=wave),
         )
-        settle = Step(duration=0.2, record=False, **held)
+        settle = replace(held, duration=0.2, record=False)
         seconds = settle.duration + self.repeats * sum(step.duration for step in once)
         most = abs(self.bias) + abs(self.amplitude)
         axis_now = f"i{self.axis_name}"
@@ -219,7 +221,7 @@ class CurrentStep:
         return {**_plain(self), "rows_before": 2, "rows_after": rows}
 
 
-def _plain(experiment: Any) -> dict[str, Any]:  # noqa: ANN401
+def _plain(experiment: Any) -> dict[str, Any]:
     """Return an experiment's settings as TOML can hold them."""
     return {
         key: list(value) if isinstance(value, tuple) else value

@@ -47,6 +47,7 @@ def estimate_inductance(record: Record, axis: Axis) -> Finding:
     Raises
     ------
     InputError : settings without segments, or rows that do not fit them
+
     """
     which, sines = _sines(record, axis)
     plain = [sine for sine in sines if sine.i_q == 0.0]
@@ -135,7 +136,7 @@ def _solve(admittance: complex, angle: float, Ts: float) -> tuple[float, float]:
     c = 1.0 / (z * admittance)
     b = z.imag / c.imag
     a = z.real - b * c.real
-    if not (0.0 < a and b > 0.0):
+    if not (a > 0.0 and b > 0.0):
         return math.nan, Ts / abs(b) if b else math.nan
     if abs(1.0 - a) < 1e-12:
         return 0.0, Ts / b

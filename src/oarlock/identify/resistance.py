@@ -56,6 +56,7 @@ def estimate_resistance(record: Record, axis: Axis) -> Finding:
     Raises
     ------
     InputError : fewer than three directions or four levels
+
     """
     points = _points(record)
     directions = np.unique(np.round(points.angle, 6)).size
@@ -119,7 +120,7 @@ def _model(p: Array, current: Array) -> tuple[Array, Array]:
 
 def _fit(points: _Points, axis: Axis, *, keep: Array | None = None, knee: float = 0.0) -> _Fit:
     """Fit all points or those of `keep`; `knee` > 0 holds the exponent's logarithm there."""
-    from scipy.optimize import least_squares  # noqa: PLC0415 - a second to import
+    from scipy.optimize import least_squares
 
     current = points.current if keep is None else points.current[keep]
     voltage = points.voltage if keep is None else points.voltage[keep]
@@ -195,7 +196,8 @@ def _checks(record: Record, points: _Points, fit: _Fit, axis: Axis, R: float) ->
         Check(
             name="residual",
             passed=rms <= allowed,
-            sentence=f"Points lie {1e3 * rms:.0f} mV rms about the fit ({1e3 * allowed:.0f} allowed)",
+            sentence=f"Points lie {1e3 * rms:.0f} mV rms about the fit "
+            f"({1e3 * allowed:.0f} allowed)",
         ),
         Check(
             name="sensor gains",

@@ -1,5 +1,7 @@
-"""What a recorded current step says about the loop: averaged response, figures, and whether
-the bus rather than the gains shaped it."""
+"""What a recorded current step says about the loop.
+
+Averaged response, figures, and whether the bus rather than the gains shaped it.
+"""
 
 import math
 from dataclasses import dataclass
@@ -58,6 +60,7 @@ def read_step(record: Record, axis: Axis, loop: CurrentLoop) -> StepResult:
     Raises
     ------
     InputError : rows that do not fit the settings
+
     """
     s = record.settings
     which, bias, amplitude = str(s["axis_name"]), float(s["bias"]), float(s["amplitude"])
@@ -73,12 +76,12 @@ def read_step(record: Record, axis: Axis, loop: CurrentLoop) -> StepResult:
     mean = current.mean(axis=0)
     start = float(mean[: before + 1].mean())  # the sample at the step still shows the bias
     normal = (mean - start) / amplitude
-    t = (np.arange(rows) - before) * record.sample_time
+    t = np.arange(-before, after, dtype=np.float64) * record.sample_time
     v_max = axis.inverter.v_max
     peak = np.hypot(record["vd"][:keep], record["vq"][:keep]).reshape(repeats, rows)
     cut = bool(np.mean(peak.max(axis=1) > 0.985 * v_max) > 0.1)
     i_model, u_model = loop.step(after)
-    t_model = np.arange(after) * record.sample_time
+    t_model = np.arange(after, dtype=np.float64) * record.sample_time
     found, expected = step_figures(t, normal), step_figures(t_model, i_model)
     linear = largest_linear_step(u_model, v_max, axis.machine.R.value * bias)
     noise = float(np.std(current - mean)) / abs(amplitude) / math.sqrt(repeats)
@@ -102,7 +105,7 @@ def read_step(record: Record, axis: Axis, loop: CurrentLoop) -> StepResult:
 def _checks(
     found: StepFigures,
     expected: StepFigures,
-    cut: bool,  # noqa: FBT001
+    cut: bool,
     linear: float,
     noise: float,
     record: Record,

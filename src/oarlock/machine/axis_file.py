@@ -4,6 +4,7 @@ Reading refuses what it does not know, with file, line and key. Writing keeps ea
 was typed; what was measured and adopted stands in a table of its own.
 """
 
+import math
 import re
 import tomllib
 from dataclasses import fields as dataclass_fields
@@ -28,8 +29,8 @@ from oarlock.quantities.entry import Kind, parse
 
 FORMAT = 1
 _TARGET_KINDS = {
-    TargetKind.CROSSOVER: (Kind.FREQUENCY, 6.283185307179586),
-    TargetKind.BANDWIDTH: (Kind.FREQUENCY, 6.283185307179586),
+    TargetKind.CROSSOVER: (Kind.FREQUENCY, math.tau),
+    TargetKind.BANDWIDTH: (Kind.FREQUENCY, math.tau),
     TargetKind.PHASE_MARGIN: (Kind.ANGLE, 1.0),
     TargetKind.TIME_CONSTANT: (Kind.TIME, 1.0),
 }
@@ -49,6 +50,7 @@ def parse_axis(text: str, *, place: str) -> Axis:
     Raises
     ------
     InputError : not TOML, a later version, an unknown or missing key, an entry without sense
+
     """
     try:
         table = tomllib.loads(text)
@@ -159,9 +161,10 @@ class _Reader:
         if raw is None:
             return None
         known = {"value", "std", "unit", "origin", "source"}
+        if not isinstance(raw, dict):
+            raise self._wrong(f"adopted {name} is not a table", name, "Give value and unit")
+        self._refuse_unknown(raw, known, f"adopted.{name}")
         try:
-            if set(raw) - known:
-                raise TypeError(f"unknown {', '.join(sorted(set(raw) - known))}")
             value, std = float(raw["value"]), raw.get("std")
             return Estimate(
                 value=value,
@@ -226,7 +229,7 @@ def _section_of(found: dict[str, Parameter | None], section: str) -> dict[str, A
 
 def format_axis(axis: Axis) -> str:
     """Return the axis as TOML; `parse_axis` of it gives the same axis back."""
-    import tomlkit  # noqa: PLC0415 - only when something is written
+    import tomlkit
 
     document = tomlkit.document()
     document["oarlock"], document["name"] = FORMAT, axis.name
@@ -240,7 +243,7 @@ def format_axis(axis: Axis) -> str:
         if section == "machine" and axis.psi_check:
             table["torque_constant"] = axis.psi_check.source
         document[section] = table
-    kind, scale = _TARGET_KINDS[axis.target.kind]
+    _, scale = _TARGET_KINDS[axis.target.kind]
     current = tomlkit.table()
     current[axis.target.kind.value] = axis.target.value / scale
     if axis.target.override_margin:
@@ -257,7 +260,7 @@ def format_axis(axis: Axis) -> str:
 
 def _adopted_table(axis: Axis) -> dict[str, Any]:
     """Return what was measured and adopted, as inline tables by parameter name."""
-    import tomlkit  # noqa: PLC0415
+    import tomlkit
 
     table: dict[str, Any] = {}
     for path in [*(f.path for f in FIELDS), *_DERIVED]:

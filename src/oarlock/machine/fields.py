@@ -20,24 +20,18 @@ class Field:
 
 FIELDS: tuple[Field, ...] = (
     Field(path="machine.pole_pairs", key="pole_pairs", kind=Kind.POLE_PAIRS, label="Pole pairs"),
-    Field(
-        path="machine.R", key="resistance", kind=Kind.RESISTANCE, label="Resistance", symbol="R"
-    ),
+    Field(path="machine.R", key="resistance", kind=Kind.RESISTANCE, label="Resistance", symbol="R"),
     Field(
         path="machine.Ld", key="inductance_d", kind=Kind.INDUCTANCE, label="Inductance", symbol="Ld"
     ),
     Field(
         path="machine.Lq", key="inductance_q", kind=Kind.INDUCTANCE, label="Inductance", symbol="Lq"
     ),
-    Field(
-        path="machine.psi", key="flux_linkage", kind=Kind.FLUX, label="Magnet flux", symbol="ψ"
-    ),
+    Field(path="machine.psi", key="flux_linkage", kind=Kind.FLUX, label="Magnet flux", symbol="ψ"),
     Field(
         path="machine.rated_current", key="rated_current", kind=Kind.CURRENT, label="Rated current"
     ),
-    Field(
-        path="machine.peak_current", key="peak_current", kind=Kind.CURRENT, label="Peak current"
-    ),
+    Field(path="machine.peak_current", key="peak_current", kind=Kind.CURRENT, label="Peak current"),
     Field(path="machine.max_speed", key="max_speed", kind=Kind.SPEED, label="Top speed"),
     Field(
         path="machine.inertia",

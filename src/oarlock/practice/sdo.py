@@ -29,12 +29,12 @@ def crc16(data: bytes) -> int:
 class Values:
     """Where the server keeps and finds values; `read` and `write` come before what is stored."""
 
-    def __init__(self, dictionary: Any, read: Read, write: Write) -> None:  # noqa: ANN401
+    def __init__(self, dictionary: Any, read: Read, write: Write) -> None:
         self.object_dictionary = dictionary
         self._read, self._write = read, write
         self._stored: dict[tuple[int, int], bytes] = {}
 
-    def _find(self, index: int, sub: int) -> Any:  # noqa: ANN401
+    def _find(self, index: int, sub: int) -> Any:
         if index not in self.object_dictionary:
             raise SdoAbortedError(0x06020000)
         found = self.object_dictionary[index]
@@ -44,7 +44,7 @@ class Values:
             found = found[sub]
         return found
 
-    def get_data(self, index: int, sub: int, check_readable: bool = False) -> bytes:  # noqa: FBT001, FBT002
+    def get_data(self, index: int, sub: int, check_readable: bool = False) -> bytes:
         """Return the bytes of one object; canopen's server calls this."""
         variable = self._find(index, sub)
         if check_readable and not variable.readable:
@@ -59,7 +59,7 @@ class Values:
             raise SdoAbortedError(0x060A0023)
         return bytes(variable.encode_raw(variable.default))
 
-    def set_data(self, index: int, sub: int, data: bytes, check_writable: bool = False) -> None:  # noqa: FBT001, FBT002
+    def set_data(self, index: int, sub: int, data: bytes, check_writable: bool = False) -> None:
         """Take the bytes of one object; canopen's server calls this."""
         variable = self._find(index, sub)
         if check_writable and not variable.writable:

@@ -1,12 +1,14 @@
 """The practice drive's process: real time, one client, and no current when nobody is there."""
 
 import collections
+import os
 import select
 import socket
 import struct
 import sys
 import time
 from pathlib import Path
+from typing import Any
 
 import canopen
 import numpy as np
@@ -206,9 +208,9 @@ class Server:
 
     def _exchange(self, timeout: float) -> bool:
         """Take what arrives within `timeout`; return False when the parent is gone."""
-        sources: list[object] = [self._listener]
+        sources: list[Any] = [self._listener]
         sources += [self._client] if self._client else []
-        sources += [sys.stdin.buffer] if self._tied else []
+        sources += [sys.stdin.fileno()] if self._tied else []
         writable = [self._client] if self._client and self._outbox.frames else []
         ready, _, _ = select.select(sources, writable, [], timeout)
         for source in ready:
@@ -216,7 +218,7 @@ class Server:
                 self._accept()
             elif source is self._client:
                 self._receive()
-            elif not sys.stdin.buffer.raw.read(64):  # type: ignore[attr-defined]
+            elif not os.read(sys.stdin.fileno(), 64):
                 return False
         return True
 

@@ -3,6 +3,7 @@
 from dataclasses import replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from oarlock.simulate.drive_model import PlantParameters
 
@@ -38,7 +39,12 @@ def draw(axis: str, seed: int) -> PlantParameters:
         psi=meant.psi * spread(0.97, 0.005),
         dead_voltage=spread(4.6, 0.3),
         dead_knee=spread(0.35, 0.1),
-        offsets=tuple(float(x) for x in rng.normal(0.0, 0.02, 3)),
-        gains=tuple(float(x) for x in gains),
+        offsets=_three(rng.normal(0.0, 0.02, 3)),
+        gains=_three(gains),
         theta=float(rng.uniform(0.0, 2.0 * np.pi)),
     )
+
+
+def _three(values: NDArray[np.float64]) -> tuple[float, float, float]:
+    a, b, c = (float(value) for value in values)
+    return a, b, c

@@ -3,7 +3,14 @@
 import math
 
 _PREFIXES = {-9: "n", -6: "µ", -3: "m", 0: "", 3: "k", 6: "M"}
-_SYMBOLS = {"ohm": "Ω", "rad/s": "rad/s", "1": "", "deg": "°", "kg m2": "kg·m²", "V/(A s)": "V/(A·s)"}
+_SYMBOLS = {
+    "ohm": "Ω",
+    "rad/s": "rad/s",
+    "1": "",
+    "deg": "°",
+    "kg m2": "kg·m²",
+    "V/(A s)": "V/(A·s)",
+}
 _PLAIN = {"rad", "rad/s", "1", "deg", "%", "kg m2", "rpm", "°C", "V/A", "V/(A s)", "N m"}
 MINUS = "\N{MINUS SIGN}"
 

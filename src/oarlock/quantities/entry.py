@@ -115,7 +115,16 @@ _MARKS: tuple[tuple[str, str], ...] = (
 )
 _NUMBER = re.compile(r"^\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*)$")
 _GREEK = str.maketrans(
-    {"Ω": "ohm", "Ω": "ohm", "µ": "u", "μ": "u", "·": " ", "²": "2", "−": "-", "*": " "}
+    {
+        "\N{OHM SIGN}": "ohm",
+        "\N{GREEK CAPITAL LETTER OMEGA}": "ohm",
+        "µ": "u",
+        "μ": "u",
+        "·": " ",
+        "²": "2",
+        "−": "-",
+        "*": " ",
+    }
 )
 
 
@@ -127,7 +136,9 @@ def _split(text: str, kind: Kind) -> _Words:
     if not found:
         raise InputError(f"'{text}' does not begin with a number", remedy=_like(kind))
     rest, marks = found[2], set()
-    rest = re.sub(r",?\s*(?:at|@)?\s*\d+(?:\.\d+)?\s*°C\s*$", "", rest) if kind in _AT_HEAT else rest
+    rest = (
+        re.sub(r",?\s*(?:at|@)?\s*\d+(?:\.\d+)?\s*°C\s*$", "", rest) if kind in _AT_HEAT else rest
+    )
     for pattern, mark in _MARKS:
         rest, hits = re.subn(pattern, " ", rest, flags=re.IGNORECASE)
         if hits:
@@ -143,17 +154,17 @@ def _like(kind: Kind) -> str:
 
 
 @functools.cache
-def _registry() -> Any:  # noqa: ANN401 - pint is imported late: it costs half a second
-    from pint import UnitRegistry  # noqa: PLC0415
+def _registry() -> Any:
+    from pint import UnitRegistry
 
     registry = UnitRegistry(cache_folder=None)
     registry.define("krpm = 1000 * revolutions_per_minute")
     return registry
 
 
-def _unit(text: str, kind: Kind) -> Any:  # noqa: ANN401
+def _unit(text: str, kind: Kind) -> Any:
     """Return the pint unit of `text`, which may write products with spaces and powers bare."""
-    from pint.errors import PintError  # noqa: PLC0415
+    from pint.errors import PintError
 
     spelled = re.sub(r"([A-Za-z])\^?(\d)", r"\1**\2", text)
     spelled = re.sub(r"\bNm\b", "N m", spelled)
@@ -168,6 +179,12 @@ def _unit(text: str, kind: Kind) -> Any:  # noqa: ANN401
         if type(error).__module__ not in ("tokenize", "pint", "pint.errors"):
             raise
         raise InputError(f"'{text}' is not a unit", remedy=_like(kind)) from error
+
+
+def unit_parts(text: str, kind: Kind) -> dict[str, float]:
+    """Return the units that `text` is a product of, with their powers."""
+    quantity = _registry().Quantity(1.0, _unit(text, kind))
+    return {str(name): float(power) for name, power in quantity.unit_items()}
 
 
 def _scale(words: _Words, si: str, kind: Kind) -> float:
@@ -221,7 +238,7 @@ def _flux(words: _Words, kind: Kind, pairs: float | None) -> tuple[float, str]:
     _refuse_marks(words, {"l-l", "phase", "rms", "peak", "electrical", "mechanical"}, kind)
     if not words.unit:
         return words.number, "flux linkage"
-    names = {str(name): power for name, power in _unit(words.unit, kind)._units.items()}
+    names = {str(name): power for name, power in unit_parts(words.unit, kind).items()}
     joined = " ".join(names)
     if any(name.endswith("weber") for name in names):
         return _scale(words, "Wb", kind), "flux linkage"
@@ -350,6 +367,7 @@ def parse(kind: Kind, text: str, *, pole_pairs: float | None = None) -> Entry:
     0.82
     >>> parse(Kind.POLE_PAIRS, "8 poles")
     Entry(value=4.0, unit='1', note='poles, halved')
+
     """
     words = _split(text, kind)
     value, note = _READERS.get(kind, _plain)(words, kind, pole_pairs)

@@ -18,7 +18,7 @@ _KNOWN = {"experiment", "sample_time", "settings", "drive", "date", "ended"}
 
 def write_record(path: Path, record: Record) -> None:
     """Write `record` to `path`, whole or not at all."""
-    import tomlkit  # noqa: PLC0415 - only when something is written
+    import tomlkit
 
     head: dict[str, Any] = {"experiment": record.experiment, "sample_time": record.sample_time}
     head |= {"drive": record.drive, "date": record.date, "ended": record.ended}
@@ -40,6 +40,7 @@ def read_record(path: Path) -> Record:
     Raises
     ------
     InputError : not CSV, truncated, a column without unit, a value that is not finite
+
     """
     lines = read_text(path).splitlines()
     first = next((i for i, line in enumerate(lines) if not line.startswith("#")), len(lines))

@@ -112,7 +112,9 @@ class Bench:
 
     def _close(self, link: Link) -> None:
         """Close a link in a thread of its own: a dead one may take its time."""
-        threading.Thread(target=_close_quietly, args=(link,), name="close link", daemon=True).start()
+        threading.Thread(
+            target=_close_quietly, args=(link,), name="close link", daemon=True
+        ).start()
 
     def _drop_practice(self) -> None:
         practice, self._practice = self._practice, None
@@ -210,10 +212,10 @@ class Bench:
 def _open(
     channel: str, practice: "PracticeProcess | None", _progress: Progress, _cancel: Cancel
 ) -> "tuple[Link, PracticeProcess | None, bool]":
-    from oarlock.drive.canopen_link import CanopenLink  # noqa: PLC0415 - takes 0.3 s to import
+    from oarlock.drive.canopen_link import CanopenLink
 
     if channel == PRACTICE or channel.startswith(PRACTICE + " "):
-        from oarlock.drive.practice_process import PracticeProcess  # noqa: PLC0415
+        from oarlock.drive.practice_process import PracticeProcess
 
         if practice is None:
             practice = PracticeProcess(*channel.split()[1:])

@@ -83,7 +83,10 @@ class CurrentPicture:
         cut = self.amplitude > self.linear_up_to
         first = f"The delay of {delay:.0f} µs sets the limit;"
         if cut:
-            return first, f"the bus cuts {self.amplitude:.3g} A: it allows {self.linear_up_to:.2g} A."
+            return (
+                first,
+                f"the bus cuts {self.amplitude:.3g} A: it allows {self.linear_up_to:.2g} A.",
+            )
         return first, f"the bus allows steps to {self.linear_up_to:.2g} A."
 
     @property
@@ -99,6 +102,7 @@ def picture(axis: Axis, axis_name: str, amplitude: float, seconds: float) -> Cur
     ----------
     amplitude : A, of the step that is drawn
     seconds : how long the step is drawn
+
     """
     design = _designed(axis)
     gains = axis.gains or (design.gains if design else None)
@@ -113,7 +117,7 @@ def picture(axis: Axis, axis_name: str, amplitude: float, seconds: float) -> Cur
     Ts = loop.plant.Ts
     samples = max(int(seconds / Ts) + 1, 16)
     current, voltage = loop.step(samples)
-    t = np.arange(samples) * Ts
+    t = np.arange(samples, dtype=np.float64) * Ts
     nyquist = 0.5 / Ts
     omega, opened, closed = loop.on_grid(math.tau * min(LOWEST, nyquist / 10), _POINTS)
     return CurrentPicture(
@@ -125,7 +129,9 @@ def picture(axis: Axis, axis_name: str, amplitude: float, seconds: float) -> Cur
         crossover=found.crossover / math.tau,
         bandwidth=found.bandwidth / math.tau,
         phase_margin=math.degrees(found.phase_margin),
-        gain_margin=20.0 * math.log10(found.gain_margin) if math.isfinite(found.gain_margin) else math.inf,
+        gain_margin=20.0 * math.log10(found.gain_margin)
+        if math.isfinite(found.gain_margin)
+        else math.inf,
         phase_crossover=found.phase_crossover / math.tau,
         nyquist=nyquist,
         t=t,
@@ -151,8 +157,10 @@ def _designed(axis: Axis) -> CurrentDesign | None:
 
 
 def _same(a: CurrentGains, b: CurrentGains) -> bool:
-    return abs(a.Kp_q / b.Kp_q - 1.0) < 1e-9 and abs(a.Ki_q / b.Ki_q - 1.0) < 1e-9 and (
-        abs(a.Kp_d / b.Kp_d - 1.0) < 1e-9 and abs(a.Ki_d / b.Ki_d - 1.0) < 1e-9
+    return (
+        abs(a.Kp_q / b.Kp_q - 1.0) < 1e-9
+        and abs(a.Ki_q / b.Ki_q - 1.0) < 1e-9
+        and (abs(a.Kp_d / b.Kp_d - 1.0) < 1e-9 and abs(a.Ki_d / b.Ki_d - 1.0) < 1e-9)
     )
 
 
@@ -210,6 +218,7 @@ def target_from(kind: TargetKind, text: str, *, override: bool = False) -> Curre
     Raises
     ------
     InputError : not a number above zero
+
     """
     label, unit = TARGET_LABELS[kind]
     cleaned = text.replace(unit, "").replace("us", "").replace("deg", "").strip()

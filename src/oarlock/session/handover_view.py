@@ -84,7 +84,8 @@ def handover_picture(session: Session, proven: Proven | None) -> HandoverPicture
     """Return the state of the handover."""
     kept = session.view.get("header")
     path = Path(kept) if isinstance(kept, str) and kept else None
-    trouble, patch, values = "", None, ()
+    trouble, patch = "", None
+    values: tuple[HandoverValue, ...] = ()
     try:
         values = handover_values(session.axis)
         if path is not None:
@@ -136,7 +137,11 @@ def _answer(
     changed = sum(change.differs for change in patch.changes)
     worst = max((h.lost for h in handed), default=0.0)
     exponent = math.floor(math.log10(worst)) if worst > 0 else -9
-    cost = f"rounding costs {worst * 1e9:.2g} ppb at most" if exponent <= -7 else f"rounding costs {100 * worst:.2g} %"
+    cost = (
+        f"rounding costs {worst * 1e9:.2g} ppb at most"
+        if exponent <= -7
+        else f"rounding costs {100 * worst:.2g} %"
+    )
     lines = f"{changed} line{'s' * (changed != 1)} change" + ("s" if changed == 1 else "")
     if proof is None:
         head = "Not yet: not proven" if changed else "The file holds these gains, unproven"
@@ -161,7 +166,7 @@ def _excerpt(patch: Patch) -> tuple[Line, ...]:
 
 
 def _unmapped(patch: Patch) -> tuple[str, ...]:
-    import re  # noqa: PLC0415
+    import re
 
     ours = {change.symbol for change in patch.changes}
     text = patch.before.decode("latin-1")

@@ -128,9 +128,10 @@ def answer(session: Session, tiles: list[Tile]) -> tuple[str, str]:
 def _differences(session: Session) -> str:
     found = [compared(session, quantity) for quantity in QUANTITIES]
     found.sort(key=lambda c: -abs(c.deviation or 0.0))
+    percent = [100.0 * (c.deviation or 0.0) for c in found]
     first, second = (
-        f"{c.symbol} ({'+' if (c.deviation or 0) > 0 else ''}{fixed(100 * (c.deviation or 0), 0)} %)"
-        for c in found[:2]
+        f"{c.symbol} ({'+' if value > 0 else ''}{fixed(value, 0)} %)"
+        for c, value in zip(found[:2], percent, strict=False)
     )
     return f"Datasheet and machine differ most in {first} and {second}."
 

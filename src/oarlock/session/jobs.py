@@ -73,7 +73,9 @@ class Jobs:
         thread.start()
         return cancel
 
-    def _end(self, thread: threading.Thread, on_end: Callable[[Any], None], outcome: object) -> None:
+    def _end(
+        self, thread: threading.Thread, on_end: Callable[[Any], None], outcome: object
+    ) -> None:
         self._running.pop(thread, None)
         on_end(outcome)
 

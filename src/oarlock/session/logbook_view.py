@@ -1,11 +1,26 @@
 """The logbook's rows as text."""
 
+import math
+
 from oarlock.machine import Axis
 from oarlock.quantities.display import sentence, with_std
 from oarlock.records import Run
 from oarlock.session.perform import gains_of
 
-COLUMNS = ("time", "", "what was asked", "", "gave", "rise", "overshoot", "margin", "remark", "", "", "")
+COLUMNS = (
+    "time",
+    "",
+    "what was asked",
+    "",
+    "gave",
+    "rise",
+    "overshoot",
+    "margin",
+    "remark",
+    "",
+    "",
+    "",
+)
 _SYMBOLS = {
     "machine.R": ("R", "ohm"),
     "machine.Ld": ("Ld", "H"),
@@ -20,9 +35,10 @@ def gave(run: Run) -> str:
         if path in run.figures:
             number, plus, shown = with_std(run.figures[path], run.figures.get("std"), unit)
             return f"**{_MARKED[symbol]}** {number} {shown}" + (f" ± {plus}" if plus else "")
+    hertz = run.figures.get("crossover", 0.0) / math.tau
     if "Kp_q" in run.gains and "rise" in run.figures:
         key = f"Kp_{run.settings.get('axis_name', 'q')}"
-        return f"**K~p~** {run.gains[key]:.1f}, {run.figures['crossover'] / 6.283185:.0f} Hz"
+        return f"**K~p~** {run.gains[key]:.1f}, {hertz:.0f} Hz"
     return "–"
 
 
@@ -37,7 +53,7 @@ def cells(run: Run, axis: Axis) -> tuple[str, ...]:
         gave(run),
         sentence(f["rise"], "s") if "rise" in f else "–",
         f"{100 * f['overshoot']:.1f} %" if "overshoot" in f else "–",
-        f"{57.29578 * f['phase_margin']:.0f}°" if "phase_margin" in f else "–",
+        f"{math.degrees(f['phase_margin']):.0f}°" if "phase_margin" in f else "–",
         run.note or run.remark,
         "",
         "",

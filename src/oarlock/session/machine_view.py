@@ -103,8 +103,8 @@ def _reasons(axis: Axis, limits: Limits) -> tuple[str, ...]:
     found = concerns(axis)
     if found:
         return (f"{found[0]}.",)
-    return (f"On {axis.inverter.bus_voltage.value:.0f} V the phase gets {limits.v_max:.0f} V at most; "
-            "R is kept in the ellipses.",)  # fmt: skip
+    bus, phase = axis.inverter.bus_voltage.value, limits.v_max
+    return (f"On {bus:.0f} V the phase gets {phase:.0f} V at most; R is kept in the ellipses.",)
 
 
 def characteristic_why(shown: MachinePicture) -> tuple[str, str]:

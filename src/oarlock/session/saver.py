@@ -52,9 +52,7 @@ class Saver:
         troubled = False
         while True:
             with self._changed:
-                self._changed.wait_for(
-                    lambda: self._closing or (self._waiting and not self._stuck)
-                )
+                self._changed.wait_for(lambda: self._closing or (self._waiting and not self._stuck))
                 if self._closing:
                     return
                 write = self._waiting[0]

@@ -134,6 +134,7 @@ class Session:
         Raises
         ------
         InputError : an entry without sense; the axis stays as it is
+
         """
         field = BY_PATH[path]
         entry = parse(field.kind, text, pole_pairs=self._axis.machine.pole_pairs.value)
@@ -179,6 +180,7 @@ class Session:
         Raises
         ------
         InputError : the delay forbids it
+
         """
         axis = replace(self._axis, target=target)
         return replace(axis, gains=design_current(axis).gains)
@@ -202,6 +204,7 @@ class Session:
         Raises
         ------
         InputError : the run has none
+
         """
         gains = gains_of(run)
         if gains is None:
@@ -235,7 +238,7 @@ class Session:
         self.readings_changed.emit()
         return run
 
-    def change_run(self, number: int, **changes: Any) -> None:  # noqa: ANN401
+    def change_run(self, number: int, **changes: Any) -> None:
         """Pin, star, annotate or mark a run."""
         self.runs = tuple(replace(r, **changes) if r.id == number else r for r in self.runs)
         self._saver.submit(lambda: self._project.change_run(number, **changes))

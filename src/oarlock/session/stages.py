@@ -1,10 +1,11 @@
-"""The stages rail: each stage's result in one line, what it rests on, and whether it still holds."""
+"""The stages rail: each stage's result, what it rests on, and whether it still holds."""
 
+import math
 from dataclasses import dataclass
 from enum import StrEnum
 
-from oarlock.control.loop import margins
 from oarlock.control.design import loops_with
+from oarlock.control.loop import margins
 from oarlock.machine import Axis
 from oarlock.quantities.display import sentence
 from oarlock.quantities.entry import RPM
@@ -98,7 +99,8 @@ def _current(session: Session) -> Stage:
             state=State.EMPTY,
         )
     found = margins(loops_with(axis, axis.gains)[1])
-    line = f"{found.crossover / 6.283185307179586:.0f} Hz, {found.phase_margin * 57.2957795:.0f}° margin"
+    hertz, left = found.crossover / math.tau, math.degrees(found.phase_margin)
+    line = f"{hertz:.0f} Hz, {left:.0f}° margin"
     proofs = [p for p in (session.verification("q"), session.verification("d")) if p]
     if not proofs:
         old = session.latest("current step")

@@ -58,9 +58,7 @@ def strip(axis: Axis, shown: CurrentPicture | None, *, verified: bool) -> Strip:
     )
     markers.append(Marker(lane="drive", label="Nyquist", hertz=nyquist, kind="line", measured=True))
     markers.append(
-        Marker(
-            lane="drive", label="PWM", hertz=inv.pwm_frequency.value, kind="line", measured=True
-        )
+        Marker(lane="drive", label="PWM", hertz=inv.pwm_frequency.value, kind="line", measured=True)
     )
     if shown is not None:
         markers.append(

@@ -85,7 +85,11 @@ def _slope(
     pa, pb = ia, -0.5 * ia + 0.8660254037844386 * ib_
     pc = -pa - pb
     knee, lost = plant[I_KNEE], plant[V_DEAD]
-    la, lb, lc = lost * math.tanh(pa / knee), lost * math.tanh(pb / knee), lost * math.tanh(pc / knee)
+    la, lb, lc = (
+        lost * math.tanh(pa / knee),
+        lost * math.tanh(pb / knee),
+        lost * math.tanh(pc / knee),
+    )
     va -= (2.0 * la - lb - lc) / 3.0
     vb -= (lb - lc) / 1.7320508075688772
     vd, vq = va * c + vb * s, vb * c - va * s
@@ -143,7 +147,7 @@ def _integrate(plant: Any, state: Any, energised: bool) -> None:
 
 
 @_jit
-def _sensed(plant: Any, true: float, gain: float, offset: float, noise: float) -> float:
+def _sensed(plant: Any, true: float, gain: float, offset: float, noise: float) -> Any:
     """Return one phase current as the converter reports it, A."""
     count = plant[COUNT]
     reading = round((true * gain + offset + noise) / count) * count
@@ -151,7 +155,7 @@ def _sensed(plant: Any, true: float, gain: float, offset: float, noise: float) -
 
 
 @_jit
-def _wave(row: Any, k: int, seed: int, clock: int, Ts: float) -> float:
+def _wave(row: Any, k: int, seed: int, clock: int, Ts: float) -> Any:
     kind = int(row[WAVE])
     if kind == 0:
         return 0.0
@@ -192,6 +196,7 @@ def advance(
     record : float32, (capacity, channels)
     sums : float64, (14,), what the recorder has added up in its current bin
     n : samples
+
     """
     Ts = plant[TS]
     ts32 = np.float32(Ts)
@@ -208,8 +213,12 @@ def advance(
         c, s = math.cos(theta_e), math.sin(theta_e)
         alpha, beta = state[I_D] * c - state[I_Q] * s, state[I_D] * s + state[I_Q] * c
         pa, pb = alpha, -0.5 * alpha + 0.8660254037844386 * beta
-        ma = _sensed(plant, pa, plant[GAIN_A], plant[OFFSET_A], plant[NOISE] * _normal(seed, clock, 1))
-        mb = _sensed(plant, pb, plant[GAIN_B], plant[OFFSET_B], plant[NOISE] * _normal(seed, clock, 2))
+        ma = _sensed(
+            plant, pa, plant[GAIN_A], plant[OFFSET_A], plant[NOISE] * _normal(seed, clock, 1)
+        )
+        mb = _sensed(
+            plant, pb, plant[GAIN_B], plant[OFFSET_B], plant[NOISE] * _normal(seed, clock, 2)
+        )
         mc = _sensed(
             plant, -pa - pb, plant[GAIN_C], plant[OFFSET_C], plant[NOISE] * _normal(seed, clock, 3)
         )
@@ -260,7 +269,7 @@ def advance(
                     np.float32(state[SUM_W]), most,
                 )  # fmt: skip
                 state[SUM_W] = kept
-                more += out
+                more += float(out)
             r_q = np.float32(row[REF_Q] + more)
             if math.hypot(float(y_d), float(y_q)) > firm[MAX_CURRENT]:
                 meta[TRIP] = TRIP_LIMIT_CURRENT
@@ -283,8 +292,8 @@ def advance(
             v_d += wave if target == ON_VD else 0.0
             v_q += wave if target == ON_VQ else 0.0
             size = math.hypot(v_d, v_q)
-            if size > v_max:
-                v_d, v_q = v_d * v_max / size, v_q * v_max / size
+            if size > float(v_max):
+                v_d, v_q = v_d * float(v_max) / size, v_q * float(v_max) / size
             lead = 0.0 if fixed else 1.5 * Ts * w_e
             lc, ls = math.cos(frame + lead), math.sin(frame + lead)
             v_alpha, v_beta = v_d * lc - v_q * ls, v_d * ls + v_q * lc

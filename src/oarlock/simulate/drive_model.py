@@ -2,7 +2,6 @@
 
 import math
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -183,6 +182,12 @@ class DriveModel:
         return float(self._state[k.V_BUS])
 
 
-def kernel() -> Any:  # noqa: ANN401 - a compiled dispatcher
-    """Return the compiled kernel, for warming it up and for tests of its plain source."""
-    return k.advance
+def warm_up() -> None:
+    """Compile the kernel, or load it from the cache."""
+    plant = PlantParameters(
+        R=1.0, Ld=1e-3, Lq=1e-3, Lq_saturated=1e-3, i_saturation=10.0, psi=0.01, pole_pairs=1,
+        inertia=1e-3, viscous=0.0, coulomb=0.0, brake=0.0, dead_voltage=0.0, dead_knee=1.0,
+        bus=10.0, bus_ripple=0.0, full_scale=10.0, adc_bits=12, noise=0.0,
+        offsets=(0.0, 0.0, 0.0), gains=(1.0, 1.0, 1.0), encoder_counts=4096, Ts=1e-4,
+    )  # fmt: skip
+    DriveModel(plant).advance(1)

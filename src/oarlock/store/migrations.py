@@ -33,7 +33,8 @@ CREATE TABLE channel (
 );
 CREATE TRIGGER record_stays BEFORE UPDATE ON record BEGIN SELECT RAISE(ABORT, 'records stay'); END;
 CREATE TRIGGER record_kept BEFORE DELETE ON record BEGIN SELECT RAISE(ABORT, 'records stay'); END;
-CREATE TRIGGER channel_stays BEFORE UPDATE ON channel BEGIN SELECT RAISE(ABORT, 'records stay'); END;
+CREATE TRIGGER channel_stays BEFORE UPDATE ON channel
+    BEGIN SELECT RAISE(ABORT, 'records stay'); END;
 CREATE TRIGGER channel_kept BEFORE DELETE ON channel BEGIN SELECT RAISE(ABORT, 'records stay'); END;
 """
 

@@ -50,6 +50,7 @@ class Project:
         Raises
         ------
         InputError : no such file, not a project, of a later version, in use, or damaged
+
         """
         if not path.is_file():
             raise InputError("no such file", place=str(path), remedy="Check the name")
@@ -70,7 +71,9 @@ class Project:
             remedy = "Restore a backup; the file was not touched"
             raise InputError(f"damaged: {problem}", place=str(self.path), remedy=remedy)
         for number in range(version, VERSION):
-            self._db.executescript(f"BEGIN;{MIGRATIONS[number]};PRAGMA user_version={number + 1};COMMIT;")
+            self._db.executescript(
+                f"BEGIN;{MIGRATIONS[number]};PRAGMA user_version={number + 1};COMMIT;"
+            )
 
     @contextmanager
     def _told(self) -> Iterator[None]:
@@ -120,7 +123,7 @@ class Project:
         marks = ", ".join("?" * len(names))
         with self._told():
             self._db.execute(
-                f"INSERT INTO run ({', '.join(names)}) VALUES ({marks})",  # noqa: S608
+                f"INSERT INTO run ({', '.join(names)}) VALUES ({marks})",
                 [_plain(getattr(run, name)) for name in names],
             )
             if record is not None:
@@ -153,14 +156,14 @@ class Project:
         with self._told():
             for name, value in changes.items():
                 self._db.execute(
-                    f"UPDATE run SET {name} = ? WHERE id = ?",  # noqa: S608 - from a fixed set
+                    f"UPDATE run SET {name} = ? WHERE id = ?",
                     (_plain(value), number),
                 )
 
     def runs(self, axis: str) -> list[Run]:
         """Return the logbook of an axis, oldest first."""
         names = ", ".join(("id", *_RUN_FIELDS))
-        query = f"SELECT {names} FROM run WHERE axis = ? ORDER BY id"  # noqa: S608
+        query = f"SELECT {names} FROM run WHERE axis = ? ORDER BY id"
         with self._told():
             rows = self._db.execute(query, (axis,)).fetchall()
         return [_run(row) for row in rows]
@@ -206,7 +209,7 @@ class Project:
 
 
 def _refuse_strangers(path: Path) -> None:
-    """Look at a file without touching it: is it a project that this version reads?"""
+    """Refuse, without touching it, a file that this version cannot read as a project."""
     try:
         db = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True, timeout=0.5)
         try:
@@ -284,7 +287,9 @@ def _run(row: tuple[Any, ...]) -> Run:
     readers: dict[str, Callable[[Any], Any]] = {
         "settings": json.loads,
         "gains": json.loads,
-        "figures": lambda text: {k: math.nan if v is None else v for k, v in json.loads(text).items()},
+        "figures": lambda text: {
+            k: math.nan if v is None else v for k, v in json.loads(text).items()
+        },
         "sparkline": lambda text: tuple(json.loads(text)),
         "pinned": bool,
         "starred": bool,

@@ -89,7 +89,7 @@ class Application:
 
 
 def _warm_kernels() -> None:
-    from oarlock.control._kernels import warm  # noqa: PLC0415
+    from oarlock.control._kernels import warm
 
     warm()
 
@@ -125,7 +125,7 @@ def _report_crash(
     kind: type[BaseException], error: BaseException, trace: TracebackType | None
 ) -> None:
     """Write a programming error to the log beside the project's cache, and carry on."""
-    from platformdirs import user_log_path  # noqa: PLC0415
+    from platformdirs import user_log_path
 
     text = "".join(traceback.format_exception(kind, error, trace))
     folder = user_log_path("oarlock")
@@ -135,4 +135,6 @@ def _report_crash(
             file.write(text)
     except OSError:
         pass  # nowhere to write: the line below still says it
-    sys.stderr.write(f"oarlock: a fault of the program, see {folder / 'crash.log'}: {error}\n{text}")
+    sys.stderr.write(
+        f"oarlock: a fault of the program, see {folder / 'crash.log'}: {error}\n{text}"
+    )

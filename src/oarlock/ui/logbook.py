@@ -79,7 +79,7 @@ class RunsModel(QAbstractTableModel):
     def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
         return 0 if parent.isValid() else len(COLUMNS)
 
-    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:  # noqa: ANN401
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         run = self._runs[index.row()]
         text = self._cells[index.row()][index.column()]
         if role == Qt.ItemDataRole.DisplayRole:
@@ -98,7 +98,7 @@ class RunsModel(QAbstractTableModel):
         """Return a cell's text with its marks."""
         return self._cells[index.row()][index.column()]
 
-    def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:  # noqa: ANN401
+    def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:
         if role != Qt.ItemDataRole.EditRole or index.column() != REMARK:
             return False
         self.annotated.emit(self._runs[index.row()].id, str(value).strip())
@@ -110,7 +110,7 @@ class RunsModel(QAbstractTableModel):
 
     def headerData(
         self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole
-    ) -> Any:  # noqa: ANN401
+    ) -> Any:
         if role == Qt.ItemDataRole.DisplayRole and orientation == Qt.Orientation.Horizontal:
             return COLUMNS[section]
         return None
@@ -124,10 +124,10 @@ class RunDelegate(QStyledItemDelegate):
         model = index.model()
         if not isinstance(model, RunsModel):
             return
-        run, rect = model.run(index.row()), QRectF(option.rect)  # type: ignore[attr-defined]
+        run, rect = model.run(index.row()), QRectF(option.rect)
         p.save()
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        selected = bool(option.state & option.state.State_Selected)  # type: ignore[attr-defined]
+        selected = bool(option.state & option.state.State_Selected)
         p.fillRect(rect, t.wash if selected else t.ground)
         line(p, rect.left(), rect.bottom(), rect.right(), rect.bottom(), t.grid)
         column, y = index.column(), rect.center().y()
@@ -176,7 +176,7 @@ def _sparkline(p: QPainter, rect: QRectF, run: Run) -> None:
     p.drawPolyline(QPolygonF(points))
 
 
-def _pin(p: QPainter, at: QPointF, on: bool) -> None:  # noqa: FBT001
+def _pin(p: QPainter, at: QPointF, on: bool) -> None:
     t = look.theme()
     p.setPen(QPen(t.accent if on else t.muted, 1.3))
     p.setBrush(t.accent if on else Qt.BrushStyle.NoBrush)
@@ -186,8 +186,8 @@ def _pin(p: QPainter, at: QPointF, on: bool) -> None:  # noqa: FBT001
     p.drawLine(QPointF(x, y + 1), QPointF(x, y + 6))
 
 
-def _star(p: QPainter, at: QPointF, on: bool) -> None:  # noqa: FBT001
-    import math  # noqa: PLC0415
+def _star(p: QPainter, at: QPointF, on: bool) -> None:
+    import math
 
     t = look.theme()
     p.setPen(QPen(t.attention if on else t.muted, 1.2))
@@ -230,7 +230,7 @@ class RunsTable(QTableView):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
 
-    def resizeEvent(self, event: Any) -> None:  # noqa: ANN401
+    def resizeEvent(self, event: Any) -> None:
         super().resizeEvent(event)
         self.fit()
 

@@ -185,9 +185,7 @@ class VoltagePlot(Plot):
             keep = (measured.t >= -Ts) & (measured.t <= span)
             offset = float(np.mean(measured.voltage[measured.t < -0.5 * Ts]))
             scale = shown.amplitude / measured.amplitude
-            stairs = _stairs(
-                measured.t[keep] + Ts, scale * (measured.voltage[keep] - offset), Ts
-            )
+            stairs = _stairs(measured.t[keep] + Ts, scale * (measured.voltage[keep] - offset), Ts)
             self._measured.setData(*stairs)
         else:
             self.clear(self._measured)
@@ -226,7 +224,7 @@ class VoltagePlot(Plot):
                   align="right", halo=t.halo)  # fmt: skip
 
 
-def _stairs(t: "np.ndarray", u: "np.ndarray", Ts: float) -> tuple["np.ndarray", "np.ndarray"]:  # type: ignore[type-arg]
+def _stairs(t: "np.ndarray", u: "np.ndarray", Ts: float) -> tuple["np.ndarray", "np.ndarray"]:
     """Return a held signal as a line with corners, from zero."""
     times = np.concatenate([[t[0]], np.repeat(t[1:], 2), [t[-1] + Ts]])
     levels = np.repeat(u, 2)

@@ -257,4 +257,14 @@ def plus_minus(estimate: Estimate, text: str) -> str:
     return f"±{text}" if text and estimate.std else ""
 
 
-__all__ = ["Block", "Entry", "GivenRow", "Panel", "Row", "Why", "origin_mark", "plain", "plus_minus"]
+__all__ = [
+    "Block",
+    "Entry",
+    "GivenRow",
+    "Panel",
+    "Row",
+    "Why",
+    "origin_mark",
+    "plain",
+    "plus_minus",
+]

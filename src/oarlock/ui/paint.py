@@ -5,7 +5,17 @@ from enum import Enum, auto
 from functools import lru_cache
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPainterPath, QPen, QPixmap, QPolygonF
+from PySide6.QtGui import (
+    QBrush,
+    QColor,
+    QFont,
+    QFontMetricsF,
+    QPainter,
+    QPainterPath,
+    QPen,
+    QPixmap,
+    QPolygonF,
+)
 
 from oarlock.ui import theme as look
 
@@ -22,7 +32,7 @@ class Mark(Enum):
     EMPTY = auto()  # ring
 
 
-def runs(text: str, size: int, *, bold: bool = False) -> list[tuple[str, "look.QFont", float]]:
+def runs(text: str, size: int, *, bold: bool = False) -> list[tuple[str, QFont, float]]:
     """Return (text, font, drop in px) of a marked-up line.
 
     `**bold**`, `~subscript~` and `__italic__` are understood.
@@ -86,7 +96,7 @@ def _picture(
     text: str,
     color: int,
     size: int,
-    bold: bool,  # noqa: FBT001
+    bold: bool,
     halo: int | None,
     ratio: float,
 ) -> tuple[QPixmap, float]:
@@ -196,7 +206,9 @@ def mark(p: QPainter, x: float, y: float, which: Mark) -> None:
     p.restore()
 
 
-def diamond(p: QPainter, x: float, y: float, color: QColor, ground: QColor, size: float = 9) -> None:
+def diamond(
+    p: QPainter, x: float, y: float, color: QColor, ground: QColor, size: float = 9
+) -> None:
     """Draw the mark of a failed check."""
     p.setPen(QPen(color, 1.8))
     p.setBrush(ground)

@@ -11,7 +11,16 @@ import numpy as np
 import pyqtgraph as pg
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPen, QPixmap, QPolygonF, QResizeEvent
+from PySide6.QtGui import (
+    QColor,
+    QFont,
+    QFontMetricsF,
+    QPainter,
+    QPen,
+    QPixmap,
+    QPolygonF,
+    QResizeEvent,
+)
 
 from oarlock.ui import theme as look
 from oarlock.ui.paint import line
@@ -57,7 +66,7 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         """Set the range of x and what is written under it."""
         self._x, self._x_ticks = (low, high), ticks
         self._box.setXRange(low, high, padding=0.0)
-        self._fit()
+        self._gauge()
 
     def set_y(self, low: float, high: float, ticks: Ticks) -> None:
         """Set the range of y and what is written beside it."""
@@ -65,14 +74,14 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
             return
         self._y, self._y_ticks = (low, high), ticks
         self._box.setYRange(low, high, padding=0.0)
-        self._fit()
+        self._gauge()
 
     @property
     def area(self) -> QRectF:
         """Where data is drawn, viewport px."""
         return self._area
 
-    def _fit(self) -> None:
+    def _gauge(self) -> None:
         """Work out where values lie; called whenever size or range changes."""
         left, top, right, bottom = self._margins
         width = max(self.width() - left - right, 1)
@@ -108,7 +117,7 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
 
     def curve(
         self, color: QColor, width: float = 2.0, style: Qt.PenStyle = Qt.PenStyle.SolidLine
-    ) -> Any:  # noqa: ANN401
+    ) -> Any:
         """Add a curve; its `setData(x, y)` takes arrays."""
         item = pg.PlotCurveItem(pen=stroke(color, width, style), antialias=True)
         self._box.addItem(item, ignoreBounds=True)
@@ -122,13 +131,13 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         p.setBrush(look.faded(color, 50))
         p.drawPolygon(QPolygonF(lower + upper[::-1]))
 
-    def clear(self, item: Any) -> None:  # noqa: ANN401
+    def clear(self, item: Any) -> None:
         """Take a curve's or a point set's data away, if it has any."""
         data = item.getData()[0]
         if data is not None and len(data):
             item.setData([], [])
 
-    def points(self, color: QColor, size: float = 5.0, *, filled: bool = False) -> Any:  # noqa: ANN401
+    def points(self, color: QColor, size: float = 5.0, *, filled: bool = False) -> Any:
         """Add round points; `setData(x, y)` takes arrays."""
         item = pg.ScatterPlotItem(
             size=size,
@@ -147,7 +156,7 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         """Have `painter` called over the curves."""
         self._fronts.append(painter)
 
-    def set_points(self, item: Any, x: Array, y: Array, color: QColor) -> None:  # noqa: ANN401
+    def set_points(self, item: Any, x: Array, y: Array, color: QColor) -> None:
         """Put round points of one colour where `x` and `y` say."""
         item.setData(x=x, y=y, pen=QPen(color, 1.2), brush=look.theme().panel, symbol="o")
 
@@ -161,7 +170,7 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         super().resizeEvent(event)
         if not hasattr(self, "_margins"):
             return
-        self._fit()
+        self._gauge()
         self._box.setGeometry(self.area)
         self._box.setXRange(*self._x, padding=0.0)
         self._box.setYRange(*self._y, padding=0.0)
@@ -220,9 +229,7 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         p.drawText(QPointF(round(left), round(y)), label)
 
 
-def stroke(
-    color: QColor, width: float, style: Qt.PenStyle = Qt.PenStyle.SolidLine
-) -> QPen:
+def stroke(color: QColor, width: float, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> QPen:
     """Return a pen whose width is in px, whatever the axes' scale."""
     pen = QPen(color, width, style)
     pen.setCosmetic(True)
@@ -234,7 +241,9 @@ class _Nothing(pg.GraphicsWidget):  # type: ignore[misc]
     """Keeps the view from laying anything out."""
 
 
-def linear_ticks(low: float, high: float, count: int = 5, unit: str = "") -> list[tuple[float, str]]:
+def linear_ticks(
+    low: float, high: float, count: int = 5, unit: str = ""
+) -> list[tuple[float, str]]:
     """Return about `count` round ticks; the last one carries the unit."""
     if not high > low:
         return []
@@ -243,7 +252,9 @@ def linear_ticks(low: float, high: float, count: int = 5, unit: str = "") -> lis
     step = next(power * m for m in (1, 2, 2.5, 5, 10) if raw <= power * m * 1.0001)
     first = np.ceil(low / step - 1e-9)
     values = [float(step * n) for n in np.arange(first, np.floor(high / step + 1e-9) + 1)]
-    places = max(0, int(-np.floor(np.log10(step) + 1e-9)) + (1 if abs(step / power - 2.5) < 0.01 else 0))
+    places = max(
+        0, int(-np.floor(np.log10(step) + 1e-9)) + (1 if abs(step / power - 2.5) < 0.01 else 0)
+    )
     values = [0.0 if abs(v) < 1e-9 * step else v for v in values]
     labels = [f"{v:.{places}f}".replace("-", "−") for v in values]
     if unit and labels:

@@ -18,6 +18,7 @@ def take_screenshots(
     ----------
     dark : stages to take in the dark palette as well
     settle : s, the longest to wait for older records to be read again
+
     """
     qt = application()
     look.load_fonts()

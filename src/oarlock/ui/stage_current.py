@@ -1,5 +1,6 @@
-"""The Current loop stage: how fast may the current follow, and does it?"""
+"""The Current loop stage: how fast the current may follow, and whether it does."""
 
+import math
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt, Signal
@@ -100,9 +101,7 @@ class CurrentStage(StageView):
         run, measured = found or (None, None)
         verified = measured is not None and measured.agrees
         when = run.started[11:16] if run else ""
-        self.step_plot.show_step(
-            shown, measured, when, self._pinned(which, run), self.verify.bias
-        )
+        self.step_plot.show_step(shown, measured, when, self._pinned(which, run), self.verify.bias)
         self.voltage_plot.show_voltage(shown, measured)
         self.gain_plot.show_gain(shown, verified=verified)
         self.phase_plot.show_phase(shown, verified=verified)
@@ -129,7 +128,7 @@ class CurrentStage(StageView):
             step = self.session.step_of(run) if run.pinned else None
             if step is None or run is current or run.settings.get("axis_name") != which:
                 continue
-            hertz = run.figures.get("crossover", 0.0) / 6.283185307
+            hertz = run.figures.get("crossover", 0.0) / math.tau
             found.append((f"pinned {run.started[11:16]}, {hertz:.0f} Hz", step))
         return found[:4]
 
@@ -143,7 +142,8 @@ class CurrentStage(StageView):
             f"{shown.crossover:.0f}",
             "Hz",
             (
-                f"**bandwidth {sentence(shown.bandwidth, 'Hz')}, margin {shown.phase_margin:.0f}°**",
+                f"**bandwidth {sentence(shown.bandwidth, 'Hz')}, "
+                f"margin {shown.phase_margin:.0f}°**",
                 f"60° up to {sixty:.0f} Hz, 45° to {fortyfive:.0f}",
             ),
         )
@@ -153,9 +153,7 @@ class CurrentStage(StageView):
     def drag_to(self, hertz: float) -> None:
         """Follow the handle: a new design at every move."""
         axis = self.session.axis
-        target = crossover_target(
-            hertz, axis.inverter.Ts, override=axis.target.override_margin
-        )
+        target = crossover_target(hertz, axis.inverter.Ts, override=axis.target.override_margin)
         self.session.drag(self.session.with_target(target))
 
     def end_drag(self) -> None:
@@ -203,7 +201,7 @@ class CurrentStage(StageView):
 
 
 def _with_gains(axis: Axis, design: object) -> Axis:
-    from dataclasses import replace  # noqa: PLC0415
+    from dataclasses import replace
 
     return replace(axis, gains=design.gains)  # type: ignore[attr-defined]
 
@@ -284,7 +282,9 @@ class VerifyBar(QWidget):
         try:
             amplitude = parse(Kind.CURRENT, _amperes(self.size_entry.text())).value
             text = self.bias_entry.text()
-            bias = 0.0 if text.strip() in ("0", "0.0") else parse(Kind.CURRENT, _amperes(text)).value
+            bias = (
+                0.0 if text.strip() in ("0", "0.0") else parse(Kind.CURRENT, _amperes(text)).value
+            )
         except InputError as error:
             self.size_entry.take_back()
             self.bias_entry.take_back()
@@ -301,7 +301,7 @@ class VerifyBar(QWidget):
         """Return the step that is set."""
         return CurrentStep(axis_name=self.axis_name, amplitude=self.amplitude, bias=self.bias)
 
-    def show_axis(self, axis: Axis, braked: bool) -> None:  # noqa: FBT001
+    def show_axis(self, axis: Axis, braked: bool) -> None:
         """Say beforehand what would happen."""
         if axis.gains is None:
             return
@@ -365,8 +365,8 @@ class CurrentNumbers:
     def show_numbers(self, shown: CurrentPicture, axis: Axis) -> None:
         """Show a state of the loop."""
         texts = target_texts(shown)
-        for kind, row in self.given.items():
-            row.show_value(texts[kind], chosen=shown.follows and kind is axis.target.kind)
+        for kind, given in self.given.items():
+            given.show_value(texts[kind], chosen=shown.follows and kind is axis.target.kind)
         g = shown.gains
         self._Kp_q.show_value(digits(g.Kp_q, 3), "V/A")
         self._why.show_lines(*why_Kp(shown))

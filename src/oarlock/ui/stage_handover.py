@@ -1,4 +1,4 @@
-"""The Handover stage: will the firmware run exactly these gains?"""
+"""The Handover stage: whether the firmware will run exactly these gains."""
 
 import math
 from pathlib import Path
@@ -196,7 +196,12 @@ class ProofView(QWidget):
                       align="center", halo=t.halo)  # fmt: skip
             return
         w = self.width()
-        for x, title in ((w - 196, "samples"), (w - 138, "differ"), (w - 84, "worst"), (w - 16, "limited")):
+        for x, title in (
+            (w - 196, "samples"),
+            (w - 138, "differ"),
+            (w - 84, "worst"),
+            (w - 16, "limited"),
+        ):
             draw_text(p, x, 44, title, t.muted, size=look.SMALL, align="right")
         for i, lane in enumerate(self._proof.lanes):
             self._paint_lane(p, lane, 50 + 34 * i)
@@ -304,9 +309,9 @@ class HandoverStage(StageView):
         by_key = {key: symbol for symbol, key in mapping_of(self.session).items()}
         for key, row in self.symbols.items():
             row.entry.show_text(by_key.get(key, ""))
-        for i, row in enumerate(self._unmapped):
+        for i, free in enumerate(self._unmapped):
             name = shown.unmapped[i] if i < len(shown.unmapped) else ""
-            row.show_value("", "", "kept" if name else "", name=name or " ")
+            free.show_value("", "", "kept" if name else "", name=name or " ")
         changed = sum(c.differs for c in shown.patch.changes) if shown.patch else 0
         self._lines.show_value(f"{changed}", "change")
         self._old.show_value("", "", "kept beside, numbered")
@@ -327,7 +332,10 @@ class HandoverStage(StageView):
 
     def _choose(self) -> None:
         name, _ = QFileDialog.getOpenFileName(
-            self, "Choose the firmware's header", "", "Headers (*.h *.hpp *.c *.conf *.txt);;All (*)"
+            self,
+            "Choose the firmware's header",
+            "",
+            "Headers (*.h *.hpp *.c *.conf *.txt);;All (*)",
         )
         if name:
             self.open_file(Path(name))
@@ -338,7 +346,9 @@ class HandoverStage(StageView):
         self.refresh()
 
     def _new(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "Write a new header", "gains.h", "Headers (*.h)")
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Write a new header", "gains.h", "Headers (*.h)"
+        )
         if name:
             self.new_file(Path(name))
 

@@ -1,4 +1,4 @@
-"""The Identify stage: what is really on the cable, and can it be believed?"""
+"""The Identify stage: what is really on the cable, and whether it can be believed."""
 
 import math
 from collections.abc import Callable
@@ -115,7 +115,7 @@ class TileButton(QAbstractButton):
             p.drawEllipse(at(float(x[i]), float(y[i])), 2.4, 2.4)
 
 
-def _color(quantity: str) -> Any:  # noqa: ANN401
+def _color(quantity: str) -> Any:
     t = look.theme()
     return {"resistance": t.ink, "inductance_d": t.d, "inductance_q": t.q}[quantity]
 
@@ -172,8 +172,8 @@ class EvidencePlot(Plot):
     def _annotate(self, p: QPainter) -> None:
         finding, t = self._finding, look.theme()
         if finding is None:
-            draw_text(p, self.area.center().x(), self.area.center().y(),
-                      "The evidence appears here once it is measured.", t.muted, align="center")  # fmt: skip
+            text, at = "The evidence appears here once it is measured.", self.area.center()
+            draw_text(p, at.x(), at.y(), text, t.muted, align="center")
             return
         color = _color(finding.quantity)
         if finding.quantity == "resistance":
@@ -187,8 +187,8 @@ class EvidencePlot(Plot):
             draw_text(p, self.px(x) + 8, self.py(y) + 20, "R·i without dead time", t.muted,
                       size=look.SMALL, halo=t.halo)  # fmt: skip
             volts = finding.estimates["inverter.dead_voltage"].value
-            draw_text(p, self.px(0) + 12, self.py(0) - 10,
-                      f"dead time **{digits(volts, 3)} V** a phase", t.ink, halo=t.halo)  # fmt: skip
+            text = f"dead time **{digits(volts, 3)} V** a phase"
+            draw_text(p, self.px(0) + 12, self.py(0) - 10, text, t.ink, halo=t.halo)
             return
         amplitude = 0.5 * float(np.ptp(finding.evidence["fitted"]))
         volts = 0.5 * float(np.ptp(finding.evidence["volts"]))
@@ -260,7 +260,9 @@ class CheckList(QWidget):
         """Show a finding's checks."""
         checks = sorted(finding.checks, key=lambda c: c.passed) if finding else []
         self._checks = [(c.passed, c.sentence) for c in checks]
-        self.setAccessibleName(". ".join(f"{'holds' if ok else 'fails'}: {s}" for ok, s in self._checks))
+        self.setAccessibleName(
+            ". ".join(f"{'holds' if ok else 'fails'}: {s}" for ok, s in self._checks)
+        )
         self.update()
 
     def paintEvent(self, _event: QPaintEvent) -> None:
@@ -290,7 +292,9 @@ class Forest(QWidget):
         self._rows = rows
         self.setAccessibleName(
             ", ".join(
-                f"{plain(r.symbol)} {100 * r.deviation:+.1f} %" for r in rows if r.deviation is not None
+                f"{plain(r.symbol)} {100 * r.deviation:+.1f} %"
+                for r in rows
+                if r.deviation is not None
             )
         )
         self.update()
@@ -312,7 +316,9 @@ class Forest(QWidget):
             color = t.ink if row.holds else t.attention
             draw_text(p, 0, y + 5, f"**{row.symbol}**", t.ink)
             if row.deviation is None:
-                draw_text(p, self.width(), y + 5, "printed", t.muted, size=look.SMALL, align="right")
+                draw_text(
+                    p, self.width(), y + 5, "printed", t.muted, size=look.SMALL, align="right"
+                )
                 continue
             x = self._x(row.deviation)
             p.setPen(QPen(color, 1.4))
@@ -356,8 +362,8 @@ class Consequences(QWidget):
             draw_text(p, 0, y, row.name, t.ink)
             draw_text(p, 128, y, row.before, t.muted, align="right")
             draw_text(p, 139, y, "→", t.muted, align="center")
-            draw_text(p, 184, y, row.after if same else f"**{row.after}**", t.muted if same else t.ink,
-                      align="right")  # fmt: skip
+            after, color = (row.after, t.muted) if same else (f"**{row.after}**", t.ink)
+            draw_text(p, 184, y, after, color, align="right")
             draw_text(p, 189, y, row.unit, t.muted, size=11)
 
 

@@ -1,4 +1,4 @@
-"""The Machine stage: what can this machine do on this bus?"""
+"""The Machine stage: what this machine can do on this bus."""
 
 import math
 
@@ -75,7 +75,9 @@ class CurrentPlane(Plot):
         ticks_x = linear_ticks(low_x * 0.95, high_x, 6)
         ticks_y = linear_ticks(0.0, low_y + height, 6)
         ticks_x = [(v, f"{s} A" if i == 0 else s) for i, (v, s) in enumerate(ticks_x)]
-        ticks_y = [(v, f"{s} A" if i == len(ticks_y) - 1 else s) for i, (v, s) in enumerate(ticks_y)]
+        ticks_y = [
+            (v, f"{s} A" if i == len(ticks_y) - 1 else s) for i, (v, s) in enumerate(ticks_y)
+        ]
         self.set_x(low_x, high_x, ticks_x)
         self.set_y(low_y, low_y + height, ticks_y)
 
@@ -407,7 +409,9 @@ class MachineStage(StageView):
         for over_speed in (self.torque, self.currents):
             over_speed.moved.connect(self.move_cursor)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self._omega = float(session.view.get("map_omega", 0.6 * session.axis.machine.max_speed.value))
+        self._omega = float(
+            session.view.get("map_omega", 0.6 * session.axis.machine.max_speed.value)
+        )
         self.rows = self._fill(self.numbers)
 
     def _fill(self, panel: Panel) -> dict[str, ParameterRow]:
@@ -489,5 +493,3 @@ class MachineStage(StageView):
             (f"at top speed {top:.0f} Hz, 1/{sampling / top:.0f} of sampling",
              "filled: measured; hollow: not yet"),
         )  # fmt: skip
-
-

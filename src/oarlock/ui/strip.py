@@ -186,9 +186,7 @@ class TimescalesStrip(QWidget):
         if self._line:
             line(p, x, y, x, self.height(), t.accent, 2)
         handle(p, x, y, t.accent, filled=marker.measured, strong=self._line)
-        draw_text(
-            p, x, y - 17, marker.label, t.ink, size=look.BODY, align="center", halo=t.ground
-        )
+        draw_text(p, x, y - 17, marker.label, t.ink, size=look.BODY, align="center", halo=t.ground)
 
     def _paint_markers(self, p: QPainter, strip: Strip) -> None:
         t = look.theme()
@@ -256,5 +254,3 @@ class TimescalesStrip(QWidget):
             self.nudged.emit(1.0 / step)
         else:
             super().keyPressEvent(event)
-
-

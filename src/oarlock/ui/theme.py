@@ -60,9 +60,9 @@ def theme() -> Theme:
     return _active
 
 
-def choose(dark: bool) -> None:  # noqa: FBT001
+def choose(dark: bool) -> None:
     """Use the light or the dark palette from now on, application-wide."""
-    global _active  # noqa: PLW0603 - one application, one palette
+    global _active
     _active = DARK if dark else LIGHT
     t, palette = _active, QPalette()
     roles = {
@@ -101,7 +101,9 @@ def load_fonts() -> None:
 
 
 @cache
-def font(size: int = BODY, *, bold: bool = False, italic: bool = False, mono: bool = False) -> QFont:
+def font(
+    size: int = BODY, *, bold: bool = False, italic: bool = False, mono: bool = False
+) -> QFont:
     """Return the interface's typeface with tabular figures, `size` in px."""
     made = QFont("Inter")
     if mono:

@@ -1,14 +1,19 @@
 """The frame: top bar, strip, rail, stage, numbers, logbook; and what the keys do."""
 
+import functools
 from collections.abc import Callable
 
+from psygnal import SignalInstance
 from PySide6.QtCore import QTimer, Signal
 from PySide6.QtGui import QCloseEvent, QKeySequence, QResizeEvent, QShortcut
 from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
+from oarlock.cancel import Cancel
 from oarlock.errors import InputError
+from oarlock.machine import Axis
+from oarlock.records import Record, Run
 from oarlock.session.bench import PRACTICE, Bench
-from oarlock.session.jobs import Done, Failed, Jobs, Stopped
+from oarlock.session.jobs import Done, Failed, Jobs, Progress, Stopped
 from oarlock.session.perform import Reading
 from oarlock.session.session import Session, read_again
 from oarlock.session.stages import STAGE_KEYS, stages
@@ -75,7 +80,7 @@ class MainWindow(QMainWindow):
 
     def _wire(self) -> None:
         session, bench = self.session, self.bench
-        self._subscriptions: list[tuple[object, Callable[..., None]]] = []
+        self._subscriptions: list[tuple[SignalInstance, Callable[..., None]]] = []
         for signal, slot in (
             (session.axis_changed, self._axis_changed),
             (session.runs_changed, self._runs_changed),
@@ -85,7 +90,7 @@ class MainWindow(QMainWindow):
             (bench.doing_changed, self.top_bar.show_doing),
             (bench.told, self._tell),
         ):
-            signal.connect(slot)  # type: ignore[attr-defined]
+            signal.connect(slot)
             self._subscriptions.append((signal, slot))
         self.rail.chosen.connect(self.show_stage)
         self.top_bar.stop.connect(bench.stop)
@@ -107,13 +112,10 @@ class MainWindow(QMainWindow):
             ("Ctrl+K", self.open_palette),
             ("Ctrl+Q", self.close),
         ):
-            QShortcut(QKeySequence(keys), self, activated=action)  # type: ignore[call-arg]
+            QShortcut(QKeySequence(keys), self).activated.connect(action)
         for number, key in enumerate(STAGE_KEYS, 1):
-            QShortcut(
-                QKeySequence(f"Ctrl+{number}"),
-                self,
-                activated=lambda k=key: self.show_stage(k),  # type: ignore[call-arg]
-            )
+            shortcut = QShortcut(QKeySequence(f"Ctrl+{number}"), self)
+            shortcut.activated.connect(functools.partial(self.show_stage, key))
 
     # Stages
 
@@ -247,7 +249,7 @@ class MainWindow(QMainWindow):
                     self.message.say(str(outcome.error))
 
             self._jobs.start(
-                lambda _progress, _cancel, r=run, data=record, a=axis: read_again(r, data, a),
+                functools.partial(_read_in_job, run, record, axis),
                 on_end=ended,
                 name="read a record",
             )
@@ -269,7 +271,9 @@ class MainWindow(QMainWindow):
         """Return all commands that make sense now."""
         session, bench = self.session, self.bench
         found = [
-            Command(f"Go to {stage.name}", f"Ctrl+{i}", lambda k=stage.key: self.show_stage(k))
+            Command(
+                f"Go to {stage.name}", f"Ctrl+{i}", functools.partial(self.show_stage, stage.key)
+            )
             for i, stage in enumerate(stages(session), 1)
         ]
         found += [
@@ -298,7 +302,7 @@ class MainWindow(QMainWindow):
         return found
 
     def _toggle_margin(self) -> None:
-        from dataclasses import replace  # noqa: PLC0415
+        from dataclasses import replace
 
         axis = self.session.axis
         target = replace(axis.target, override_margin=not axis.target.override_margin)
@@ -308,7 +312,7 @@ class MainWindow(QMainWindow):
         """Let go of the session, so that another window can take it."""
         self._timer.stop()
         for signal, slot in self._subscriptions:
-            signal.disconnect(slot)  # type: ignore[attr-defined]
+            signal.disconnect(slot)
         self._subscriptions.clear()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
@@ -318,3 +322,9 @@ class MainWindow(QMainWindow):
     def closeEvent(self, event: QCloseEvent) -> None:
         self.session.set_view("window", [self.width(), self.height()])
         super().closeEvent(event)
+
+
+def _read_in_job(
+    run: Run, record: Record, axis: Axis, _progress: Progress, _cancel: Cancel
+) -> Reading:
+    return read_again(run, record, axis)

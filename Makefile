@@ -1,0 +1,46 @@
+# Everything that can be done here; `make demo` and `make test` set up what they need.
+VENV := .venv
+BIN := $(VENV)/bin
+READY := $(VENV)/.ready
+export PYTHONDONTWRITEBYTECODE := 1
+
+.PHONY: demo demo-headless test check lint types contracts bench screenshots lock clean
+
+demo: $(READY)
+	@$(BIN)/oarlock demo
+
+demo-headless: $(READY)
+	@$(BIN)/oarlock demo --headless --out demo-out
+
+test: $(READY)
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest
+
+check: lint types contracts
+
+lint: $(READY)
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+
+types: $(READY)
+	$(BIN)/mypy
+
+contracts: $(READY)
+	$(BIN)/lint-imports
+
+bench: $(READY)
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks
+
+screenshots: $(READY)
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python tools/screenshots.py docs/screenshots
+
+lock: $(READY)
+	$(BIN)/python -m pip install -q uv
+	$(BIN)/uv pip compile pyproject.toml --extra dev --universal --python-version 3.11 \
+	  --no-header --no-annotate -o requirements.lock
+
+clean:
+	rm -rf $(VENV) demo-out .mypy_cache .ruff_cache .pytest_cache
+
+$(READY): requirements.lock pyproject.toml tools/set-up
+	@sh tools/set-up $(VENV)
+	@touch $@
