@@ -5,8 +5,11 @@ management command 'enter pre-operational': one frame of highest priority that o
 transfer. See docs/drive-interface.md for the drive's side.
 """
 
+import contextlib
 import importlib.resources
+import logging
 import math
+import queue
 import struct
 import threading
 import time
@@ -33,6 +36,8 @@ from oarlock.errors import (
     LinkTimeout,
 )
 
+# Every failure is translated and told once; the library's own log would tell it again.
+logging.getLogger("canopen").setLevel(logging.CRITICAL)
 CLIENT_ID = 0x7F
 SILENCE = 0.35  # s without a heartbeat of the drive's: it hangs
 START, STOP, CLEAR = 1, 2, 3
@@ -258,6 +263,7 @@ class CanopenLink:
         except BaseException:
             stream._error = True  # noqa: SLF001 - keeps close() from confirming what was cut off
             self._node.sdo.abort(0x08000020)
+            self._drain()
             raise
         finally:
             stream.close()
@@ -265,6 +271,13 @@ class CanopenLink:
             cause = f"{len(data)} bytes are no rows of {channels} channels"
             raise LinkProtocolError(cause, place=self._place)
         return np.frombuffer(bytes(data), dtype="<f4").reshape(-1, channels)
+
+    def _drain(self) -> None:
+        """Let go by what was still on its way of a transfer that was cut off."""
+        responses = self._node.sdo.responses
+        with contextlib.suppress(queue.Empty):
+            while True:
+                responses.get(timeout=0.05)
 
     def subscribe(self, sink: Callable[[Live], None]) -> None:
         """Have `sink` called, on the link's thread, for each live message."""

@@ -107,8 +107,8 @@ def _points(record: Record) -> _Points:
 def _model(p: Array, current: Array) -> tuple[Array, Array]:
     """Return (voltage, true current), both (n, 2), for the measured current."""
     true = (current - p[6:8]) @ np.linalg.inv(sense_matrix(1.0 + p[4], 1.0 + p[5])).T
-    x = true @ _TO_PHASES.T / np.exp(p[2])
-    n = 1.0 + np.exp(p[3])
+    x = true @ _TO_PHASES.T / np.exp(np.clip(p[2], -12.0, 6.0))
+    n = 1.0 + np.exp(np.clip(p[3], -6.0, 3.0))
     size = np.abs(x)
     small, large = np.minimum(size, 1.0), np.maximum(size, 1.0)
     # Two forms of one function, so that no power overflows.
@@ -134,18 +134,21 @@ def _fit(points: _Points, axis: Axis, *, keep: Array | None = None, knee: float 
     belief = np.array([0.0, 0.0, 0.5, 0.7, 33.0, 33.0, 0.2 / count, 0.2 / count])
     noise = max(points.noise, 1e-4)
 
+    def held(p: Array) -> Array:
+        return np.where(np.arange(8) == 3, knee, p) if knee else p
+
     def misfit(p: Array) -> Array:
-        p = np.where(np.arange(8) == 3, knee, p) if knee else p
+        p = held(p)
         residual = (voltage - _model(p, current)[0]) / noise
         return np.concatenate([residual.ravel(), belief * (p - start)])
 
     scale = np.array([start[0], start[1], 0.3, 0.5, 0.01, 0.01, count, count])
     found = least_squares(misfit, start, x_scale=scale, max_nfev=400)
-    residual = voltage - _model(found.x, current)[0]
+    residual = voltage - _model(held(found.x), current)[0]
     free = max(residual.size - 8, 1)
     chi2 = float(np.sum((residual / noise) ** 2)) / free
     covariance = np.linalg.pinv(found.jac.T @ found.jac) * max(chi2, 1.0)
-    return _Fit(found.x, covariance, residual, chi2)
+    return _Fit(held(found.x), covariance, residual, chi2)
 
 
 def _formal(fit: _Fit, i: int) -> float:

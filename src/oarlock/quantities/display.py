@@ -58,7 +58,7 @@ def engineering(value: float, unit: str, figures: int = 3) -> tuple[str, str]:
 def with_std(value: float, std: float | None, unit: str) -> tuple[str, str, str]:
     """Return (number, ± number, unit): as many digits as the uncertainty allows, five at most.
 
-    >>> with_std(0.01562, 0.000055, "H")
+    >>> with_std(0.01562, 0.00006, "H")
     ('15.62', '0.06', 'mH')
     """
     if std is None or not std > 0.0 or not math.isfinite(std) or value == 0.0:

@@ -143,7 +143,8 @@ def _split(text: str, kind: Kind) -> _Words:
         rest, hits = re.subn(pattern, " ", rest, flags=re.IGNORECASE)
         if hits:
             marks.add(mark)
-    return _Words(float(found[1]), rest.strip(" ,()"), frozenset(marks))
+    rest = re.sub(r"\(\s*\)", " ", rest)  # what a mark in brackets leaves behind
+    return _Words(float(found[1]), rest.strip(" ,"), frozenset(marks))
 
 
 _AT_HEAT = {Kind.RESISTANCE, Kind.INDUCTANCE, Kind.FLUX}

@@ -1,0 +1,144 @@
+"""What many tests share: the winch's axis, drives of known truth, projects, the window."""
+
+import os
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+import threading
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+from pytestqt.qtbot import QtBot
+
+from oarlock.control._kernels import warm
+from oarlock.demo.project import demo_text, make_demo
+from oarlock.drive.canopen_link import CanopenLink
+from oarlock.drive.practice_process import PracticeProcess
+from oarlock.drive.steps import CHANNEL_UNITS, CHANNELS, refuse, step_table
+from oarlock.identify.experiments import Experiment
+from oarlock.machine import Axis
+from oarlock.machine.axis_file import parse_axis
+from oarlock.practice.truth import draw
+from oarlock.records import Finding, Record
+from oarlock.session.session import Session
+from oarlock.simulate import _kernels as k
+from oarlock.simulate.drive_model import TRIPS, DriveModel, PlantParameters
+from oarlock.store.project import Project
+
+Player = Callable[..., Record]
+
+
+@pytest.fixture(scope="session", autouse=True)
+def _warm_kernels() -> None:
+    warm()
+
+
+@pytest.fixture(autouse=True)
+def _own_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """No test reads or writes the user's own files; compiled kernels are shared."""
+    for name in ("XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_CONFIG_HOME"):
+        monkeypatch.setenv(name, str(tmp_path / name.lower()))
+
+
+@pytest.fixture(autouse=True)
+def _no_threads_left() -> Iterator[None]:
+    """A thread that outlives its test fails it."""
+    before = set(threading.enumerate())
+    yield
+    until = time.monotonic() + 3.0
+    while time.monotonic() < until:
+        left = [t for t in threading.enumerate() if t not in before and t.is_alive()]
+        if not left:
+            return
+        time.sleep(0.02)
+    pytest.fail(f"threads left: {[t.name for t in left]}")
+
+
+@pytest.fixture
+def axis() -> Axis:
+    """The sonar winch as its datasheet prints it."""
+    return parse_axis(demo_text("winch.axis.toml"), place="winch")
+
+
+@pytest.fixture
+def truth() -> PlantParameters:
+    """One practice drive's hidden parameters."""
+    return draw("winch", 0)
+
+
+def adopted(axis: Axis, finding: Finding) -> Axis:
+    """Return the axis with what a finding estimates."""
+    for path, estimate in finding.estimates.items():
+        axis = axis.with_parameter(path, replace(axis.parameter(path), adopted=estimate))
+    return axis
+
+
+def play_on_model(
+    experiment: Experiment, axis: Axis, plant: PlantParameters, *, seed: int = 0
+) -> Record:
+    """Play an experiment on a simulated drive, as fast as it goes, without a link."""
+    plan = experiment.plan(axis)
+    refuse(plan, axis)
+    model = DriveModel(plant, seed=seed)
+    gains, limits = plan.gains, plan.limits
+    model.firm[: k.KI_Q + 1] = [gains.Kp_d, gains.Ki_d, gains.Kp_q, gains.Ki_q]
+    model.firm[k.F_PAIRS] = axis.machine.pole_pairs.value
+    model.firm[k.MAX_CURRENT : k.MAX_TIME + 1] = [
+        limits.current,
+        limits.speed,
+        limits.travel,
+        limits.time,
+    ]
+    model.firm[k.DECIMATION], model.firm[k.AVERAGE] = plan.decimation, plan.average
+    channels = tuple(CHANNELS.index(name) for name in plan.channels)
+    model.load(step_table(plan, axis.inverter.Ts), channels)
+    model.start()
+    model.advance(int(plan.duration / axis.inverter.Ts) + 10)
+    table = model.trace.astype(np.float64)
+    return Record(
+        experiment=plan.name,
+        sample_time=axis.inverter.Ts,
+        columns={name: table[:, i].copy() for i, name in enumerate(plan.channels)},
+        units={name: CHANNEL_UNITS[name] for name in plan.channels},
+        settings=experiment.settings(axis),
+        ended="done" if model.state == 2 else f"tripped: {TRIPS[model.trip]}",
+    )
+
+
+@pytest.fixture
+def practice() -> Iterator[PracticeProcess]:
+    """A practice drive of its own for one test."""
+    drive = PracticeProcess()
+    yield drive
+    drive.stop()
+
+
+@pytest.fixture
+def link(practice: PracticeProcess) -> Iterator[CanopenLink]:
+    """A link to a practice drive."""
+    made = CanopenLink(practice.channel)
+    yield made
+    made.close()
+
+
+@pytest.fixture
+def demo_path(tmp_path: Path) -> Path:
+    """A fresh copy of the demo project."""
+    return make_demo(tmp_path / "demo")
+
+
+@pytest.fixture
+def session(demo_path: Path) -> Iterator[Session]:
+    """An open session on the demo project, its owner being the test's thread."""
+    made = Session(Project.open(demo_path), lambda call: call())
+    yield made
+    made.close()
+
+
+def wait(qtbot: QtBot, condition: Callable[[], bool], seconds: float = 20.0) -> None:
+    """Wait until a condition holds, letting the window work."""
+    qtbot.waitUntil(condition, timeout=int(1000 * seconds))

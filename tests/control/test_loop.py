@@ -1,0 +1,124 @@
+"""The exact discrete loop against closed forms, a time simulation, and its own limits."""
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy.signal import dlsim
+
+from oarlock.control import _kernels
+from oarlock.control.design import pi_for
+from oarlock.control.loop import PI, CurrentLoop, IntegralRule, Plant, margins
+
+TS = 62.5e-6
+PLANT = Plant(R=0.862, L=15.62e-3, Ts=TS)
+
+
+def loop_at(hertz: float, rule: IntegralRule = IntegralRule.BACKWARD) -> CurrentLoop:
+    return CurrentLoop(PLANT, pi_for(PLANT, math.tau * hertz, rule))
+
+
+def test_margins_of_the_cancelled_loop_have_a_closed_form() -> None:
+    """L = k/(z (z - 1)): phase -90° - 1.5 w Ts, gain k/(2 sin(w Ts/2))."""
+    found = margins(loop_at(849.0))
+    w = math.tau * 849.0
+    assert found.crossover == pytest.approx(w, rel=1e-9)
+    assert found.phase_margin == pytest.approx(math.pi / 2 - 1.5 * w * TS, abs=1e-9)
+    assert found.phase_crossover == pytest.approx(math.pi / (3 * TS), rel=1e-9)
+    k = 2 * math.sin(0.5 * w * TS)
+    assert found.gain_margin == pytest.approx(1.0 / k, rel=1e-6)  # 2 sin(30°) = 1
+    assert found.stable
+
+
+@pytest.mark.parametrize("rule", list(IntegralRule))
+@pytest.mark.parametrize("hertz", [50.0, 300.0, 849.0, 1700.0])
+def test_every_integral_rule_crosses_where_it_should(rule: IntegralRule, hertz: float) -> None:
+    loop = loop_at(hertz, rule)
+    assert abs(loop.open(math.tau * hertz)) == pytest.approx(1.0, rel=1e-9)
+    zero = np.roots(loop.pi.polynomials(TS)[0])
+    assert zero == pytest.approx([PLANT.pole])
+
+
+def test_the_step_response_is_what_a_sample_by_sample_run_gives() -> None:
+    loop = loop_at(849.0)
+    current, voltage = loop.step(80)
+    i, applied, total, expected_i, expected_u = 0.0, 0.0, 0.0, [], []
+    for _ in range(80):
+        e = 1.0 - i
+        total += loop.pi.Ki * TS * e
+        u = loop.pi.Kp * e + total
+        expected_i.append(i)
+        expected_u.append(u)
+        i = PLANT.pole * i + PLANT.gain * applied  # what was computed a sample ago is applied
+        applied = u
+    assert current == pytest.approx(np.array(expected_i), abs=1e-12)
+    assert voltage == pytest.approx(np.array(expected_u), rel=1e-9)
+
+
+def test_the_step_response_agrees_with_scipy() -> None:
+    loop = loop_at(600.0)
+    _, y = dlsim((loop.numerator, loop.characteristic, TS), np.ones(60))
+    assert loop.step(60)[0] == pytest.approx(y[:, 0], abs=1e-10)
+
+
+def test_compiled_and_plain_recursion_agree_bit_for_bit() -> None:
+    rng = np.random.default_rng(1)
+    b, a, x = rng.normal(size=4), np.array([1.0, -0.5, 0.2, 0.05]), rng.normal(size=300)
+    fast, slow = np.empty(300), np.empty(300)
+    assert _kernels._compiled is not None
+    _kernels._compiled(b, a, x, fast)
+    _kernels._recur(b, a, x, slow)
+    assert np.array_equal(fast, slow)
+
+
+def test_too_much_gain_is_unstable_and_said_so() -> None:
+    found = margins(CurrentLoop(PLANT, PI(Kp=300.0, Ki=1e4)))
+    assert not found.stable
+    assert found.phase_margin < 0.0
+
+
+def test_bandwidth_is_where_the_closed_loop_falls_by_3_db() -> None:
+    loop = loop_at(849.0)
+    found = margins(loop)
+    value = loop.open(found.bandwidth)
+    assert abs(value / (1 + value)) == pytest.approx(math.sqrt(0.5), rel=1e-9)
+    assert found.bandwidth / math.tau == pytest.approx(1970.0, abs=1.0)
+
+
+def test_noise_gain_is_that_of_a_long_noisy_run() -> None:
+    loop = loop_at(849.0)
+    rng = np.random.default_rng(3)
+    noise = rng.normal(size=200_000)
+    num_c, den_c = loop.pi.polynomials(TS)
+    _, u = dlsim(
+        (
+            np.convolve(num_c, [1.0, -PLANT.pole, 0.0]),
+            np.polyadd(
+                np.convolve(den_c, [1.0, -PLANT.pole, 0.0]), PLANT.gain * np.array(num_c)
+            ),
+            TS,
+        ),
+        noise,
+    )
+    assert loop.noise_gain()[1] == pytest.approx(float(np.std(u)), rel=0.02)
+
+
+@given(
+    st.floats(min_value=0.01, max_value=5.0),
+    st.floats(min_value=2e-5, max_value=0.05),
+    st.floats(min_value=5e3, max_value=1e5),
+    st.floats(min_value=0.005, max_value=0.3),
+)
+def test_any_machine_gets_the_margin_it_was_designed_for(
+    R: float, L: float, f: float, ratio: float
+) -> None:
+    plant = Plant(R=R, L=L, Ts=1.0 / f)
+    crossover = ratio * f
+    loop = CurrentLoop(plant, pi_for(plant, crossover))
+    left = math.pi / 2 - 1.5 * crossover / f
+    found = margins(loop)
+    assert found.crossover == pytest.approx(crossover, rel=1e-6)
+    assert found.phase_margin == pytest.approx(left, abs=1e-5)
+    assert found.stable == (left > -math.pi / 2 + 1.5 * math.pi / 3 and found.gain_margin > 1.0)

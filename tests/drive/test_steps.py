@@ -1,0 +1,122 @@
+"""The dry run refuses whatever could harm, and whatever is not known."""
+
+import math
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from oarlock.drive.steps import (
+    Frame,
+    Limits,
+    Plan,
+    Shape,
+    Step,
+    Target,
+    Wave,
+    problems,
+    refuse,
+    step_table,
+)
+from oarlock.errors import InputError
+from oarlock.identify.experiments import CurrentStep, InductanceSine, ResistanceHolds, announcement
+from oarlock.machine import Axis, CurrentGains
+from oarlock.session.perform import experiment_for
+
+GAINS = CurrentGains(Kp_d=1.0, Ki_d=1.0, Kp_q=1.0, Ki_q=1.0)
+
+
+def plan(*steps: Step, **changes: object) -> Plan:
+    made = Plan(
+        name="trial",
+        steps=steps or (Step(duration=0.1, i_d=2.0),),
+        channels=("t", "id"),
+        limits=Limits(current=10.0, speed=50.0, travel=1.0, time=10.0),
+        gains=GAINS,
+    )
+    return replace(made, **changes)  # type: ignore[arg-type]
+
+
+def wave(target: Target, amplitude: float, frequency: float = 100.0) -> Wave:
+    return Wave(shape=Shape.SINE, target=target, amplitude=amplitude, frequency=frequency)
+
+
+def test_a_harmless_plan_passes(axis: Axis) -> None:
+    assert problems(plan(), axis) == []
+
+
+@pytest.mark.parametrize("quantity", ["resistance", "inductance_d", "inductance_q"])
+def test_our_own_experiments_pass(axis: Axis, quantity: str) -> None:
+    made = experiment_for(quantity).plan(axis)
+    assert problems(made, axis) == []
+    assert made.duration < made.limits.time
+    assert made.largest_current <= axis.machine.peak_current.value
+
+
+@pytest.mark.parametrize(
+    ("bad", "words"),
+    [
+        (plan(Step(duration=0.1, i_d=11.0)), "asks for 11 A"),
+        (plan(Step(duration=0.1, i_d=8.0, i_q=8.0)), "asks for 11.3 A"),
+        (plan(Step(duration=0.1, i_d=math.nan)), "asks for nan A"),
+        (plan(Step(duration=1e-6)), "less than a sample"),
+        (plan(Step(duration=math.inf)), "lasts"),
+        (plan(Step(duration=0.1, frame=Frame.SPEED, speed=60.0)), "speed"),
+        (plan(Step(duration=0.1, angle=math.nan)), "angle"),
+        (plan(Step(duration=0.1, i_q=9.0, wave=wave(Target.I_Q, 2.0))), "asks for 11 A"),
+        (plan(Step(duration=0.1, wave=wave(Target.V_D, 200.0))), "the bus gives"),
+        (plan(Step(duration=0.1, wave=wave(Target.V_D, math.nan))), "not finite"),
+        (plan(Step(duration=0.1, wave=wave(Target.V_D, 5.0, 9000.0))), "half the sampling"),
+        (plan(Step(duration=0.1, wave=wave(Target.TORQUE, 50.0))), "beyond the limit"),
+        (plan(Step(duration=0.1, wave=wave(Target.SPEED, 60.0))), "speed beyond"),
+        (plan(*(Step(duration=0.01),) * 600), "600 steps"),
+        (plan(Step(duration=20.0)), "aborts after"),
+        (plan(channels=("t", "colour")), "cannot record colour"),
+        (plan(channels=("t",) * 9), "so many channels"),
+        (plan(limits=Limits(current=80.0, speed=50, travel=1, time=10)), "aborts only at 80 A"),
+        (plan(limits=Limits(current=math.nan, speed=50, travel=1, time=10)), "aborts only"),
+        (plan(limits=Limits(current=10, speed=900, travel=1, time=10)), "above the top speed"),
+        (plan(limits=Limits(current=10, speed=50, travel=math.inf, time=10)), "no limit"),
+        (plan(gains=replace(GAINS, Kp_d=math.nan)), "gains"),
+        (plan(gains=replace(GAINS, Ki_q=0.0)), "gains"),
+    ],
+)
+def test_what_could_harm_is_refused(axis: Axis, bad: Plan, words: str) -> None:
+    assert any(words in problem for problem in problems(bad, axis)), problems(bad, axis)
+    with pytest.raises(InputError) as caught:
+        refuse(bad, axis)
+    assert caught.value.remedy
+
+
+def test_the_table_is_what_the_drive_documentation_says(axis: Axis) -> None:
+    step = Step(
+        duration=0.1, i_d=2.0, i_q=1.0, frame=Frame.FIXED, angle=0.5, wave=wave(Target.V_Q, 9.0),
+        record=False, speed=3.0,
+    )  # fmt: skip
+    table = step_table(plan(step), axis.inverter.Ts)
+    assert table.dtype == np.float32
+    assert table[0].tolist() == pytest.approx([1600, 1, 0.5, 2, 1, 1, 2, 9, 100, 0, 0, 3])
+
+
+def test_what_will_happen_is_said_beforehand(axis: Axis) -> None:
+    text = announcement(ResistanceHolds().plan(axis), braked=True)
+    assert "12.0 A" in text
+    assert "4.9 s" in text
+    assert "68°" in text
+    assert announcement(ResistanceHolds().plan(axis), braked=False).startswith("Shaft may turn")
+
+
+def test_a_step_needs_gains_and_sense(axis: Axis) -> None:
+    step = CurrentStep(axis_name="q", amplitude=1.0, bias=4.0)
+    with pytest.raises(InputError, match="no gains"):
+        step.plan(axis)
+    with pytest.raises(InputError, match="cannot step"):
+        CurrentStep(axis_name="x", amplitude=1.0, bias=0.0).plan(replace(axis, gains=GAINS))
+    assert problems(step.plan(replace(axis, gains=GAINS)), axis) == []
+
+
+def test_the_sine_stays_below_the_bus(axis: Axis) -> None:
+    greedy = InductanceSine(axis_name="q", amplitude=2.0)
+    waves = [step.wave for step in greedy.plan(axis).steps if step.wave]
+    assert max(w.amplitude for w in waves) <= 0.75 * axis.inverter.v_max
+    assert problems(greedy.plan(axis), axis) == [] or greedy.plan(axis).largest_current < 20

@@ -1,0 +1,277 @@
+"""Headers written, patched and proven: nothing else in the file moves, not a bit is lost."""
+
+import random
+import stat
+import subprocess
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from oarlock.demo.project import demo_text
+from oarlock.errors import InputError
+from oarlock.handover.header import DEFAULT_MAP, header
+from oarlock.handover.patch import patch_file, read_map
+from oarlock.handover.proof import error_sequence, find_compiler, prove
+from oarlock.handover.values import float32_literal, handover_values, rounding
+from oarlock.machine import Axis, CurrentGains
+from oarlock.records import Record
+
+needs_compiler = pytest.mark.skipif(not find_compiler(), reason="no C compiler here")
+GAINS = CurrentGains(Kp_d=44.644363, Ki_d=4575.299, Kp_q=82.273834, Ki_q=4575.2991)
+
+
+@pytest.fixture
+def tuned(axis: Axis) -> Axis:
+    return replace(axis, gains=GAINS)
+
+
+@pytest.fixture
+def firmware(tmp_path: Path) -> Path:
+    path = tmp_path / "winch_gains.h"
+    path.write_text(demo_text("winch_gains.h"))
+    return path
+
+
+@given(st.floats(width=32, allow_nan=False, allow_infinity=False))
+def test_every_float32_reads_back_as_itself(value: float) -> None:
+    literal = float32_literal(value)
+    assert literal.endswith("f")
+    assert "." in literal
+    assert np.float32(literal[:-1]) == np.float32(value)
+    assert np.float32(float(literal[:-1])) == np.float32(value)  # by way of double, too
+
+
+@pytest.mark.parametrize("value", [float("nan"), float("inf"), 1e39, 1e-60])
+def test_what_float32_cannot_hold_is_refused(value: float) -> None:
+    with pytest.raises(InputError, match="float32"):
+        float32_literal(value)
+
+
+def test_rounding_is_told_as_a_ratio() -> None:
+    assert rounding(0.5) == 0.0
+    assert 0.0 < rounding(0.1) < 6e-8
+    assert rounding(0.0) == 0.0
+
+
+def test_without_gains_there_is_nothing_to_hand_over(axis: Axis) -> None:
+    with pytest.raises(InputError, match="no gains") as caught:
+        handover_values(axis)
+    assert "tune" in caught.value.remedy
+
+
+def test_a_new_header_has_names_values_and_units(tuned: Axis) -> None:
+    text = header(replace(tuned, name="evil */ name"))
+    assert text.count("*/") == text.count("/*")
+    for value in handover_values(tuned):
+        line = next(line for line in text.splitlines() if f"#define {value.symbol} " in line)
+        assert float32_literal(value.value) in line
+        assert value.unit in line
+    assert "#ifndef EVIL_NAME_GAINS_H" in text
+
+
+@needs_compiler
+def test_a_new_header_compiles_in_c_and_is_exact(tuned: Axis, tmp_path: Path) -> None:
+    values = handover_values(tuned)
+    errors = {"q": np.linspace(-3, 3, 500, dtype=np.float32)}
+    found = prove(header(tuned).encode(), DEFAULT_MAP, values, errors)
+    assert found.exact
+    assert "bit-exact over 500 samples" in found.sentence
+
+
+def test_only_values_change_and_everything_else_stays(tuned: Axis, firmware: Path) -> None:
+    before = firmware.read_bytes()
+    patch = patch_file(firmware, DEFAULT_MAP, handover_values(tuned))
+    assert firmware.read_bytes() == before  # looking writes nothing
+    assert len(patch.changes) == 6
+    after = patch.after.decode()
+    assert "#define CUR_KP_Q      82.273834f      /* V/A */" in after
+    assert "#define CUR_TRACK     8192 " in after
+    assert "CUR_KP_Q      12.0f      /* first light" in after  # inside #if 0
+    assert [change.line for change in patch.changes] == sorted(c.line for c in patch.changes)
+    diff = patch.diff()
+    assert "-#define CUR_KP_Q      58.6f" in diff
+    assert "+#define CUR_KP_Q      82.273834f" in diff
+    kept = patch.write()
+    assert kept is not None
+    assert kept.read_bytes() == before
+    assert firmware.read_bytes() == patch.after
+    again = patch_file(firmware, DEFAULT_MAP, handover_values(tuned))
+    assert not any(change.differs for change in again.changes)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "words"),
+    [
+        ("#define CUR_KP_Q      58.6f", "", "no value of CUR_KP_Q"),
+        ("#define CUR_KP_D ", "#define CUR_KP_Q 1.0f\n#define CUR_KP_D ", "stands 2 times"),
+        ("58.6f", "(2.0f * 29.3f)", "not a plain number"),
+        ("58.6f", "KP_TABLE[3]", "not a plain number"),
+        ("58.6f", "", "no value|not a plain number"),
+        ("58.6f", "1967928161", "integer 1967928161"),
+        (
+            "#define CUR_KP_Q      58.6f",
+            "#ifdef A\n#define CUR_KP_Q 1.0f\n#else\n#define CUR_KP_Q 2.0f\n#endif",
+            "stands 2 times",
+        ),
+    ],
+)
+def test_what_is_not_clear_is_refused(
+    tuned: Axis, firmware: Path, old: str, new: str, words: str
+) -> None:
+    text = firmware.read_text()
+    assert old in text
+    firmware.write_text(text.replace(old, new, 1))
+    with pytest.raises(InputError, match=words) as caught:
+        patch_file(firmware, DEFAULT_MAP, handover_values(tuned))
+    assert str(firmware) in str(caught.value)
+    assert caught.value.remedy
+
+
+def test_key_value_files_and_their_styles(tuned: Axis, tmp_path: Path) -> None:
+    path = tmp_path / "drive.conf"
+    path.write_bytes(b"# gains\r\nkp.q = 58.6 ; old\r\nki.q=( 3237.0 )\r\nname = \xe9t\xe9\r\n")
+    mapping = {"kp.q": "current.Kp_q", "ki.q": "current.Ki_q"}
+    patch = patch_file(path, mapping, handover_values(tuned))
+    assert patch.after == (
+        b"# gains\r\nkp.q = 82.273834 ; old\r\nki.q=( 4575.299 )\r\nname = \xe9t\xe9\r\n"
+    )
+
+
+def test_comments_and_strings_hold_no_values(tuned: Axis, tmp_path: Path) -> None:
+    path = tmp_path / "a.h"
+    path.write_text(
+        "/* #define KP 1.0f */\n// KP = 2.0f\nconst char *s = \"KP = 3.0f\";\n"
+        "static const float KP = 4.0f; /* KP = 5 */\n"
+    )
+    patch = patch_file(path, {"KP": "current.Kp_q"}, handover_values(tuned))
+    assert patch.changes[0].line == 4
+    assert patch.changes[0].was == 4.0
+    assert patch.after.decode().count("82.273834f") == 1
+
+
+def test_random_files_change_in_one_place_only(tuned: Axis, tmp_path: Path) -> None:
+    rng = random.Random(7)
+    noise = ["", "/* c */", "int x = 3;", "#define OTHER 5.0f", "#if 0", "#endif", "// KP", "\f"]
+    path = tmp_path / "r.h"
+    for _ in range(200):
+        head = [rng.choice(noise[:4] + noise[6:]) for _ in range(rng.randrange(8))]
+        tail = [rng.choice(noise[:4] + noise[6:]) for _ in range(rng.randrange(8))]
+        end = rng.choice(["\n", "\r\n"])
+        value = f"{rng.uniform(-1e3, 1e3):.{rng.randrange(1, 7)}f}{rng.choice(['', 'f'])}"
+        line = f"#define{rng.choice([' ', '  '])}KP{rng.choice([' ', '   '])}{value}"
+        text = end.join([*head, line, *tail]).encode("latin-1")
+        path.write_bytes(text)
+        patch = patch_file(path, {"KP": "current.Kp_q"}, handover_values(tuned))
+        start = text.index(line.encode()) + line.rindex(value)
+        assert patch.after[:start] == text[:start]
+        assert patch.after.endswith(text[start + len(value) :])
+
+
+def test_broken_read_only_and_changed_files(tuned: Axis, firmware: Path) -> None:
+    values = handover_values(tuned)
+    with pytest.raises(InputError, match="no such file"):
+        patch_file(firmware.with_name("gone.h"), DEFAULT_MAP, values)
+    patch = patch_file(firmware, DEFAULT_MAP, values)
+    firmware.write_text(firmware.read_text() + "\n")
+    with pytest.raises(InputError, match="changed since it was read"):
+        patch.write()
+    firmware.write_bytes(b"\0\1")
+    with pytest.raises(InputError, match="not a text file"):
+        patch_file(firmware, DEFAULT_MAP, values)
+
+
+def test_a_read_only_header_is_told(
+    tuned: Axis, firmware: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    patch = patch_file(firmware, DEFAULT_MAP, handover_values(tuned))
+    firmware.chmod(stat.S_IRUSR)
+    monkeypatch.setattr("os.access", lambda *_: False)  # root may write anything
+    with pytest.raises(InputError, match="read-only"):
+        patch.write()
+    assert firmware.read_bytes() == patch.before
+
+
+def test_maps_are_checked(tuned: Axis, firmware: Path, tmp_path: Path) -> None:
+    path = tmp_path / "map.toml"
+    path.write_text('CUR_KP_Q = "current.Kp_q"\n')
+    assert read_map(path) == {"CUR_KP_Q": "current.Kp_q"}
+    for text, words in (("CUR = 3", "not a text"), ("CUR =", "not TOML")):
+        path.write_text(text)
+        with pytest.raises(InputError, match=words):
+            read_map(path)
+    with pytest.raises(InputError, match=r"no value speed\.Kp"):
+        patch_file(firmware, {"CUR_KP_Q": "speed.Kp"}, handover_values(tuned))
+
+
+@pytest.fixture
+def errors() -> dict[str, np.ndarray]:  # type: ignore[type-arg]
+    rng = np.random.default_rng(5)
+    return {name: rng.normal(0.0, 2.0, 20_000).astype(np.float32) for name in ("d", "q")}
+
+
+@needs_compiler
+def test_the_proof_is_bit_exact_and_can_fail(
+    tuned: Axis, firmware: Path, errors: dict[str, np.ndarray]  # type: ignore[type-arg]
+) -> None:
+    values = handover_values(tuned)
+    patch = patch_file(firmware, DEFAULT_MAP, values)
+    good = prove(patch.after, DEFAULT_MAP, values, errors)
+    assert good.exact
+    assert [lane.samples for lane in good.lanes] == [20_000, 20_000]
+    assert all(lane.saturated > 0 for lane in good.lanes)
+    one_bit = np.nextafter(np.float32(GAINS.Kp_q), np.float32(100.0))
+    text = patch.after.replace(b"82.273834f", float32_literal(float(one_bit)).encode())
+    bad = prove(text, DEFAULT_MAP, values, errors)
+    assert not bad.exact
+    assert bad.lanes[0].differ == 0  # the d lane is as it was
+    assert bad.lanes[1].differ > 0
+    assert "differ" in bad.sentence
+
+
+@needs_compiler
+def test_a_header_that_does_not_compile_is_told(tuned: Axis) -> None:
+    values = handover_values(tuned)
+    with pytest.raises(InputError, match="does not compile"):
+        prove(b"#define CUR_KP_Q oops\n", DEFAULT_MAP, values, {"q": np.zeros(2, np.float32)})
+
+
+@needs_compiler
+def test_what_a_header_does_not_hold_is_given_to_the_compiler(tuned: Axis) -> None:
+    values = handover_values(tuned)
+    text = f"#define MY_KP {float32_literal(GAINS.Kp_q)}\n".encode()
+    errors = {"q": np.linspace(-2, 2, 300, dtype=np.float32)}
+    assert prove(text, {"MY_KP": "current.Kp_q"}, values, errors).exact
+
+
+def test_without_a_compiler_it_says_so(tuned: Axis, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("PATH", "")
+    values = handover_values(tuned)
+    found = prove(b"", DEFAULT_MAP, values, {"q": np.zeros(2, np.float32)})
+    assert not found.exact
+    assert "no C compiler here" in found.sentence
+
+
+def test_the_error_sequence_reaches_the_limits() -> None:
+    record = Record(
+        experiment="current step",
+        sample_time=1e-4,
+        columns={"iq": np.array([0.0, 0.5, 1.0]), "iq_ref": np.ones(3)},
+        units={"iq": "A", "iq_ref": "A"},
+    )
+    found = error_sequence(record, "q")
+    assert found.dtype == np.float32
+    assert found.tolist() == [1.0, 0.5, 0.0, -40.0, -20.0, -0.0, 0.0, 0.5, 1.0]
+
+
+@needs_compiler
+def test_the_reference_is_strict_c99(tmp_path: Path) -> None:
+    source = Path(__file__).parents[2] / "src/oarlock/handover/reference.c"
+    (tmp_path / "g.h").write_text("#define K 1.0f\n")
+    macros = [f'-DHEADER="{tmp_path}/g.h"', "-DKP=K", "-DKI=K", "-DTS=K", "-DV_MAX=K"]
+    flags = ["-std=c99", "-pedantic", "-Wall", "-Wextra", "-Wconversion", "-Werror"]
+    command = [find_compiler(), *flags, *macros, str(source), "-o", str(tmp_path / "p")]
+    assert subprocess.run(command, check=False).returncode == 0

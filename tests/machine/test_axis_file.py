@@ -1,0 +1,136 @@
+"""The axis file: what is read, what is refused and where, and that nothing is lost on the way."""
+
+import re
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from oarlock.demo.project import demo_text
+from oarlock.errors import InputError
+from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
+from oarlock.machine.axis import concerns, suspected_slip
+from oarlock.machine.axis_file import format_axis, parse_axis, read_axis
+from oarlock.quantities import Estimate, Origin
+
+TEXT = demo_text("winch.axis.toml")
+
+
+def test_the_winch_is_what_its_datasheet_says(axis: Axis) -> None:
+    m = axis.machine
+    assert m.R.value == pytest.approx(0.82)
+    assert m.Ld.value == pytest.approx(8e-3)
+    assert m.Lq.value == pytest.approx(17e-3)
+    assert m.psi.value == pytest.approx(0.160, rel=1e-3)
+    assert m.pole_pairs.value == 4
+    assert m.R.best.source == "1.64 ohm l-l, 20 °C"
+    assert m.R.best.origin is Origin.DATASHEET
+    assert axis.inverter.v_max == pytest.approx(184.75, abs=0.01)
+    assert axis.inverter.Ts == pytest.approx(62.5e-6)
+    assert concerns(axis) == []
+
+
+def test_writing_and_reading_gives_the_same_axis(axis: Axis) -> None:
+    found = Estimate(value=0.862, std=0.004, unit="ohm", origin=Origin.MEASURED, source="run 3")
+    axis = axis.with_parameter("machine.R", replace(axis.machine.R, adopted=found))
+    gain = Estimate(value=1.002, std=0.0005, unit="1", origin=Origin.MEASURED, source="run 3")
+    axis = axis.with_parameter(
+        "inverter.gain_a", replace(axis.inverter.gain_a, adopted=gain)
+    )
+    axis = replace(
+        axis,
+        gains=CurrentGains(Kp_d=44.6, Ki_d=4575.0, Kp_q=82.3, Ki_q=4575.1),
+        target=CurrentTarget(kind=TargetKind.BANDWIDTH, value=1.2e4, override_margin=True),
+    )
+    again = parse_axis(format_axis(axis), place="again")
+    assert again.target.value == pytest.approx(axis.target.value, rel=1e-12)
+    assert replace(again, target=axis.target) == axis
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "line", "words"),
+    [
+        ('resistance = "1.64 ohm l-l, 20 °C"', 'resistance = "1.64 mH"', 8, "not a unit"),
+        ('resistance = "1.64 ohm l-l, 20 °C"', "resistance = 0", 8, "above zero"),
+        ('resistance = "1.64 ohm l-l, 20 °C"', "resistance = true", 8, "neither"),
+        ('resistance = "1.64 ohm l-l, 20 °C"', 'restance = "1 ohm"', 8, "unknown key"),
+        ('pole_pairs = "8 poles"', 'pole_pairs = "7 poles"', 7, "even"),
+        ('rated_current = "7.1 A rms"', 'rated_current = "7.1 A"', 12, "RMS or peak"),
+        ("oarlock = 1", "oarlock = 2", 3, "version 1"),
+        ('crossover = "849 Hz"', 'crossover = "fast"', 26, "number"),
+        ('crossover = "849 Hz"', 'crossover = "849 Hz"\nbandwidth = "1 kHz"', 27, "at once"),
+        ('crossover = "849 Hz"', 'hurry = "yes"', 26, "unknown key"),
+        ('name = "Sonar winch"', 'name = ""', 4, "no name"),
+    ],
+)
+def test_what_is_wrong_is_told_with_line_and_key(
+    old: str, new: str, line: int, words: str
+) -> None:
+    assert old in TEXT
+    with pytest.raises(InputError, match=words) as caught:
+        parse_axis(TEXT.replace(old, new), place="winch.toml")
+    assert f"winch.toml, line {line}" in str(caught.value)
+    assert caught.value.remedy
+
+
+@pytest.mark.parametrize("key", ["resistance", "flux_linkage", "pole_pairs", "bus_voltage"])
+def test_a_missing_key_is_named(key: str) -> None:
+    text = re.sub(rf"^{key} = .*\n", "", TEXT, flags=re.MULTILINE)
+    with pytest.raises(InputError, match=f"{key} is missing"):
+        parse_axis(text, place="winch.toml")
+
+
+def test_truncated_binary_and_vanished_files(tmp_path: Path) -> None:
+    path = tmp_path / "winch.axis.toml"
+    with pytest.raises(InputError, match="no such file"):
+        read_axis(path)
+    path.write_text(TEXT[: TEXT.index("1.64") + 2], encoding="utf-8")
+    with pytest.raises(InputError, match="not TOML"):
+        read_axis(path)
+    path.write_bytes(b"\x00\x01\x02")
+    with pytest.raises(InputError, match="not a text file"):
+        read_axis(path)
+
+
+@pytest.mark.parametrize(
+    "table",
+    ["[adopted]\nR = 3", '[adopted]\nR = { value = "x", unit = "ohm" }', "[adopted]\nR = { v = 1 }"],
+)
+def test_adopted_values_are_checked(table: str) -> None:
+    with pytest.raises(InputError):
+        parse_axis(f"{TEXT}\n{table}\n", place="winch.toml")
+
+
+@pytest.mark.parametrize("table", ["[gains.current]\nKp_d = 1.0", "[gains.current]\nhello = 1.0"])
+def test_gains_are_checked(table: str) -> None:
+    with pytest.raises(InputError, match="gains"):
+        parse_axis(f"{TEXT}\n{table}\n", place="winch.toml")
+
+
+def test_two_constants_that_disagree_are_told() -> None:
+    line = 'flux_linkage = "82.1 V/krpm l-l"'
+    agree = parse_axis(TEXT.replace(line, f'{line}\ntorque_constant = "0.96 Nm/A peak"'), place="")
+    assert concerns(agree) == []
+    differ = parse_axis(TEXT.replace(line, f'{line}\ntorque_constant = "0.96 Nm/A rms"'), place="")
+    assert any("disagree" in text for text in concerns(differ))
+    assert parse_axis(format_axis(differ), place="") == differ
+
+
+def test_slips_between_paper_and_machine_are_suspected(axis: Axis) -> None:
+    assert suspected_slip(0.82, 1.66) == "line to line"
+    assert suspected_slip(0.82, 0.86) == ""
+    assert suspected_slip(1.0, 1.42) == "RMS for peak"
+    found = Estimate(value=1.64, std=0.01, unit="ohm", origin=Origin.MEASURED)
+    axis = axis.with_parameter("machine.R", replace(axis.machine.R, adopted=found))
+    assert any("line to line" in text for text in concerns(axis))
+
+
+def test_implausible_machines_are_told(axis: Axis) -> None:
+    swapped = TEXT.replace("16.0 mH", "35.0 mH")
+    assert any("Lq is below Ld" in t for t in concerns(parse_axis(swapped, place="")))
+    hot = TEXT.replace('rated_current = "7.1 A rms"', 'rated_current = "20 A rms"')
+    assert any("above peak" in t for t in concerns(parse_axis(hot, place="")))
+    small = TEXT.replace('"40 A peak"', '"15 A peak"')
+    assert any("sense ends" in t for t in concerns(parse_axis(small, place="")))
+    fast = TEXT.replace("16.0 mH", "0.1 mH").replace("34.0 mH", "0.2 mH")
+    assert any("L/R is only" in t for t in concerns(parse_axis(fast, place="")))
