@@ -140,15 +140,15 @@ def identify(
             for name, estimate in finding.estimates.items():
                 found = replace(estimate, source=path.name)
                 axis = axis.with_parameter(name, replace(axis.parameter(name), adopted=found))
+    if out:
+        from oarlock.files import write_atomic
+
+        write_atomic(out, format_axis(axis).encode())
     if as_json:
         click.echo(json.dumps({"findings": told, "holds": ok}))
     else:
         for finding_told in told:
             _print_finding(finding_told)
-    if out:
-        from oarlock.files import write_atomic
-
-        write_atomic(out, format_axis(axis).encode())
     return 0 if ok else 1
 
 
@@ -192,6 +192,10 @@ def tune(axis_file: Path, as_json: bool, out: Path | None) -> int:
         design = design_current(axis)
     except InputError as error:
         raise error.at(f"{axis_file}, [targets.current]") from error
+    if out:
+        from oarlock.files import write_atomic
+
+        write_atomic(out, format_axis(replace(axis, gains=design.gains)).encode())
     m = design.margins
     told = {
         "gains": asdict(design.gains),
@@ -210,10 +214,6 @@ def tune(axis_file: Path, as_json: bool, out: Path | None) -> int:
                 click.echo(
                     f"{name:18}{value:>12.6g}" if value is not True else f"{name:18}{'yes':>12}"
                 )
-    if out:
-        from oarlock.files import write_atomic
-
-        write_atomic(out, format_axis(replace(axis, gains=design.gains)).encode())
     return 0 if m.stable else 1
 
 

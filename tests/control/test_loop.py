@@ -95,9 +95,7 @@ def test_noise_gain_is_that_of_a_long_noisy_run() -> None:
     _, u = dlsim(
         (
             np.convolve(num_c, [1.0, -PLANT.pole, 0.0]),
-            np.polyadd(
-                np.convolve(den_c, [1.0, -PLANT.pole, 0.0]), PLANT.gain * np.array(num_c)
-            ),
+            np.polyadd(np.convolve(den_c, [1.0, -PLANT.pole, 0.0]), PLANT.gain * np.array(num_c)),
             TS,
         ),
         noise,

@@ -1,4 +1,4 @@
-"""The link to a practice drive in its own process: values, uploads, stop, and every way it breaks."""
+"""The link to a practice drive in its own process: values, uploads, stop, and how it breaks."""
 
 import os
 import signal
@@ -88,7 +88,7 @@ def test_the_drive_refuses_with_place_and_reason(
 
 
 def test_unknown_parameters_and_senseless_tables(link: CanopenLink) -> None:
-    with pytest.raises(InputError, match="no parameter Current controller.Kp x"):
+    with pytest.raises(InputError, match=r"no parameter Current controller\.Kp x"):
         link.read(["Current controller.Kp x"])
     with pytest.raises(DriveRefused, match="step table makes no sense"):
         link.load(np.zeros((2, 5), dtype=np.float32))

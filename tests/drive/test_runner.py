@@ -83,9 +83,7 @@ def plan(axis: Axis) -> Plan:
 
 
 def run(plan: Plan, axis: Axis, link: Scripted, cancel: Cancel | None = None) -> str:
-    record = play(
-        plan, axis, link, settings={}, cancel=cancel or Cancel(), progress=Quiet()
-    )
+    record = play(plan, axis, link, settings={}, cancel=cancel or Cancel(), progress=Quiet())
     return record.ended
 
 
@@ -113,9 +111,7 @@ def test_a_lost_link_still_gets_a_stop(plan: Plan, axis: Axis, where: str) -> No
 
 
 @pytest.mark.parametrize("where", ["read", "write", "load"])
-def test_what_fails_before_the_start_energises_nothing(
-    plan: Plan, axis: Axis, where: str
-) -> None:
+def test_what_fails_before_the_start_energises_nothing(plan: Plan, axis: Axis, where: str) -> None:
     link = Scripted("done")
     link.fail_on = where
     with pytest.raises(LinkLost):

@@ -21,7 +21,7 @@ from oarlock.machine import Axis, CurrentGains
 from oarlock.records import Record
 
 needs_compiler = pytest.mark.skipif(not find_compiler(), reason="no C compiler here")
-GAINS = CurrentGains(Kp_d=44.644363, Ki_d=4575.299, Kp_q=82.273834, Ki_q=4575.2991)
+GAINS = CurrentGains(Kp_d=44.644363, Ki_d=4575.299, Kp_q=82.273834, Ki_q=4575.299)
 
 
 @pytest.fixture
@@ -144,7 +144,7 @@ def test_key_value_files_and_their_styles(tuned: Axis, tmp_path: Path) -> None:
 def test_comments_and_strings_hold_no_values(tuned: Axis, tmp_path: Path) -> None:
     path = tmp_path / "a.h"
     path.write_text(
-        "/* #define KP 1.0f */\n// KP = 2.0f\nconst char *s = \"KP = 3.0f\";\n"
+        '/* #define KP 1.0f */\n// KP = 2.0f\nconst char *s = "KP = 3.0f";\n'
         "static const float KP = 4.0f; /* KP = 5 */\n"
     )
     patch = patch_file(path, {"KP": "current.Kp_q"}, handover_values(tuned))
@@ -215,7 +215,9 @@ def errors() -> dict[str, np.ndarray]:  # type: ignore[type-arg]
 
 @needs_compiler
 def test_the_proof_is_bit_exact_and_can_fail(
-    tuned: Axis, firmware: Path, errors: dict[str, np.ndarray]  # type: ignore[type-arg]
+    tuned: Axis,
+    firmware: Path,
+    errors: dict[str, np.ndarray],  # type: ignore[type-arg]
 ) -> None:
     values = handover_values(tuned)
     patch = patch_file(firmware, DEFAULT_MAP, values)

@@ -90,7 +90,9 @@ class HardKnee:
                     lost = self.volts * np.clip(phases / self.knee, -1, 1) + 0.002 * phases
                     alpha = (2 * lost[0] - lost[1] - lost[2]) / 3
                     beta = (lost[1] - lost[2]) / np.sqrt(3)
-                    v = np.array([self.R * i * np.cos(angle) + alpha, self.R * i * np.sin(angle) + beta])
+                    v = np.array(
+                        [self.R * i * np.cos(angle) + alpha, self.R * i * np.sin(angle) + beta]
+                    )
                     vd, vq = rotation(-angle) @ v + self.rng.normal(0, 0.02, 2)
                     seen = self.rng.normal(0, 0.004, 2)
                     rows.append([i + seen[0], seen[1], vd, vq, i, angle])

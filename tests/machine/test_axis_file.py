@@ -34,9 +34,7 @@ def test_writing_and_reading_gives_the_same_axis(axis: Axis) -> None:
     found = Estimate(value=0.862, std=0.004, unit="ohm", origin=Origin.MEASURED, source="run 3")
     axis = axis.with_parameter("machine.R", replace(axis.machine.R, adopted=found))
     gain = Estimate(value=1.002, std=0.0005, unit="1", origin=Origin.MEASURED, source="run 3")
-    axis = axis.with_parameter(
-        "inverter.gain_a", replace(axis.inverter.gain_a, adopted=gain)
-    )
+    axis = axis.with_parameter("inverter.gain_a", replace(axis.inverter.gain_a, adopted=gain))
     axis = replace(
         axis,
         gains=CurrentGains(Kp_d=44.6, Ki_d=4575.0, Kp_q=82.3, Ki_q=4575.1),
@@ -63,9 +61,7 @@ def test_writing_and_reading_gives_the_same_axis(axis: Axis) -> None:
         ('name = "Sonar winch"', 'name = ""', 4, "no name"),
     ],
 )
-def test_what_is_wrong_is_told_with_line_and_key(
-    old: str, new: str, line: int, words: str
-) -> None:
+def test_what_is_wrong_is_told_with_line_and_key(old: str, new: str, line: int, words: str) -> None:
     assert old in TEXT
     with pytest.raises(InputError, match=words) as caught:
         parse_axis(TEXT.replace(old, new), place="winch.toml")
@@ -94,7 +90,11 @@ def test_truncated_binary_and_vanished_files(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     "table",
-    ["[adopted]\nR = 3", '[adopted]\nR = { value = "x", unit = "ohm" }', "[adopted]\nR = { v = 1 }"],
+    [
+        "[adopted]\nR = 3",
+        '[adopted]\nR = { value = "x", unit = "ohm" }',
+        "[adopted]\nR = { v = 1 }",
+    ],
 )
 def test_adopted_values_are_checked(table: str) -> None:
     with pytest.raises(InputError):

@@ -32,7 +32,7 @@ def test_the_way_there_and_back_is_exact(tmp_path: Path, record: Record) -> None
     assert again.columns.keys() == record.columns.keys()
     for name, column in record.columns.items():
         assert np.array_equal(again[name], column)
-    assert replace(again, columns={}) .settings == record.settings
+    assert replace(again, columns={}).settings == record.settings
     assert (again.experiment, again.sample_time, again.drive, again.ended) == (
         record.experiment, record.sample_time, record.drive, "done",
     )  # fmt: skip

@@ -191,7 +191,7 @@ def test_truncated_missing_existing_and_read_only(
     project.close()
     data = project.path.read_bytes()
     project.path.write_bytes(data[: len(data) // 2])
-    with pytest.raises(InputError, match="damaged|not a project"):
+    with pytest.raises(InputError, match=r"damaged|not a project"):
         Project.open(project.path)
     with pytest.raises(InputError, match="no such file"):
         Project.open(tmp_path / "gone.oarlock")

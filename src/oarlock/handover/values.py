@@ -54,7 +54,8 @@ def float32_literal(value: float, suffix: str = "f") -> str:
     >>> float32_literal(4571.0)
     '4571.0f'
     """
-    single = np.float32(value)
+    with np.errstate(over="ignore", under="ignore"):
+        single = np.float32(value)
     if not np.isfinite(single) or (single == 0.0 and value != 0.0):
         raise InputError(f"{value!r} does not fit a float32", place="handover")
     text = np.format_float_positional(single, unique=True, trim="0")

@@ -15,7 +15,7 @@ from oarlock.control.design import design_current
 from oarlock.errors import InputError
 from oarlock.identify.experiments import CurrentStep
 from oarlock.identify.step_response import StepResult
-from oarlock.machine import Axis, CurrentGains, CurrentTarget, Parameter
+from oarlock.machine import Axis, CurrentGains, CurrentTarget, Parameter, TargetKind
 from oarlock.machine.axis_file import format_axis, parse_axis
 from oarlock.machine.fields import BY_PATH
 from oarlock.quantities import Estimate, Origin
@@ -212,7 +212,8 @@ class Session:
         axis = replace(self._axis, gains=gains)
         target = run.settings.get("target")
         if isinstance(target, dict):
-            axis = replace(axis, target=CurrentTarget(**target))
+            kind = TargetKind(target["kind"])
+            axis = replace(axis, target=CurrentTarget(**{**target, "kind": kind}))
         self.edit(f"Use the gains of {run.started[11:16]}", axis)
 
     # The logbook

@@ -46,7 +46,6 @@ class CurrentStage(StageView):
     question = "How fast may the current follow?"
     lane = "loops"
     has_line = True
-    x_wanted = Signal()
 
     def __init__(self, session: Session, bench: Bench, x_of: Callable[[float], float]) -> None:
         super().__init__(session, bench)
@@ -67,9 +66,12 @@ class CurrentStage(StageView):
 
     # Geometry: the frequency plots sit under their own part of the strip
 
-    def resizeEvent(self, event: QResizeEvent | None) -> None:
-        if event is not None:
-            super().resizeEvent(event)
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.lay_out()
+
+    def lay_out(self) -> None:
+        """Put the frequency plots under their part of the strip, the time plots beside."""
         left = round(self._x_of(100.0)) - look.RAIL
         right = round(self._x_of(24000.0)) - look.RAIL
         h = self.height()

@@ -277,9 +277,8 @@ class HandoverStage(StageView):
         self._so_far = when.row("Written")
         self.numbers.finish()
 
-    def resizeEvent(self, event: QResizeEvent | None) -> None:
-        if event is not None:
-            super().resizeEvent(event)
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
         w, h = self.width(), self.height()
         proof_top = h - 146
         self.file.setGeometry(look.MARGIN, 90, w - 2 * look.MARGIN, proof_top - 94)

@@ -424,9 +424,8 @@ class IdentifyStage(StageView):
         self._gain_b = conditions.row("Sensor b", "Gain of phase b against the mean of the three")
         self.numbers.finish()
 
-    def resizeEvent(self, event: QResizeEvent | None) -> None:
-        if event is not None:
-            super().resizeEvent(event)
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
         w, h = self.width(), self.height()
         split = w - 304
         self.evidence.setGeometry(8, 84, split - 24, h - 84 - 298)

@@ -440,9 +440,8 @@ class MachineStage(StageView):
         self._refusal.setText(f"{label}: {text}" if text else "")
         self._refusal.setVisible(bool(text))
 
-    def resizeEvent(self, event: QResizeEvent | None) -> None:
-        if event is not None:
-            super().resizeEvent(event)
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
         w, h = self.width(), self.height()
         middle = round(0.515 * w)
         self.plane.setGeometry(8, 84, middle - 8, h - 84)

@@ -4,7 +4,16 @@ import math
 from dataclasses import dataclass
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF
+from PySide6.QtGui import (
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPixmap,
+    QPolygonF,
+    QResizeEvent,
+)
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from oarlock.session.timescales import HIGH, LOW, Marker, Strip
@@ -33,6 +42,7 @@ class TimescalesStrip(QWidget):
     dragged = Signal(float)  # Hz, while the mouse moves
     released = Signal()
     nudged = Signal(float)  # ratio, from the keyboard
+    rescaled = Signal()  # frequencies lie elsewhere now
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -64,9 +74,10 @@ class TimescalesStrip(QWidget):
         if old is None or old.limits != strip.limits or lane != self._lane:
             self._back = None
         self._lane, self._line = lane, line
-        self.setAccessibleDescription(
-            f"{read_out.caption}: {read_out.value} {read_out.unit}. {' '.join(read_out.lines)}"
-        )
+        handle = self._handle()
+        loop = f"Current loop crossover {handle.hertz:.0f} Hz. " if handle else ""
+        told = f"{read_out.caption}: {read_out.value} {read_out.unit}. {' '.join(read_out.lines)}"
+        self.setAccessibleDescription(loop + told)
         self.update()
 
     # Geometry
@@ -89,6 +100,10 @@ class TimescalesStrip(QWidget):
         if self._strip is None:
             return None
         return next((m for m in self._strip.markers if m.handle), None)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.rescaled.emit()
 
     # Painting
 

@@ -129,6 +129,7 @@ class MainWindow(QMainWindow):
                 made = IdentifyStage(self.session, self.bench, self.message.say)
             elif key == "current":
                 made = CurrentStage(self.session, self.bench, self.strip.x_of)
+                self.strip.rescaled.connect(made.lay_out)
             else:
                 made = HandoverStage(self.session, self.bench, self._jobs)
             self._stages[key] = made

@@ -1,0 +1,57 @@
+"""The whole job without a window, against the practice drive's hidden truth."""
+
+from pathlib import Path
+
+import pytest
+
+from oarlock.demo.job import run_job
+from oarlock.demo.project import make_demo
+from oarlock.machine.axis_file import parse_axis
+from oarlock.practice.truth import draw
+from oarlock.records.csv_file import read_record
+from oarlock.store.project import Project
+from oarlock.ui.screenshots import take_screenshots
+
+
+@pytest.mark.timeout(120)
+def test_from_datasheet_to_proven_header(tmp_path: Path) -> None:
+    said: list[str] = []
+    assert run_job(tmp_path / "out", said.append, seed=2) == 0
+    text = "\n".join(said)
+    for words in ("datasheet", "gains", "predicted", "measured", "bit-exact", "all checks hold"):
+        assert words in text
+    truth = draw("winch", 2)
+    project = Project.open(tmp_path / "out" / "river-survey.oarlock")
+    axis = parse_axis(project.axes()["Sonar winch"], place="")
+    assert axis.machine.R.value == pytest.approx(truth.R, rel=0.015)
+    assert axis.machine.Ld.value == pytest.approx(truth.Ld, rel=0.005)
+    assert axis.machine.Lq.value == pytest.approx(truth.Lq, rel=0.01)
+    assert [run.kind for run in project.runs("Sonar winch")] == [
+        "resistance",
+        "inductance_d",
+        "inductance_q",
+        "current step",
+        "current step",
+    ]
+    project.close()
+    records = sorted((tmp_path / "out").glob("*.csv"))
+    assert len(records) == 5
+    assert read_record(records[0]).experiment == "resistance"
+    assert (tmp_path / "out" / "winch_gains_new.h").exists()
+    assert (tmp_path / "out" / "winch_gains.h.bak1").exists()
+    pictures = take_screenshots(tmp_path / "out" / "river-survey.oarlock", tmp_path)
+    assert [p.name for p in pictures] == [
+        "machine.png", "identify.png", "current.png", "handover.png",
+    ]  # fmt: skip
+    assert all(p.stat().st_size > 20_000 for p in pictures)
+
+
+def test_the_demo_is_made_once_and_kept(tmp_path: Path) -> None:
+    path = make_demo(tmp_path / "demo")
+    project = Project.open(path)
+    project.save_axis("Sonar winch", project.axes()["Sonar winch"] + "\n# mine\n", "edit")
+    project.close()
+    assert make_demo(tmp_path / "demo") == path
+    project = Project.open(path)
+    assert "# mine" in project.axes()["Sonar winch"]
+    project.close()

@@ -1,0 +1,202 @@
+"""Commands: what they print, what they write, and how they end."""
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner
+
+from oarlock import cli
+from oarlock.cli import main
+from oarlock.demo.project import demo_text
+from oarlock.identify.experiments import InductanceSine, ResistanceHolds
+from oarlock.machine import Axis
+from oarlock.machine.axis_file import read_axis
+from oarlock.records.csv_file import write_record
+from oarlock.simulate.drive_model import PlantParameters
+from tests.conftest import play_on_model
+
+
+@pytest.fixture
+def axis_file(tmp_path: Path) -> Path:
+    path = tmp_path / "winch.axis.toml"
+    path.write_text(demo_text("winch.axis.toml"), encoding="utf-8")
+    return path
+
+
+@pytest.fixture
+def record_file(tmp_path: Path, axis: Axis, truth: PlantParameters) -> Path:
+    path = tmp_path / "r.csv"
+    write_record(path, play_on_model(ResistanceHolds(), axis, truth))
+    return path
+
+
+def test_tune_prints_gains_and_writes_them(
+    axis_file: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    out = axis_file.with_name("tuned.axis.toml")
+    assert main(["tune", str(axis_file), "--out", str(out)]) == 0
+    printed = capsys.readouterr().out
+    assert "Kp_q" in printed
+    assert "crossover_Hz" in printed
+    gains = read_axis(out).gains
+    assert gains is not None
+    assert gains.Kp_q == pytest.approx(90.13, abs=0.01)
+
+
+def test_json_is_one_object_and_nothing_else(
+    axis_file: Path, record_file: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    assert main(["tune", str(axis_file), "--json"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    assert told["current"]["crossover_Hz"] == pytest.approx(849.0)
+    assert main(["identify", str(axis_file), str(record_file), "--json"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    assert told["holds"] is True
+    assert told["findings"][0]["estimates"]["machine.R"]["value"] == pytest.approx(0.862, abs=0.01)
+
+
+def test_identify_adopts_one_record_after_the_other(
+    axis_file: Path,
+    record_file: Path,
+    axis: Axis,
+    truth: PlantParameters,
+    capsys: pytest.CaptureFixture[str],
+) -> None:
+    sine = record_file.with_name("l.csv")
+    write_record(sine, play_on_model(InductanceSine(axis_name="d"), axis, truth))
+    out = axis_file.with_name("found.axis.toml")
+    command = ["identify", str(axis_file), str(record_file), str(sine), "--out", str(out)]
+    assert main(command) == 0
+    printed = capsys.readouterr().out
+    assert "Sensor mismatch taken out" in printed
+    found = read_axis(out)
+    assert found.machine.R.adopted is not None
+    assert found.machine.Ld.adopted is not None
+    assert found.machine.Ld.value == pytest.approx(truth.Ld, rel=5e-3)
+    assert found.machine.R.adopted.source == "r.csv"
+
+
+def test_a_failed_check_is_exit_status_1(axis_file: Path, record_file: Path) -> None:
+    text = axis_file.read_text(encoding="utf-8").replace("1.64 ohm l-l", "0.86 ohm l-l")
+    axis_file.write_text(text, encoding="utf-8")
+    assert main(["identify", str(axis_file), str(record_file)]) == 1
+
+
+def test_handover_new_update_and_dry_run(
+    axis_file: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    tuned, header = tmp_path / "t.axis.toml", tmp_path / "winch_gains.h"
+    main(["tune", str(axis_file), "--out", str(tuned)])
+    header.write_text(demo_text("winch_gains.h"))
+    before = header.read_bytes()
+    capsys.readouterr()
+    assert main(["handover", str(tuned), "--update", str(header), "--dry-run"]) == 0
+    assert "+#define CUR_KP_Q" in capsys.readouterr().out
+    assert header.read_bytes() == before
+    assert main(["handover", str(tuned), "--update", str(header)]) == 0
+    assert header.read_bytes() != before
+    assert (tmp_path / "winch_gains.h.bak1").read_bytes() == before
+    new = tmp_path / "new.h"
+    assert main(["handover", str(tuned), "--format", "c-float", "--out", str(new)]) == 0
+    assert "CUR_KP_Q" in new.read_text()
+    mapping = tmp_path / "map.toml"
+    mapping.write_text('CUR_KP_D = "current.Kp_q"\n')
+    command = ["handover", str(tuned), "--update", str(header), "--map", str(mapping)]
+    assert main([*command, "--dry-run"]) == 0
+
+
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        (["tune", "gone.toml"], "no such file"),
+        (["tune", "{axis}", "--out", "/no/such/folder/x"], "cannot write"),
+        (["identify", "{axis}", "gone.csv"], "no such file"),
+        (["identify", "{axis}", "{axis}"], "header row|not TOML|unit|unknown"),
+        (["identify", "{axis}"], "Missing argument"),
+        (["handover", "{axis}"], "either --out or --update"),
+        (["handover", "{axis}", "--out", "x.h"], "no gains"),
+        (["handover", "{axis}", "--out", "x.h", "--format", "cobol"], "cobol"),
+        (["tune", "{axis}", "--hurry"], "No such option"),
+        (["open", "gone.oarlock"], "no such file"),
+        (["gone.oarlock"], "no such file"),
+    ],
+)
+def test_bad_input_is_one_line_and_exit_status_2(
+    axis_file: Path,
+    arguments: list[str],
+    words: str,
+    capsys: pytest.CaptureFixture[str],
+    monkeypatch: pytest.MonkeyPatch,
+    tmp_path: Path,
+) -> None:
+    import re
+
+    monkeypatch.chdir(tmp_path)
+    assert main([argument.format(axis=axis_file) for argument in arguments]) == 2
+    told = capsys.readouterr()
+    assert told.out == ""
+    assert told.err.startswith("oarlock: ")
+    assert told.err.count("\n") == 1
+    assert re.search(words, told.err), told.err
+
+
+def test_a_target_beyond_the_delay_names_file_and_remedy(
+    axis_file: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    text = axis_file.read_text(encoding="utf-8").replace("849 Hz", "2500 Hz")
+    axis_file.write_text(text, encoding="utf-8")
+    assert main(["tune", str(axis_file)]) == 2
+    told = capsys.readouterr().err
+    assert "winch.axis.toml, [targets.current]" in told
+    assert "at most 1778 Hz" in told
+
+
+def test_a_failed_link_is_exit_status_3(monkeypatch: pytest.MonkeyPatch) -> None:
+    from oarlock.errors import LinkLost
+
+    def lost(*_arguments: object, **_options: object) -> int:
+        raise LinkLost("gone", place="practice drive")
+
+    monkeypatch.setattr("oarlock.demo.job.run_job", lost)
+    assert main(["demo", "--headless", "--out", "/tmp/never-made"]) == 3
+
+
+def test_without_a_display_the_demo_goes_headless(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
+    for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"):
+        monkeypatch.delenv(name, raising=False)
+    asked: list[Path] = []
+
+    def note(folder: Path, _seed: int) -> int:
+        asked.append(folder)
+        return 0
+
+    monkeypatch.setattr(cli, "_headless", note)
+    assert main(["demo", "--out", str(tmp_path / "x")]) == 0
+    assert asked == [tmp_path / "x"]
+    assert "No display here" in capsys.readouterr().err
+
+
+def test_an_earlier_demo_is_kept(tmp_path: Path) -> None:
+    folder = tmp_path / "demo"
+    folder.mkdir()
+    (folder / "mine.txt").write_text("work")
+    cli._set_aside(folder)
+    assert (tmp_path / "demo-1" / "mine.txt").read_text() == "work"
+    assert not folder.exists()
+
+
+def test_help_and_version() -> None:
+    for arguments in (["--help"], ["tune", "--help"], ["--version"]):
+        assert CliRunner().invoke(cli.cli, arguments).exit_code == 0
+
+
+def test_the_module_is_the_command() -> None:
+    command = [sys.executable, "-m", "oarlock", "tune", "/no/such/axis.toml"]
+    ran = subprocess.run(command, capture_output=True, text=True, check=False)
+    assert ran.returncode == 2
+    assert "Traceback" not in ran.stderr

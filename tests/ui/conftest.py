@@ -1,0 +1,42 @@
+"""The real window, offscreen, on a fresh copy of the demo."""
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from pytestqt.qtbot import QtBot
+
+from oarlock.ui import theme as look
+from oarlock.ui.app import Application, application
+from tests.conftest import wait
+
+
+@pytest.fixture(scope="session")
+def qapp_cls() -> type:
+    from PySide6.QtWidgets import QApplication
+
+    return QApplication
+
+
+@pytest.fixture
+def opened(qtbot: QtBot, demo_path: Path) -> Iterator[Application]:
+    """The demo's window, no drive connected."""
+    application().setStyle("Fusion")
+    look.load_fonts()
+    made = Application(demo_path)
+    made.window.resize(1280, 800)
+    made.start(practice=False)
+    qtbot.waitExposed(made.window)
+    yield made
+    made.close()
+    made.window.close()
+    made.window.deleteLater()
+    qtbot.wait(1)
+
+
+@pytest.fixture
+def live(qtbot: QtBot, opened: Application) -> Application:
+    """The demo's window with a practice drive connected."""
+    opened.bench.connect_drive("practice")
+    wait(qtbot, lambda: opened.bench.connected)
+    return opened

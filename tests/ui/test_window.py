@@ -1,0 +1,371 @@
+"""The frame: strip, rail, logbook, palette, messages, theme; and a window that survives faults."""
+
+import os
+import signal
+import time
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import QObject, QPoint, Qt, Signal, Slot
+from PySide6.QtWidgets import QApplication, QFileDialog
+from pytestqt.qtbot import QtBot
+
+from oarlock.errors import InputError
+from oarlock.ui import theme as look
+from oarlock.ui.app import Application, run_window
+from oarlock.ui.logbook import PIN, REMARK, STAR, USE
+from oarlock.ui.paint import runs, text_width
+from oarlock.ui.palette import CommandPalette, matches
+from oarlock.ui.plot import Plot, linear_ticks
+from oarlock.ui.stage_current import CurrentStage
+from oarlock.ui.stage_handover import HandoverStage
+from tests.conftest import wait
+
+
+def loop(opened: Application) -> CurrentStage:
+    stage = opened.window.stage("current")
+    assert isinstance(stage, CurrentStage)
+    return stage
+
+
+def step(qtbot: QtBot, live: Application) -> None:
+    count = len(live.session.runs)
+    loop(live).run()
+    wait(qtbot, lambda: len(live.session.runs) > count and not live.bench.busy)
+
+
+def cell(live: Application, row: int, column: int) -> QPoint:
+    table = live.window.logbook.table
+    return table.visualRect(live.window.logbook.model.index(row, column)).center()
+
+
+def test_runs_are_pinned_starred_annotated_and_taken_back(qtbot: QtBot, live: Application) -> None:
+    window, session = live.window, live.session
+    window.show_stage("current")
+    step(qtbot, live)
+    first = session.axis.gains
+    loop(live).drag_to(1100.0)
+    loop(live).end_drag()
+    assert session.verification("q") is None  # measured figures left with their gains
+    table = window.logbook.table
+    for column in (PIN, STAR):
+        qtbot.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, pos=cell(live, 0, column))
+    assert session.runs[0].pinned
+    assert session.runs[0].starred
+    window.logbook.model.setData(
+        window.logbook.model.index(0, REMARK), "  shaft locked ", Qt.ItemDataRole.EditRole
+    )
+    assert session.runs[0].note == "shaft locked"
+    shown = loop(live)._pinned("q", None)
+    assert shown[0][0].endswith("849 Hz")
+    qtbot.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, pos=cell(live, 0, USE))
+    assert session.axis.gains == first
+    assert session.verification("q") is not None
+    assert loop(live).answer.startswith("849 Hz")
+    table.selectRow(0)
+    qtbot.keyClick(window.logbook, Qt.Key.Key_P)
+    qtbot.keyClick(window.logbook, Qt.Key.Key_S)
+    assert not session.runs[0].pinned
+    assert not session.runs[0].starred
+    loop(live).drag_to(500.0)
+    loop(live).end_drag()
+    table.selectRow(0)
+    qtbot.keyClick(window.logbook, Qt.Key.Key_Return)
+    assert session.axis.gains == first
+
+
+def test_the_logbook_opens_to_a_table(qtbot: QtBot, opened: Application) -> None:
+    book = opened.window.logbook
+    qtbot.mouseClick(book.compare, Qt.MouseButton.LeftButton)
+    assert book.height() == 400
+    assert book.compare.text() == "Back to three rows"
+    qtbot.mouseClick(book.compare, Qt.MouseButton.LeftButton)
+    assert book.height() == look.LOGBOOK
+
+
+def test_escape_stops_wherever_the_focus_is(qtbot: QtBot, live: Application) -> None:
+    window = live.window
+    window.show_stage("identify")
+    qtbot.keyClick(window, Qt.Key.Key_F5)
+    wait(qtbot, lambda: live.bench.live.state == "running")
+    begun = time.monotonic()
+    qtbot.keyClick(window, Qt.Key.Key_Escape)
+    wait(qtbot, lambda: live.bench.live.state != "running")
+    assert time.monotonic() - begun < 0.3
+    wait(qtbot, lambda: not live.bench.busy)
+    assert window.message.text() == "Stopped. The drive carries no current"
+    assert live.session.runs == ()
+    qtbot.mouseClick(window.message, Qt.MouseButton.LeftButton)
+    assert not window.message.isVisible()
+
+
+def test_the_stop_button_does_the_same(qtbot: QtBot, live: Application) -> None:
+    live.window.show_stage("identify")
+    live.window.current.run()
+    wait(qtbot, lambda: live.bench.live.state == "running")
+    qtbot.mouseClick(live.window.top_bar.stop_button, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: not live.bench.busy)
+    wait(qtbot, lambda: live.bench.live.state != "running", 0.5)
+
+
+def test_a_killed_drive_leaves_the_window_alive(qtbot: QtBot, live: Application) -> None:
+    live.window.show_stage("identify")
+    live.window.current.run()
+    wait(qtbot, lambda: live.bench.live.state == "running")
+    practice = live.bench._practice
+    assert practice is not None
+    os.kill(practice.pid, signal.SIGKILL)
+    wait(qtbot, lambda: not live.bench.connected and not live.bench.busy)
+    assert "practice drive" in live.window.message.text()
+    assert "\n" not in live.window.message.text()
+    assert live.window.top_bar.connect_button.isVisible()
+    live.bench.connect_drive("practice")  # and it can go on
+    wait(qtbot, lambda: live.bench.connected)
+    assert live.window.message.text() == ""
+
+
+def test_an_idle_drive_that_freezes_is_noticed(qtbot: QtBot, live: Application) -> None:
+    practice = live.bench._practice
+    assert practice is not None
+    os.kill(practice.pid, signal.SIGSTOP)
+    wait(qtbot, lambda: not live.bench.connected, 3.0)
+    os.kill(practice.pid, signal.SIGCONT)
+    assert "no sign of life" in live.window.message.text()
+
+
+def test_a_trip_keeps_the_run_and_says_so(qtbot: QtBot, opened: Application) -> None:
+    opened.bench.connect_drive("practice --sag 0.4")
+    wait(qtbot, lambda: opened.bench.connected)
+    opened.window.show_stage("identify")
+    opened.window.current.run()
+    wait(qtbot, lambda: len(opened.session.runs) == 1 and not opened.bench.busy)
+    assert "under-voltage" in opened.window.message.text()
+    assert opened.session.runs[0].ended == "tripped: under-voltage"
+    record = opened.session.record(1)
+    assert record is not None
+    assert record.rows > 0
+
+
+def test_a_drive_that_is_not_there_is_one_line(qtbot: QtBot, opened: Application) -> None:
+    window = opened.window
+    opened.window.show_stage("identify")
+    opened.window.current.run()
+    assert "No drive is connected" in window.message.text()
+    window.ask_connection()
+    panel = window._connect_panel
+    assert panel is not None
+    qtbot.keyClicks(panel.channel, "can9")
+    qtbot.keyClick(panel.channel, Qt.Key.Key_Return)
+    wait(qtbot, lambda: not opened.bench.connecting)
+    assert "can9" in window.message.text()
+    assert "Start the drive" in window.message.text()
+
+
+def test_connecting_from_the_panel(qtbot: QtBot, opened: Application) -> None:
+    qtbot.mouseClick(opened.window.top_bar.connect_button, Qt.MouseButton.LeftButton)
+    panel = opened.window._connect_panel
+    assert panel is not None
+    assert panel.isVisible()
+    qtbot.mouseClick(panel.practice, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: opened.bench.connected)
+    assert opened.bench.braked
+    wait(qtbot, lambda: opened.bench.live.bus > 300.0)
+    opened.bench.disconnect()
+    wait(qtbot, lambda: not opened.bench.connected)
+
+
+def test_the_palette_finds_and_does(qtbot: QtBot, opened: Application) -> None:
+    window = opened.window
+    window.show_stage("machine")
+    qtbot.keyClick(window, Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
+    palette = window.findChild(CommandPalette)
+    assert palette is not None
+    qtbot.keyClicks(palette.line, "go hand")
+    assert palette.list.count() == 1
+    qtbot.keyClick(palette.line, Qt.Key.Key_Return)
+    assert opened.session.view["stage"] == "handover"
+    opened.session.enter("machine.R", "1.7 ohm l-l")
+    names = [command.name for command in window.commands()]
+    assert "Undo: Set resistance R" in names
+    assert "Connect the practice drive" in names
+    window.open_palette()
+    palette = window.findChildren(CommandPalette)[-1]
+    qtbot.keyClick(palette.line, Qt.Key.Key_Down)
+    assert palette.list.currentRow() == 1
+    qtbot.keyClick(palette.line, Qt.Key.Key_Escape)
+    assert matches("u re", "Undo: Set resistance R")
+    assert not matches("xyz", "Undo")
+
+
+def test_low_margins_can_be_allowed_knowingly(qtbot: QtBot, opened: Application) -> None:
+    window = opened.window
+    window.show_stage("current")
+    allow = next(c for c in window.commands() if c.name.startswith("Allow"))
+    allow.action()
+    loop(opened).drag_to(2300.0)
+    shown = loop(opened).shown
+    assert shown is not None
+    assert shown.phase_margin < 30.0
+    assert "too fast" in loop(opened).answer
+    opened.session.end_drag("x")
+    assert any(c.name.startswith("Forbid") for c in window.commands())
+
+
+def test_light_and_dark(qtbot: QtBot, opened: Application) -> None:
+    before = opened.window.grab().toImage().pixelColor(1270, 500)
+    opened.toggle_theme()
+    assert opened.session.view["dark"] is True
+    qtbot.waitExposed(opened.window)
+    after = opened.window.grab().toImage().pixelColor(1270, 500)
+    assert before.lightness() > 200
+    assert after.lightness() < 60
+    opened.toggle_theme()
+
+
+@pytest.mark.parametrize("theme", [look.LIGHT, look.DARK])
+def test_text_stands_out_from_what_is_behind_it(theme: look.Theme) -> None:
+    def luminance(color: object) -> float:
+        channels = [color.redF(), color.greenF(), color.blueF()]  # type: ignore[attr-defined]
+        linear = [c / 12.92 if c <= 0.03928 else ((c + 0.055) / 1.055) ** 2.4 for c in channels]
+        return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+    for ground in (theme.ground, theme.panel):
+        for ink in (theme.ink, theme.muted, theme.accent, theme.attention, theme.q, theme.d,
+                    theme.speed, theme.torque):  # fmt: skip
+            low, high = sorted((luminance(ground), luminance(ink)))
+            assert (high + 0.05) / (low + 0.05) >= 4.5
+
+
+def test_trouble_with_saving_is_shown_and_goes_away(
+    qtbot: QtBot, opened: Application, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    project = opened.session._project
+
+    def full(*_: object) -> None:
+        raise InputError("the disk is full", place="p.oarlock", remedy="Make room")
+
+    monkeypatch.setattr(project, "save_axis", full)
+    opened.session.enter("machine.R", "1.7 ohm l-l")
+    wait(qtbot, lambda: "disk is full" in opened.session.trouble)
+    assert opened.window.top_bar._trouble.startswith("Not saved")
+    assert opened.session.axis.machine.R.value == 0.85  # nothing lost, window alive
+    monkeypatch.undo()
+    assert opened.session.save_now()
+    wait(qtbot, lambda: opened.session.trouble == "")
+    assert "1.7 ohm" in project.axes()["Sonar winch"]
+
+
+def test_another_header_and_another_map(
+    qtbot: QtBot, opened: Application, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    session = opened.session
+    session.edit("take", session.with_target(session.axis.target))
+    opened.window.show_stage("handover")
+    stage = opened.window.stage("handover")
+    assert isinstance(stage, HandoverStage)
+    path = tmp_path / "other.h"
+    path.write_text("#define MY_GAIN 1.0f\n#define CUR_KI_Q 2.0f\n")
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(path), ""))
+    qtbot.mouseClick(stage.choose, Qt.MouseButton.LeftButton)
+    assert "no value of CUR_KP_D" in stage.reasons[0]
+    for key, row in stage.symbols.items():
+        wanted = {"current.Kp_q": "MY_GAIN", "current.Ki_q": "CUR_KI_Q"}.get(key, "")
+        row.entry.setFocus()
+        row.entry.selectAll()
+        qtbot.keyClicks(row.entry, wanted or " ")
+        qtbot.keyClick(row.entry, Qt.Key.Key_Return)
+    assert stage.shown is not None
+    assert stage.shown.patch is not None
+    assert {c.symbol for c in stage.shown.patch.changes} == {"MY_GAIN", "CUR_KI_Q"}
+    assert "run one in Current loop" in stage.note.text()
+    new = tmp_path / "new.h"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(new), ""))
+    qtbot.mouseClick(stage.fresh, Qt.MouseButton.LeftButton)
+    assert "CUR_KP_Q" in new.read_text()
+    assert stage.answer.startswith("The file holds these gains")
+    assert not stage.write.isEnabled()
+    stage.new_file(tmp_path / "no" / "folder.h")
+    assert "cannot write" in stage.note.text()
+
+
+def test_every_control_has_a_name_for_screen_readers(opened: Application) -> None:
+    window = opened.window
+    for key in ("machine", "identify", "current", "handover"):
+        window.show_stage(key)
+    from PySide6.QtWidgets import QAbstractButton, QLineEdit
+
+    for control in (*window.findChildren(QAbstractButton), *window.findChildren(QLineEdit)):
+        inside = control.parent()
+        if type(control).__module__.startswith("oarlock") or isinstance(control, QLineEdit):
+            name = control.accessibleName() or getattr(control, "text", str)()
+            assert name, (control, inside)
+    assert "849" in window.strip.accessibleDescription()
+    assert window.stage("current").accessibleName().startswith("How fast")
+    assert "Machine" in window.rail.item("machine").accessibleName()
+
+
+def test_a_window_opens_closes_and_returns_its_status(
+    demo_path: Path, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    import sys
+
+    monkeypatch.setattr(sys, "excepthook", sys.excepthook)
+    monkeypatch.setattr(QApplication, "exec", lambda *_: 0)
+    assert run_window(demo_path) == 0
+    with pytest.raises(InputError, match="no such file"):
+        run_window(demo_path.with_name("gone.oarlock"))
+
+
+def test_text_runs_and_widths() -> None:
+    parts = [text for text, _, _ in runs("K~p~ **82.3** V/A and __i__~q~", 13)]
+    assert "".join(parts) == "Kp 82.3 V/A and iq"
+    assert text_width("**wide**") > text_width("wide") > 0
+
+
+@pytest.mark.parametrize(
+    ("low", "high", "labels"),
+    [
+        (0.0, 1.4, ["0.0", "0.5", "1.0"]),
+        (-20.0, 20.0, ["−20", "−10", "0", "10", "20"]),
+        (0.0, 0.25, ["0.0", "0.1", "0.2"]),
+        (1.0, 1.0, []),
+    ],
+)
+def test_ticks_are_round(low: float, high: float, labels: list[str]) -> None:
+    assert [label for _, label in linear_ticks(low, high, 4 if high != 1.4 else 3)] == labels
+
+
+def test_positions_in_a_plot(qtbot: QtBot) -> None:
+    plot = Plot(left=50, right=10, top=5, bottom=20)
+    qtbot.addWidget(plot)
+    plot.resize(260, 125)
+    plot.show()
+    plot.set_x(0.0, 2.0, [])
+    plot.set_y(-1.0, 1.0, [])
+    assert plot.px(1.0) == pytest.approx(150.0)
+    assert plot.py(0.0) == pytest.approx(55.0)
+    assert plot.x_at(150.0) == pytest.approx(1.0)
+    assert plot.area.width() == 200.0
+
+
+class Sender(QObject):
+    told = Signal(bool)
+
+
+class Receiver(QObject):
+    def __init__(self) -> None:
+        super().__init__()
+        self.count = 0
+
+    @Slot(bool)
+    def take(self, _value: bool) -> None:
+        self.count += 1
+
+
+def test_a_million_signals_do_not_harm_the_interpreter() -> None:
+    """A release of the bindings lost a reference at every emit; this one must not."""
+    sender, receiver = Sender(), Receiver()
+    sender.told.connect(receiver.take)
+    for _ in range(1_000_000):
+        sender.told.emit(True)
+    assert receiver.count == 1_000_000
