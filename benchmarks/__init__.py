@@ -1,0 +1,1 @@
+"""Speeds and sizes against their bars; run with `make bench`."""

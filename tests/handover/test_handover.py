@@ -11,6 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from oarlock.control.pi import Single
 from oarlock.demo.project import demo_text
 from oarlock.errors import InputError
 from oarlock.handover.header import DEFAULT_MAP, header
@@ -208,7 +209,7 @@ def test_maps_are_checked(tuned: Axis, firmware: Path, tmp_path: Path) -> None:
 
 
 @pytest.fixture
-def errors() -> dict[str, np.ndarray]:  # type: ignore[type-arg]
+def errors() -> dict[str, Single]:
     rng = np.random.default_rng(5)
     return {name: rng.normal(0.0, 2.0, 20_000).astype(np.float32) for name in ("d", "q")}
 
@@ -217,7 +218,7 @@ def errors() -> dict[str, np.ndarray]:  # type: ignore[type-arg]
 def test_the_proof_is_bit_exact_and_can_fail(
     tuned: Axis,
     firmware: Path,
-    errors: dict[str, np.ndarray],  # type: ignore[type-arg]
+    errors: dict[str, Single],
 ) -> None:
     values = handover_values(tuned)
     patch = patch_file(firmware, DEFAULT_MAP, values)

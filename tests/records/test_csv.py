@@ -17,7 +17,11 @@ def record() -> Record:
     return Record(
         experiment="resistance",
         sample_time=62.5e-6,
-        columns={"t": np.arange(5) * 62.5e-6, "id": rng.normal(size=5), "vd": rng.normal(size=5)},
+        columns={
+            "t": np.arange(5, dtype=np.float64) * 62.5e-6,
+            "id": rng.normal(size=5),
+            "vd": rng.normal(size=5),
+        },
         units={"t": "s", "id": "A", "vd": "V"},
         settings={"levels": [1.0, 0.5], "axis_name": "d"},
         drive="practice drive",

@@ -100,7 +100,7 @@ def test_compiled_and_plain_source_agree_to_the_last_bits(truth: PlantParameters
     gains = {"KP_D": 20.0, "KI_D": 500.0, "KP_Q": 30.0, "KI_Q": 500.0}
     fast, slow = drive(truth, rows, **gains), drive(truth, rows, **gains)
     fast.advance(80)
-    plain: Callable[..., None] = k.advance.py_func
+    plain: Callable[..., None] = k.advance.py_func  # type: ignore[attr-defined]
     with np.errstate(over="ignore"):
         plain(
             slow._plant,
@@ -191,7 +191,8 @@ def test_each_limit_switches_off(
     ideal: PlantParameters, firm: dict[str, float], changes: dict[str, float], trip: str
 ) -> None:
     gains = {"KP_D": 20.0, "KI_D": 500.0, "KP_Q": 40.0, "KI_Q": 500.0}
-    model = drive(replace(ideal, **changes), [row(16000, REF_Q=8.0)], **{**gains, **firm})
+    plant = replace(ideal, **changes)  # type: ignore[arg-type]
+    model = drive(plant, [row(16000, REF_Q=8.0)], **{**gains, **firm})
     model.advance(16000)
     assert TRIPS[model.trip].startswith(trip)
     assert not model.is_running

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QObject, QPoint, Qt, Signal, Slot
+from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QApplication, QFileDialog
 from pytestqt.qtbot import QtBot
 
@@ -224,8 +225,8 @@ def test_light_and_dark(qtbot: QtBot, opened: Application) -> None:
 
 @pytest.mark.parametrize("theme", [look.LIGHT, look.DARK])
 def test_text_stands_out_from_what_is_behind_it(theme: look.Theme) -> None:
-    def luminance(color: object) -> float:
-        channels = [color.redF(), color.greenF(), color.blueF()]  # type: ignore[attr-defined]
+    def luminance(color: QColor) -> float:
+        channels = [color.redF(), color.greenF(), color.blueF()]
         linear = [c / 12.92 if c <= 0.03928 else ((c + 0.055) / 1.055) ** 2.4 for c in channels]
         return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
 

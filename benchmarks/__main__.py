@@ -1,0 +1,252 @@
+"""`make bench`: every speed against its bar, each measured here and now, as one table.
+
+Ratios are of two measurements in this run. Absolute times depend on the machine; their bars are
+those of the design at 1280x800, offscreen.
+"""
+
+import math
+import os
+import resource
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+import numpy as np
+
+from oarlock.cancel import Cancel
+from oarlock.control._kernels import _recur, warm
+from oarlock.control.design import design_current
+from oarlock.demo.project import demo_text, make_demo
+from oarlock.drive.canopen_link import CanopenLink
+from oarlock.drive.practice_process import PracticeProcess
+from oarlock.drive.runner import play
+from oarlock.drive.steps import Limits, Plan, Step
+from oarlock.identify.experiments import gentle_gains
+from oarlock.machine import Axis
+from oarlock.machine.axis_file import parse_axis
+from oarlock.session.current_view import picture
+
+
+@dataclass(frozen=True)
+class Row:
+    """One measured figure against its bar."""
+
+    name: str
+    value: float
+    bar: float
+    unit: str
+    at_least: bool = False
+
+    @property
+    def holds(self) -> bool:
+        return self.value >= self.bar if self.at_least else self.value <= self.bar
+
+
+def median_ms(work: Callable[[], object], repeats: int = 200) -> float:
+    times = []
+    for _ in range(repeats):
+        begun = time.perf_counter()
+        work()
+        times.append(time.perf_counter() - begun)
+    return 1e3 * statistics.median(times)
+
+
+def the_axis() -> Axis:
+    return parse_axis(demo_text("winch.axis.toml"), place="winch")
+
+
+def analysis() -> list[Row]:
+    from dataclasses import replace
+
+    warm()
+    axis = the_axis()
+    tuned = [
+        replace(axis, gains=design_current(axis, replace(axis.target, value=math.tau * f)).gains,
+                target=replace(axis.target, value=math.tau * f))
+        for f in np.linspace(300, 1200, 400)
+    ]  # fmt: skip
+    turn = iter(tuned * 2)
+    whole = median_ms(lambda: picture(next(turn), "q", 1.4, 1.6e-3), 400)
+    loop = design_current(axis).q
+    fast = median_ms(lambda: loop.step(400))
+    a, b = loop.characteristic, np.zeros_like(loop.characteristic)
+    b[a.size - loop.numerator.size :] = loop.numerator
+    one, out = np.ones(400), np.empty(400)
+    plain = median_ms(lambda: _recur(b, a, one, out), 30)
+    return [
+        Row("analysis of one drag position", whole, 1.0, "ms"),
+        Row("plain Python over compiled step response", 2 * plain / fast, 10.0, "×", at_least=True),
+    ]
+
+
+def drag() -> list[Row]:
+    from oarlock.ui import theme as look
+    from oarlock.ui.app import Application, application
+    from oarlock.ui.stage_current import CurrentStage
+
+    qt = application()
+    look.load_fonts()
+    warm()
+    with tempfile.TemporaryDirectory() as folder:
+        opened = Application(make_demo(Path(folder)))
+        opened.window.resize(1280, 800)
+        opened.window.show()
+        opened.window.show_stage("current")
+        stage = opened.window.stage("current")
+        assert isinstance(stage, CurrentStage)
+        for _ in range(20):
+            qt.processEvents()
+        times = []
+        for i in range(300):
+            begun = time.perf_counter()
+            stage.drag_to(500.0 + 400.0 * math.sin(i / 20.0))
+            qt.processEvents()
+            qt.processEvents()
+            times.append(1e3 * (time.perf_counter() - begun))
+        opened.session.end_drag("bench", keep=False)
+        opened.close()
+        opened.window.close()
+    times.sort()
+    return [
+        Row("drag of the crossover, recompute and repaint, median", times[150], 20.0, "ms"),
+        Row("drag of the crossover, 95th percentile", times[285], 33.0, "ms"),
+    ]
+
+
+_BARE = """
+import time, sys; begun = time.perf_counter()
+import numpy as np, pyqtgraph as pg
+from PySide6.QtWidgets import QApplication, QMainWindow
+qt = QApplication([]); w = QMainWindow(); p = pg.PlotWidget(); p.plot(np.arange(100.0))
+w.setCentralWidget(p); w.resize(1280, 800); w.show()
+for _ in range(3): qt.processEvents()
+w.grab(); print(time.perf_counter() - begun)
+"""
+_OURS = """
+import time, sys; begun = time.perf_counter()
+from pathlib import Path
+from oarlock.ui.app import Application, application
+from oarlock.ui import theme as look
+qt = application(); look.load_fonts()
+a = Application(Path(sys.argv[1])); a.window.resize(1280, 800); a.window.show()
+for _ in range(3): qt.processEvents()
+a.window.grab(); print(time.perf_counter() - begun)
+a.close()
+"""
+
+
+def start() -> list[Row]:
+    with tempfile.TemporaryDirectory() as folder:
+        project = make_demo(Path(folder))
+
+        def once(program: str) -> float:
+            command = [sys.executable, "-c", program, str(project)]
+            ran = subprocess.run(command, capture_output=True, text=True, check=True)
+            return float(ran.stdout.split()[0])
+
+        once(_BARE), once(_OURS)  # the disk's cache
+        pairs = [(once(_BARE), once(_OURS)) for _ in range(7)]
+    bare, ours = (min(column) for column in zip(*pairs, strict=True))
+    return [Row("window usable after start, over a bare window with a plot", ours / bare, 2.0, "×")]
+
+
+def link() -> list[Row]:
+    drive = PracticeProcess()
+    made = CanopenLink(drive.channel)
+    try:
+        key = ["Current controller.Kp d"]
+        begun = time.perf_counter()
+        for _ in range(2000):
+            made.read(key)
+        reads = 2000 / (time.perf_counter() - begun)
+        plan = Plan(
+            name="hold",
+            steps=(Step(duration=4096 * 62.5e-6, i_d=1.0),),
+            channels=("t", "ia", "ib", "ic", "id", "iq", "vd", "vq"),
+            limits=Limits(current=8.0, speed=10.0, travel=1.0, time=5.0),
+            gains=gentle_gains(the_axis(), 800.0),
+        )
+        record = play(plan, the_axis(), made, settings={}, cancel=Cancel())
+        assert record.rows == 4096
+        times = []
+        for _ in range(3):
+            begun = time.perf_counter()
+            made.upload(8, lambda _f, _d: None, Cancel())
+            times.append(time.perf_counter() - begun)
+        load = practice_load(made, drive.pid, plan)
+    finally:
+        made.close()
+        drive.stop()
+    return [
+        Row("parameters read over the link", reads, 2000.0, "1/s", at_least=True),
+        Row("upload of 8 x 4096 float32", min(times), 1.5, "s"),
+        Row("practice drive at 16 kHz, share of one core", 100 * load, 25.0, "%"),
+    ]
+
+
+def practice_load(made: CanopenLink, pid: int, plan: Plan) -> float:
+    """Return the drive's share of a core while it holds a current in real time."""
+    from dataclasses import replace
+
+    long = replace(
+        plan,
+        steps=(Step(duration=3.0, i_d=1.0),),
+        decimation=16,
+    )
+
+    def seconds() -> float:
+        fields = Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()
+        return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
+
+    before, begun = seconds(), time.perf_counter()
+    record = play(long, the_axis(), made, settings={}, cancel=Cancel())
+    used, passed = seconds() - before, time.perf_counter() - begun
+    assert record["t"][-1] > 2.99
+    assert passed < 5.0, "the drive did not keep real time"
+    return used / passed
+
+
+_JOB = """
+import resource, sys, os
+from pathlib import Path
+from oarlock.demo.job import run_job
+run_job(Path(sys.argv[1]), lambda _text: None)
+from oarlock.ui.screenshots import take_screenshots
+take_screenshots(Path(sys.argv[1]) / 'river-survey.oarlock', Path(sys.argv[1]))
+print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
+"""
+
+
+def memory() -> list[Row]:
+    with tempfile.TemporaryDirectory() as folder:
+        command = [sys.executable, "-c", _JOB, str(Path(folder) / "out")]
+        ran = subprocess.run(command, capture_output=True, text=True, check=True)
+    megabytes = float(ran.stdout.split()[-1])
+    return [Row("resident memory after the demo's job with its window", megabytes, 400.0, "MB")]
+
+
+def main() -> int:
+    """Measure everything; return 1 where a bar was missed."""
+    print(f"{'':60}{'measured':>10}{'bar':>12}")
+    missed = 0
+    for measure in (analysis, drag, start, link, memory):
+        for row in measure():
+            sign = "≥" if row.at_least else "≤"
+            verdict = "" if row.holds else "  MISSED"
+            missed += not row.holds
+            bar = f"{sign} {row.bar:g} {row.unit}"
+            print(f"{row.name:60}{row.value:10.3g}{bar:>12}{verdict}", flush=True)
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    print(f"{'(this benchmark itself used)':60}{peak:10.3g}{'MB':>12}")
+    return 1 if missed else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
