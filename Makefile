@@ -2,7 +2,6 @@
 VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
-export PYTHONDONTWRITEBYTECODE := 1
 
 .PHONY: demo demo-headless test check lint types contracts bench screenshots lock clean
 

@@ -3,8 +3,13 @@
 import pkgutil
 import subprocess
 import sys
+from pathlib import Path
+
+import pytest
 
 import oarlock
+from oarlock.session.session import Session
+from oarlock.store.project import Project
 
 
 def test_everything_but_the_window_imports_without_qt() -> None:
@@ -30,3 +35,28 @@ def test_starting_the_window_does_not_wait_for_heavy_packages() -> None:
     )
     ran = subprocess.run([sys.executable, "-c", program], check=False, capture_output=True)
     assert ran.returncode == 0, ran.stdout
+
+
+def test_a_kept_project_opens_without_the_units_package(demo_path: Path) -> None:
+    session = Session(Project.open(demo_path), lambda call: call())
+    session.enter("machine.R", "1.70 ohm l-l")
+    assert session.close()
+    program = (
+        "import sys\nfrom pathlib import Path\n"
+        "from oarlock.session.session import Session\nfrom oarlock.store.project import Project\n"
+        f"s = Session(Project.open(Path({str(demo_path)!r})), lambda call: call())\n"
+        "assert abs(s.axis.machine.R.value - 0.85) < 1e-12\ns.close()\n"
+        "sys.exit('pint' in sys.modules)"
+    )
+    assert subprocess.run([sys.executable, "-c", program], check=False).returncode == 0
+
+
+def test_conversions_of_another_version_count_no_longer(demo_path: Path) -> None:
+    session = Session(Project.open(demo_path), lambda call: call())
+    kept = dict(session.view["conversions"])
+    entries = [[k, t, p, 99.0, n] for k, t, p, _, n in kept["entries"]]
+    session.set_view("conversions", {"version": -1, "entries": entries})
+    assert session.close()
+    again = Session(Project.open(demo_path), lambda call: call())
+    assert again.axis.machine.R.value == pytest.approx(0.82)
+    again.close()

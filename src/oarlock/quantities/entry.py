@@ -7,7 +7,7 @@ in `Entry.note`, so that a screen can show it beside the text as typed.
 import functools
 import math
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
@@ -370,10 +370,45 @@ def parse(kind: Kind, text: str, *, pole_pairs: float | None = None) -> Entry:
     Entry(value=4.0, unit='1', note='poles, halved')
 
     """
+    known = _known.get((kind, text, pole_pairs))
+    if known is not None:
+        return known
     words = _split(text, kind)
     value, note = _READERS.get(kind, _plain)(words, kind, pole_pairs)
     refuse_implausible(kind, value, text)
-    return Entry(value, UNITS[kind], note)
+    entry = Entry(value, UNITS[kind], note)
+    _known[kind, text, pole_pairs] = entry
+    return entry
+
+
+# What was converted before. A project keeps its own entries' conversions beside them, so that
+# opening it does not have to wait for the units package.
+_known: dict[tuple[Kind, str, float | None], Entry] = {}
+CONVERSIONS = 1  # raised whenever a conversion above changes: kept ones count no longer
+
+Kept = list[list[Any]]  # [kind, text, pole pairs, value, note] each, as JSON holds them
+
+
+def conversions(texts: Iterable[str]) -> Kept:
+    """Return the conversions of these texts that are known, to be kept."""
+    wanted = set(texts)
+    return [
+        [kind.value, text, pairs, entry.value, entry.note]
+        for (kind, text, pairs), entry in _known.items()
+        if text in wanted
+    ]
+
+
+def remember(kept: Kept) -> None:
+    """Take kept conversions back."""
+    for kind, text, pairs, value, note in kept:
+        key = Kind(kind)
+        _known.setdefault((key, text, pairs), Entry(value, UNITS[key], note))
+
+
+def warm() -> None:
+    """Load the units package, which takes half a second, before somebody types."""
+    _registry()
 
 
 def refuse_implausible(kind: Kind, value: float, text: str) -> None:

@@ -149,6 +149,14 @@ def picture(axis: Axis, axis_name: str, amplitude: float, seconds: float) -> Cur
     )
 
 
+def loop_picture(axis: Axis, axis_name: str) -> CurrentPicture | None:
+    """Return a picture for those who only want its frequencies; None where there are no gains."""
+    try:
+        return picture(axis, axis_name, 1.0, 1e-3)
+    except InputError:
+        return None
+
+
 def _designed(axis: Axis) -> CurrentDesign | None:
     try:
         return design_current(axis)

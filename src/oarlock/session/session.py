@@ -17,9 +17,9 @@ from oarlock.identify.experiments import CurrentStep
 from oarlock.identify.step_response import StepResult
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, Parameter, TargetKind
 from oarlock.machine.axis_file import format_axis, parse_axis
-from oarlock.machine.fields import BY_PATH
+from oarlock.machine.fields import BY_PATH, FIELDS, Field
 from oarlock.quantities import Estimate, Origin
-from oarlock.quantities.entry import parse
+from oarlock.quantities.entry import CONVERSIONS, conversions, parse, remember
 from oarlock.records import Finding, Record, Run
 from oarlock.session.history import History
 from oarlock.session.perform import QUANTITIES, Performed, Reading, gains_dict, gains_of, read
@@ -45,6 +45,9 @@ class Session:
         self.view: dict[str, Any] = project.view()
         name = self.view.get("axis", next(iter(axes)))
         name = name if name in axes else next(iter(axes))
+        kept = self.view.get("conversions", {})
+        if kept.get("version") == CONVERSIONS:
+            remember(kept["entries"])
         self._axis = parse_axis(axes[name], place=f"{project.path}, axis {name}")
         self._history: History[Axis] = History()
         self._drag_from: Axis | None = None
@@ -54,6 +57,7 @@ class Session:
         self.readings: dict[int, Reading] = {}
         self.trouble = ""
         self._saver = Saver(lambda text: post(lambda: self._say_trouble(text)))
+        self.keep_conversions()
 
     # The axis
 
@@ -127,6 +131,17 @@ class Session:
     def _save_axis(self, label: str) -> None:
         name, toml = self._axis.name, format_axis(self._axis)
         self._saver.submit(lambda: self._project.save_axis(name, toml, label))
+        self.keep_conversions()
+
+    def keep_conversions(self) -> None:
+        """Keep how this axis's entries were converted, so that it opens fast."""
+        texts = [self._axis.parameter(field.path).printed.source for field in self._fields()]
+        entries = conversions(texts)
+        self.set_view("conversions", {"version": CONVERSIONS, "entries": entries})
+
+    def _fields(self) -> list[Field]:
+        inertia = self._axis.machine.inertia is not None
+        return [field for field in FIELDS if inertia or field.path != "machine.inertia"]
 
     def enter(self, path: str, text: str) -> None:
         """Take an entry for one parameter, as typed.

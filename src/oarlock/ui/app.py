@@ -77,7 +77,7 @@ class Application:
             QTimer.singleShot(0, lambda: self.bench.connect_drive(PRACTICE))
 
     def _warm(self) -> None:
-        threading.Thread(target=_warm_kernels, name="warm", daemon=True).start()
+        threading.Thread(target=_warm_up, name="warm", daemon=True).start()
         self.window.read_records()
 
     def close(self) -> bool:
@@ -88,10 +88,12 @@ class Application:
         return self.session.close()
 
 
-def _warm_kernels() -> None:
+def _warm_up() -> None:
     from oarlock.control._kernels import warm
+    from oarlock.quantities.entry import warm as warm_units
 
     warm()
+    warm_units()
 
 
 def application() -> QApplication:

@@ -13,6 +13,7 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.records import Record, Run
 from oarlock.session.bench import PRACTICE, Bench
+from oarlock.session.current_view import loop_picture
 from oarlock.session.jobs import Done, Failed, Jobs, Progress, Stopped
 from oarlock.session.perform import Reading
 from oarlock.session.session import Session, read_again
@@ -157,11 +158,11 @@ class MainWindow(QMainWindow):
     def _refresh_stage(self) -> None:
         stage = self.current
         stage.refresh()
-        current = self.stage("current")
-        if current is not stage:
-            current.refresh()
-        shown = current.shown if isinstance(current, CurrentStage) else None
-        which = current.verify.axis_name if isinstance(current, CurrentStage) else "q"
+        if isinstance(stage, CurrentStage):
+            shown, which = stage.shown, stage.verify.axis_name
+        else:
+            which = "d" if self.session.view.get("step", {}).get("axis_name") == "d" else "q"
+            shown = loop_picture(self.session.axis, which)
         found = self.session.verification(which)
         verified = found is not None and found[1].agrees
         self.strip.show_strip(
