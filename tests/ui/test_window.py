@@ -370,3 +370,84 @@ def test_a_million_signals_do_not_harm_the_interpreter() -> None:
     for _ in range(1_000_000):
         sender.told.emit(True)
     assert receiver.count == 1_000_000
+
+
+def test_a_narrow_window_has_a_drawer(qtbot: QtBot, opened: Application) -> None:
+    window = opened.window
+    window.show_stage("current")
+    numbers = window._numbers
+    assert numbers.isVisible()
+    window.resize(1024, 700)
+    qtbot.waitUntil(lambda: not numbers.isVisible())
+    assert window.top_bar.numbers_button.isVisible()
+    wide = 1024 - look.RAIL
+    qtbot.waitUntil(lambda: window.stage("current").width() == wide)
+    qtbot.keyClick(window, Qt.Key.Key_F9)
+    assert numbers.isVisible()
+    assert numbers.geometry().right() == 1023
+    assert window.stage("current").width() == wide  # it lies over the stage
+    qtbot.mouseClick(window.top_bar.numbers_button, Qt.MouseButton.LeftButton)
+    assert not numbers.isVisible()
+    window.resize(1280, 800)
+    qtbot.waitUntil(numbers.isVisible)
+    assert not window.top_bar.numbers_button.isVisible()
+    qtbot.keyClick(window, Qt.Key.Key_F9)  # nothing to toggle here
+    assert numbers.isVisible()
+
+
+def test_a_proof_that_held_is_repeated_when_the_project_opens_again(
+    qtbot: QtBot, live: Application
+) -> None:
+    live.window.show_stage("current")
+    step(qtbot, live)
+    live.window.show_stage("handover")
+    stage = live.window.stage("handover")
+    assert isinstance(stage, HandoverStage)
+    stage.run()
+    wait(qtbot, lambda: stage._proven is not None)
+    fresh = HandoverStage(live.session, live.bench, live.jobs)
+    qtbot.addWidget(fresh)
+    fresh.refresh()
+    wait(qtbot, lambda: fresh._proven is not None)
+    assert fresh.shown is not None
+    assert fresh.shown.proof is not None
+    assert fresh.shown.proof.exact
+
+
+def test_fitted_frequency_and_damping_stand_in_the_logbook(qtbot: QtBot, live: Application) -> None:
+    live.window.show_stage("current")
+    step(qtbot, live)
+    figures = live.session.runs[0].figures
+    assert figures["omega_n"] / 6.2832 == pytest.approx(2100.0, rel=0.1)
+    assert figures["zeta"] == pytest.approx(0.73, abs=0.1)
+    assert figures["rise"] == pytest.approx(177e-6, rel=0.15)
+
+
+def test_steps_along_d_are_shown_in_their_own_colour(qtbot: QtBot, live: Application) -> None:
+    live.window.show_stage("current")
+    stage = loop(live)
+    qtbot.mouseClick(stage.verify.which, Qt.MouseButton.LeftButton)
+    assert stage.verify.axis_name == "d"
+    assert stage.shown is not None
+    assert stage.shown.axis_name == "d"
+    assert live.session.view["step"]["axis_name"] == "d"
+    step(qtbot, live)
+    assert live.session.verification("d") is not None
+    assert live.session.verification("q") is None
+    for text, words in (("a lot", "number"), ("3 A rms peak", "at once")):
+        stage.verify.size_entry.setFocus()
+        stage.verify.size_entry.selectAll()
+        qtbot.keyClicks(stage.verify.size_entry, text)
+        qtbot.keyClick(stage.verify.size_entry, Qt.Key.Key_Return)
+        assert words in stage.verify._note.text()
+    assert stage.verify.amplitude == 1.4
+
+
+def test_the_cancel_button_ends_a_run(qtbot: QtBot, live: Application) -> None:
+    live.window.show_stage("identify")
+    live.window.current.run()
+    wait(qtbot, lambda: live.window.top_bar.cancel_button.isVisible())
+    assert live.window.top_bar._doing.text
+    qtbot.mouseClick(live.window.top_bar.cancel_button, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: not live.bench.busy)
+    assert not live.window.top_bar.cancel_button.isVisible()

@@ -28,6 +28,7 @@ from oarlock.identify.step_response import StepResult
 from oarlock.quantities.display import sentence, with_std
 from oarlock.records import Finding, Run
 from oarlock.records.csv_file import write_record
+from oarlock.session.handover_view import digest
 from oarlock.session.perform import QUANTITIES, experiment_for, perform
 from oarlock.session.session import Session
 from oarlock.store.project import Project
@@ -176,6 +177,8 @@ class _Job:
                       else f"proof   {label}: {proofs[label].sentence}")  # fmt: skip
             if not proofs[label].exact and not proofs[label].missing:
                 self._failures.append(f"proof of {label}: {proofs[label].sentence}")
+        if proofs[HEADER].exact:
+            session.proven(digest(patch.after, values))
         write_atomic(folder / "winch_gains_new.h", text, backup=False)
         if any(change.differs for change in patch.changes):
             kept = patch.write()

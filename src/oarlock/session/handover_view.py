@@ -1,5 +1,6 @@
 """What the Handover stage shows: the file as it is and will be, and the proof."""
 
+import hashlib
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -142,7 +143,7 @@ def _answer(
         if exponent <= -7
         else f"rounding costs {100 * worst:.2g} %"
     )
-    lines = f"{changed} line{'s' * (changed != 1)} change" + ("s" if changed == 1 else "")
+    lines = {0: "No line changes", 1: "1 line changes"}.get(changed, f"{changed} lines change")
     if proof is None:
         head = "Not yet: not proven" if changed else "The file holds these gains, unproven"
         return head, f"{lines} in {path.name}; {cost}."
@@ -205,6 +206,12 @@ def _why_not_write(patch: Patch | None, proof: Proof | None, handed: tuple[Hande
     if not proof.missing and not proof.exact:
         return "Held back: the proof failed"
     return ""
+
+
+def digest(text: bytes, values: tuple[HandoverValue, ...]) -> str:
+    """Return what tells whether a proof is of these bytes and values."""
+    told = text + repr([(value.key, value.value) for value in values]).encode()
+    return hashlib.sha256(told).hexdigest()
 
 
 def make_proof(

@@ -327,6 +327,10 @@ class Session:
             self.set_view("handover_written", told)
             self.runs_changed.emit()
 
+    def proven(self, digest: str) -> None:
+        """Remember of which file and gains a proof held."""
+        self.set_view("proven", digest)
+
     def _say_trouble(self, text: str) -> None:
         self.trouble = text
         self.trouble_changed.emit(text)

@@ -45,6 +45,9 @@ _WIDTHS = {
     TIME: 60, DOT: 22, ASKED: 196, SPARK: 76, GAVE: 152, RISE: 66, OVERSHOOT: 78, MARGIN: 58,
     PIN: 28, STAR: 28, USE: 124,
 }  # fmt: skip
+_NARROW = _WIDTHS | {
+    TIME: 56, ASKED: 150, SPARK: 60, GAVE: 132, RISE: 60, OVERSHOOT: 72, MARGIN: 50, USE: 112,
+}  # fmt: skip
 _RIGHT = {RISE, OVERSHOOT, MARGIN, USE}
 Index = QModelIndex | QPersistentModelIndex
 
@@ -244,8 +247,9 @@ class RunsTable(QTableView):
 
     def fit(self) -> None:
         """Give the remark what the other columns leave."""
-        used = sum(_WIDTHS.values())
-        for column, width in _WIDTHS.items():
+        widths = _WIDTHS if self.viewport().width() >= 1000 else _NARROW
+        used = sum(widths.values())
+        for column, width in widths.items():
             self.setColumnWidth(column, width)
         self.setColumnWidth(REMARK, max(self.viewport().width() - used, 60))
 

@@ -124,9 +124,17 @@ class StepPlot(Plot):
         above = f"{name} above {self._bias:.3g} A" if self._bias else name
         draw_text(p, self.area.right() - 4, zero - 6, above, color, align="right", halo=t.halo)
         if self._step is not None:
-            text = f"circles: measured {self._when}"
-            draw_text(p, self.area.right() - 4, one + 18, text, color, size=look.SMALL,
-                      align="right", halo=t.halo)  # fmt: skip
+            fit, plan = self._step.fitted, self._step.predicted_fit
+            hertz, meant = (f.natural_frequency / math.tau for f in (fit, plan))
+            lines = (
+                f"circles: measured {self._when}",
+                f"fitted **{sentence(hertz, 'Hz')}**, damping **{fit.damping:.2f}**",
+                f"predicted {sentence(meant, 'Hz')}, {plan.damping:.2f}",
+            )
+            for i, text in enumerate(lines):
+                draw_text(p, self.area.right() - 4, one + 18 + 15 * i, text,
+                          color if i == 0 else t.muted, size=look.SMALL, align="right",
+                          halo=t.halo)  # fmt: skip
 
     def _annotate_rise(self, p: QPainter, shown: CurrentPicture) -> None:
         t, f, color = look.theme(), shown.figures, axis_color(shown.axis_name)

@@ -12,6 +12,7 @@ import pyqtgraph as pg
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import (
+    QBrush,
     QColor,
     QFont,
     QFontMetricsF,
@@ -141,7 +142,7 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         """Add round points; `setData(x, y)` takes arrays."""
         item = pg.ScatterPlotItem(
             size=size,
-            pen=QPen(color, 1.2),
+            pen=stroke(color, 1.2),
             brush=color if filled else look.theme().panel,
             antialias=True,
         )
@@ -158,7 +159,8 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
 
     def set_points(self, item: Any, x: Array, y: Array, color: QColor) -> None:
         """Put round points of one colour where `x` and `y` say."""
-        item.setData(x=x, y=y, pen=QPen(color, 1.2), brush=look.theme().panel, symbol="o")
+        brush = QBrush(look.theme().panel)
+        item.setData(x=x, y=y, pen=stroke(color, 1.2), brush=brush, symbol="o")
 
     def refresh(self) -> None:
         """Repaint, once, together with the curves that changed."""

@@ -1,7 +1,7 @@
 """The stages rail: a line of dependence, solid as far as results are valid."""
 
 from PySide6.QtCore import QSize, Qt, Signal
-from PySide6.QtGui import QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QFocusEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QAbstractButton, QButtonGroup, QSizePolicy, QVBoxLayout, QWidget
 
 from oarlock.session.stages import Stage, State
@@ -30,6 +30,7 @@ class RailItem(QAbstractButton):
         self._solid_above = self._solid_below = False
         self._first = self._last = False
         self._stage: Stage | None = None
+        self._ring = False  # whether the focus came by the keyboard
         self.show_stage(stage)
 
     def show_stage(self, stage: Stage) -> None:
@@ -48,6 +49,11 @@ class RailItem(QAbstractButton):
         if new != (self._first, self._last, self._solid_above, self._solid_below):
             self._first, self._last, self._solid_above, self._solid_below = new
             self.update()
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        reasons = (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason)
+        self._ring = event.reason() in reasons
+        super().focusInEvent(event)
 
     def sizeHint(self) -> QSize:
         return QSize(look.RAIL, ITEM)
@@ -81,7 +87,7 @@ class RailItem(QAbstractButton):
             dot(p, x + 3, 57, color, filled=True, radius=3)
             x += 11
         draw_text(p, x, 61, stage.basis, color, size=look.SMALL)
-        if self.hasFocus():
+        if self.hasFocus() and self._ring:
             p.setPen(QPen(t.accent, 1, Qt.PenStyle.DotLine))
             p.setBrush(Qt.BrushStyle.NoBrush)
             p.drawRect(self.rect().adjusted(5, 3, -4, -4))

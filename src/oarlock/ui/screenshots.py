@@ -4,19 +4,26 @@ import time
 from pathlib import Path
 
 from oarlock.errors import InputError
+from oarlock.session.bench import PRACTICE
 from oarlock.session.stages import STAGE_KEYS
 from oarlock.ui import theme as look
 from oarlock.ui.app import Application, application
 
 
 def take_screenshots(
-    project: Path, folder: Path, *, dark: tuple[str, ...] = (), settle: float = 20.0
+    project: Path,
+    folder: Path,
+    *,
+    dark: tuple[str, ...] = (),
+    practice: bool = False,
+    settle: float = 20.0,
 ) -> list[Path]:
     """Open a project and save a PNG of each stage at 1280x800; return their paths.
 
     Parameters
     ----------
     dark : stages to take in the dark palette as well
+    practice : connect a practice drive first
     settle : s, the longest to wait for older records to be read again
 
     """
@@ -28,8 +35,15 @@ def take_screenshots(
         opened.window.resize(1280, 800)
         opened.window.show()
         opened.window.read_records()
+        if practice:
+            opened.bench.connect_drive(PRACTICE)
         until = time.monotonic() + settle
-        while opened.session.wanted_readings() and time.monotonic() < until:
+
+        def waiting() -> bool:
+            missing = practice and opened.bench.live.bus == 0.0
+            return bool(opened.session.wanted_readings() or opened.jobs.busy or missing)
+
+        while waiting() and time.monotonic() < until:
             qt.processEvents()
             time.sleep(0.01)
         for key in STAGE_KEYS:
@@ -47,8 +61,13 @@ def take_screenshots(
 def _save(opened: Application, key: str, path: Path) -> Path:
     qt = application()
     opened.window.show_stage(key)
+    until = time.monotonic() + 5.0
     for _ in range(5):
         qt.processEvents()
+    while opened.jobs.busy and time.monotonic() < until:  # a proof may be repeated
+        qt.processEvents()
+        time.sleep(0.01)
+    qt.processEvents()
     if not opened.window.grab().save(str(path)):
         raise InputError("cannot write the picture", place=str(path), remedy="Check the folder")
     return path

@@ -36,7 +36,8 @@ from oarlock.ui.numbers import Entry, GivenRow, Row, Why
 from oarlock.ui.stage import StageView, button
 from oarlock.ui.strip import ReadOut
 
-_STEP_BOTTOM, _VOLTAGE_BOTTOM = 0.62, 0.885  # of the height
+_STEP_BOTTOM = 0.62  # of the height
+_VERIFY = 62  # px, for the bar that starts a step
 
 
 class CurrentStage(StageView):
@@ -79,7 +80,7 @@ class CurrentStage(StageView):
         self.gain_plot.setGeometry(left - 48, 0, right - left + 48, split)
         self.phase_plot.setGeometry(left - 48, split + 8, right - left + 48, h - split - 8)
         width = left - 56
-        step_bottom, voltage_bottom = round(_STEP_BOTTOM * h), round(_VOLTAGE_BOTTOM * h)
+        step_bottom, voltage_bottom = round(_STEP_BOTTOM * h), h - _VERIFY
         self.step_plot.setGeometry(0, 98, width, step_bottom - 98)
         self.voltage_plot.setGeometry(0, step_bottom + 4, width, voltage_bottom - step_bottom - 4)
         self.verify.setGeometry(look.MARGIN, voltage_bottom + 4, width - 8, h - voltage_bottom - 6)

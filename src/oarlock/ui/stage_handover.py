@@ -18,6 +18,7 @@ from oarlock.session.handover_view import (
     LABELS,
     HandoverPicture,
     Proven,
+    digest,
     errors_for_proof,
     handover_picture,
     make_proof,
@@ -241,7 +242,7 @@ class HandoverStage(StageView):
         super().__init__(session, bench)
         self._jobs = jobs
         self._proven: Proven | None = None
-        self.proving = False
+        self.proving = self._tried = False
         self.shown: HandoverPicture | None = None
         self.file, self.proof = FileView(self), ProofView(self)
         self.choose = button("Choose a header…")
@@ -318,6 +319,17 @@ class HandoverStage(StageView):
         written = self.session.view.get("handover_written")
         self._so_far.show_value("", "", f"{written['time']}" if written else "nothing yet")
 
+        self._prove_again(shown)
+
+    def _prove_again(self, shown: HandoverPicture) -> None:
+        """Repeat, once, a proof that held before the project was closed."""
+        kept = self.session.view.get("proven")
+        if self._tried or self._proven or not kept or shown.patch is None or shown.may_prove:
+            return
+        if kept == digest(shown.patch.after, handover_values(self.session.axis)):
+            self._tried = True
+            self.run()
+
     def read_out(self) -> ReadOut:
         lost = max((h.lost for h in self.shown.handed), default=0.0) if self.shown else 0.0
         return ReadOut(
@@ -392,6 +404,8 @@ class HandoverStage(StageView):
         self.proving = False
         if isinstance(outcome, Done):
             self._proven = outcome.value
+            if outcome.value.proof.exact:
+                self.session.proven(digest(outcome.value.text, outcome.value.values))
         self.refresh()
         if isinstance(outcome, Failed):
             if not isinstance(outcome.error, InputError):

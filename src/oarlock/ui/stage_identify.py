@@ -161,7 +161,8 @@ class EvidencePlot(Plot):
             self._line.setData([], [])
         top = float(max(fx.max(), x.max()))
         self.set_x(0.0, top, [(v, "") for v, _ in linear_ticks(0.0, top, 5)])
-        low, high = (0.0 if resistance else 1.15 * float(y.min())), 1.15 * float(y.max())
+        low = 0.0 if resistance else 1.6 * float(y.min())
+        high = (1.15 if resistance else 1.6) * float(y.max())
         ticks = linear_ticks(low, high, 5)
         unit = "V" if resistance else "A"
         if ticks:
@@ -268,7 +269,14 @@ class CheckList(QWidget):
     def paintEvent(self, _event: QPaintEvent) -> None:
         p, t = QPainter(self), look.theme()
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        for i, (passed, sentence) in enumerate(self._checks[:7]):
+        room = max(int((self.height() - 2) / 17), 1)
+        shown = self._checks if len(self._checks) <= room else self._checks[: room - 1]
+        if len(shown) < len(self._checks):
+            rest = self._checks[len(shown) :]
+            word = "hold" if all(passed for passed, _ in rest) else "besides"
+            text = f"and {len(rest)} more {word}"
+            draw_text(p, 24, 14 + 17 * len(shown), text, t.muted, size=look.SMALL)
+        for i, (passed, sentence) in enumerate(shown):
             y = 10 + 17 * i
             if passed:
                 tick(p, 7, y, t.accent)
@@ -428,9 +436,11 @@ class IdentifyStage(StageView):
         super().resizeEvent(event)
         w, h = self.width(), self.height()
         split = w - 304
-        self.evidence.setGeometry(8, 84, split - 24, h - 84 - 298)
-        self.residual.setGeometry(8, h - 296, split - 24, 96)
-        self.checks.setGeometry(look.MARGIN, h - 196, split - 24, 122)
+        checks, residual = (72, 70) if h < 500 else (122, 96)
+        top = h - 74 - checks
+        self.checks.setGeometry(look.MARGIN, top, split - 24, checks)
+        self.residual.setGeometry(8, top - 4 - residual, split - 24, residual)
+        self.evidence.setGeometry(8, 84, split - 24, top - 6 - residual - 84)
         y = h - 64
         x = look.MARGIN
         self.measure.setGeometry(x, y, 226, 30)

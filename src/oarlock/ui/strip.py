@@ -83,9 +83,14 @@ class TimescalesStrip(QWidget):
     # Geometry
 
     @property
+    def _side(self) -> int:
+        """Width of the read-out; a narrow window has none, the stage's answer says the same."""
+        return look.NUMBERS if self.width() >= look.NARROW else 0
+
+    @property
     def decade(self) -> float:
         """Pixels per decade."""
-        span = self.width() - look.NUMBERS - _LEFT - look.MARGIN
+        span = self.width() - self._side - _LEFT - look.MARGIN
         return float(span / math.log10(HIGH / LOW))
 
     def x_of(self, hertz: float) -> float:
@@ -121,7 +126,7 @@ class TimescalesStrip(QWidget):
         if self.hasFocus():
             p.setPen(QPen(look.theme().accent, 1, Qt.PenStyle.DotLine))
             p.setBrush(Qt.BrushStyle.NoBrush)
-            p.drawRect(QRectF(3.5, 3.5, self.width() - look.NUMBERS - 8, self.height() - 8))
+            p.drawRect(QRectF(3.5, 3.5, self.width() - self._side - 8, self.height() - 8))
 
     def _paint_back(self) -> QPixmap:
         ratio, t = self.devicePixelRatio(), look.theme()
@@ -144,8 +149,9 @@ class TimescalesStrip(QWidget):
         self._paint_scale(p)
         if self._strip is not None:
             self._paint_limits(p, self._strip)
-        edge = self.width() - look.NUMBERS
-        line(p, edge, 8, edge, self.height() - 8, t.rule)
+        if self._side:
+            edge = self.width() - self._side
+            line(p, edge, 8, edge, self.height() - 8, t.rule)
         line(p, 0, self.height() - 1, self.width(), self.height() - 1, t.rule)
         p.end()
         return pixmap
@@ -229,6 +235,8 @@ class TimescalesStrip(QWidget):
 
     def _paint_read_out(self, p: QPainter) -> None:
         t, out = look.theme(), self._read_out
+        if not self._side:
+            return
         x = self.width() - look.NUMBERS + look.MARGIN
         draw_text(p, x, 23, out.caption, t.muted, size=look.SMALL)
         width = draw_text(p, x, 52, out.value, t.ink, size=look.READ_OUT, bold=True)

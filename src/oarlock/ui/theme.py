@@ -52,6 +52,7 @@ _active = LIGHT
 # Sizes at 1280x800, px.
 TOP_BAR, STRIP, LOGBOOK = 40, 124, 104
 RAIL, NUMBERS, MARGIN, GUTTER = 160, 248, 16, 8
+NARROW = 1200  # below this width the numbers become a drawer, and the strip takes its room
 SMALL, BODY, FIGURE, NAME, ANSWER, READ_OUT = 12, 13, 14, 15, 20, 24
 
 

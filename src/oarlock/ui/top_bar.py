@@ -53,8 +53,11 @@ class TopBar(QWidget):
         self.connect_button = QPushButton("Connect…")
         self.connect_button.setToolTip("Connect the practice drive, or a drive on a CAN interface")
         self.cancel_button = QPushButton("Cancel")
+        self.numbers_button = QPushButton("Numbers  F9")
+        self.numbers_button.setToolTip("Show or hide the numbers of this stage")
+        self.numbers_button.hide()
         self.stop_button = StopButton()
-        for button in (self.connect_button, self.cancel_button):
+        for button in (self.connect_button, self.cancel_button, self.numbers_button):
             button.setFixedHeight(26)
             button.setFont(look.font(look.BODY))
         self.cancel_button.hide()
@@ -63,6 +66,7 @@ class TopBar(QWidget):
         row.addStretch(1)
         row.addWidget(self.cancel_button)
         row.addWidget(self.connect_button)
+        row.addWidget(self.numbers_button)
         row.addSpacing(8)
         row.addWidget(self.stop_button)
         self.stop_button.clicked.connect(self.stop)

@@ -4,9 +4,16 @@ import functools
 from collections.abc import Callable
 
 from psygnal import SignalInstance
-from PySide6.QtCore import QTimer, Signal
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QCloseEvent, QKeySequence, QResizeEvent, QShortcut
-from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QMainWindow,
+    QScrollArea,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from oarlock.cancel import Cancel
 from oarlock.errors import InputError
@@ -49,6 +56,7 @@ class MainWindow(QMainWindow):
         self._stages: dict[str, StageView] = {}
         self._stack, self._numbers = QStackedWidget(), QStackedWidget()
         self._numbers.setFixedWidth(look.NUMBERS)
+        self._numbers.setAutoFillBackground(True)
         self._lay_out()
         self.message = Message(self._stack)
         self._connect_panel: ConnectPanel | None = None
@@ -63,7 +71,7 @@ class MainWindow(QMainWindow):
         self._timer.start()
 
     def _lay_out(self) -> None:
-        middle = QHBoxLayout()
+        middle = self._middle = QHBoxLayout()
         middle.setContentsMargins(0, 0, 0, 0)
         middle.setSpacing(0)
         for widget in (self.rail, self._stack, self._numbers):
@@ -97,6 +105,7 @@ class MainWindow(QMainWindow):
         self.top_bar.stop.connect(bench.stop)
         self.top_bar.cancel.connect(bench.stop)
         self.top_bar.connect_asked.connect(self.ask_connection)
+        self.top_bar.numbers_button.clicked.connect(self.toggle_numbers)
         self.strip.dragged.connect(self._strip_dragged)
         self.strip.released.connect(self._strip_released)
         self.strip.nudged.connect(self._strip_nudged)
@@ -111,6 +120,7 @@ class MainWindow(QMainWindow):
             ("Ctrl+Shift+Z", session.redo),
             ("Ctrl+Y", session.redo),
             ("Ctrl+K", self.open_palette),
+            ("F9", self.toggle_numbers),
             ("Ctrl+Q", self.close),
         ):
             QShortcut(QKeySequence(keys), self).activated.connect(action)
@@ -135,7 +145,7 @@ class MainWindow(QMainWindow):
                 made = HandoverStage(self.session, self.bench, self._jobs)
             self._stages[key] = made
             self._stack.addWidget(made)
-            self._numbers.addWidget(made.numbers)
+            self._numbers.addWidget(_scrolled(made.numbers))
         return self._stages[key]
 
     @property
@@ -148,7 +158,7 @@ class MainWindow(QMainWindow):
         self.session.set_view("stage", key)
         stage = self.stage(key)
         self._stack.setCurrentWidget(stage)
-        self._numbers.setCurrentWidget(stage.numbers)
+        self._numbers.setCurrentIndex(self._stack.indexOf(stage))
         self._refresh_all()
 
     def _refresh_all(self) -> None:
@@ -317,13 +327,52 @@ class MainWindow(QMainWindow):
             signal.disconnect(slot)
         self._subscriptions.clear()
 
+    # The numbers: a column in a wide window, a drawer in a narrow one
+
+    @property
+    def _is_narrow(self) -> bool:
+        return self.width() < look.NARROW
+
+    def toggle_numbers(self) -> None:
+        """Open or close the drawer of a narrow window."""
+        if self._is_narrow:
+            self._numbers.setVisible(not self._numbers.isVisible())
+            self._place_numbers()
+
+    def _place_numbers(self) -> None:
+        in_column = self._middle.indexOf(self._numbers) >= 0
+        self.top_bar.numbers_button.setVisible(self._is_narrow)
+        if self._is_narrow and in_column:
+            self._middle.removeWidget(self._numbers)
+            self._numbers.hide()
+        elif not self._is_narrow and not in_column:
+            self._middle.addWidget(self._numbers)
+            self._numbers.show()
+        if self._is_narrow:
+            top = look.TOP_BAR + look.STRIP
+            height = self.height() - top - self.logbook.height()
+            self._numbers.setGeometry(self.width() - look.NUMBERS, top, look.NUMBERS, height)
+            self._numbers.raise_()
+
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
+        self._place_numbers()
         self.message.place()
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self.session.set_view("window", [self.width(), self.height()])
         super().closeEvent(event)
+
+
+def _scrolled(panel: QWidget) -> QScrollArea:
+    """Return the panel in a frame that scrolls where the window is too low for it."""
+    area = QScrollArea()
+    area.setWidget(panel)
+    area.setWidgetResizable(True)
+    area.setFrameShape(QScrollArea.Shape.NoFrame)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    return area
 
 
 def _read_in_job(

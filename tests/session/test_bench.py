@@ -1,0 +1,145 @@
+"""The drive side of a project without a window: connect, run, stop, lose, come back."""
+
+import os
+import queue
+import signal
+import time
+from collections.abc import Callable, Iterator
+
+import pytest
+
+from oarlock.errors import InputError
+from oarlock.identify.experiments import CurrentStep, InductanceSine
+from oarlock.session.bench import Bench, Doing
+from oarlock.session.jobs import Jobs
+from oarlock.session.perform import Performed
+from oarlock.session.session import Session
+
+
+class Owner:
+    """Stands for the window's thread: takes posted calls and makes them here."""
+
+    def __init__(self) -> None:
+        self._calls: queue.Queue[Callable[[], None]] = queue.Queue()
+
+    def post(self, call: Callable[[], None]) -> None:
+        self._calls.put(call)
+
+    def until(self, condition: Callable[[], bool], seconds: float = 15.0) -> None:
+        end = time.monotonic() + seconds
+        while not condition():
+            assert time.monotonic() < end, "it did not happen"
+            try:
+                self._calls.get(timeout=0.02)()
+            except queue.Empty:
+                continue
+
+
+@pytest.fixture
+def owner() -> Owner:
+    return Owner()
+
+
+@pytest.fixture
+def bench(session: Session, owner: Owner) -> Iterator[Bench]:
+    made = Bench(session, Jobs(owner.post), owner.post)
+    yield made
+    made.close()
+
+
+@pytest.fixture
+def told(bench: Bench) -> list[str]:
+    lines: list[str] = []
+    bench.told.connect(lines.append)
+    return lines
+
+
+def test_a_run_goes_into_the_logbook_before_anybody_is_told(
+    bench: Bench, owner: Owner, session: Session
+) -> None:
+    changes: list[bool] = []
+    bench.changed.connect(lambda: changes.append(bench.connected))
+    bench.connect_drive("practice")
+    bench.connect_drive("practice")  # a second call while it connects does nothing
+    owner.until(lambda: bench.connected)
+    assert changes == [False, True]
+    doings: list[Doing] = []
+    bench.doing_changed.connect(doings.append)
+    kept: list[tuple[int, Performed]] = []
+    sine = InductanceSine(axis_name="d")
+    bench.run(sine, lambda performed: kept.append((len(session.runs), performed)))
+    assert bench.busy
+    owner.until(lambda: not bench.busy)
+    assert kept[0][0] == 1
+    assert session.finding("inductance_d") is not None
+    assert doings[0].text == "setting up"
+    assert doings[-1] == Doing()
+    assert max(doing.fraction for doing in doings) <= 1.0
+
+
+def test_one_experiment_at_a_time(bench: Bench, owner: Owner, told: list[str]) -> None:
+    bench.run(InductanceSine(axis_name="d"), lambda _p: None)
+    assert "No drive is connected" in told[-1]
+    bench.connect_drive("practice")
+    owner.until(lambda: bench.connected)
+    bench.run(InductanceSine(axis_name="d"), lambda _p: None)
+    bench.run(InductanceSine(axis_name="q"), lambda _p: None)
+    assert "under way" in told[-1]
+    bench.stop()
+    owner.until(lambda: not bench.busy)
+    assert told[-1] == "Stopped. The drive carries no current"
+
+
+def test_what_the_dry_run_refuses_is_one_line(
+    bench: Bench, owner: Owner, session: Session, told: list[str]
+) -> None:
+    bench.connect_drive("practice")
+    owner.until(lambda: bench.connected)
+    session.edit("take", session.with_target(session.axis.target))
+    bench.run(CurrentStep(axis_name="q", amplitude=30.0, bias=4.0), lambda _p: None)
+    owner.until(lambda: not bench.busy)
+    assert "limit" in told[-1] or "bears" in told[-1]
+    assert bench.connected  # the link is as it was
+    assert session.runs == ()
+
+
+def test_a_lost_drive_is_dropped_and_another_taken(
+    bench: Bench, owner: Owner, told: list[str]
+) -> None:
+    bench.connect_drive("practice")
+    owner.until(lambda: bench.connected)
+    practice = bench._practice
+    assert practice is not None
+    os.kill(practice.pid, signal.SIGKILL)
+
+    def noticed() -> bool:
+        bench.watch()
+        return not bench.connected
+
+    owner.until(noticed)
+    assert "no sign of life" in told[-1]
+    assert bench.live.state == "de-energised"
+    bench.connect_drive("practice --seed 4")
+    owner.until(lambda: bench.connected)
+    assert told[-1] == ""
+    bench.disconnect()
+    assert not bench.connected
+
+
+def test_a_channel_that_is_not_there(bench: Bench, owner: Owner, told: list[str]) -> None:
+    bench.connect_drive("/no/such/socket")
+    owner.until(lambda: not bench.connecting)
+    assert "cannot open" in told[-1]
+    assert not bench.connected
+
+
+def test_a_fault_of_the_program_is_not_hushed_up(bench: Bench) -> None:
+    with pytest.raises(ZeroDivisionError):
+        bench._tell_error(ZeroDivisionError("x"))
+    bench._tell_error(InputError("fine"))
+
+
+def test_a_released_brake_is_seen_from_here(bench: Bench, owner: Owner) -> None:
+    bench.connect_drive("practice --release-brake")
+    owner.until(lambda: bench.connected)
+    assert not bench.braked
