@@ -16,6 +16,7 @@ from oarlock.machine import Axis
 from oarlock.machine.axis_file import read_axis
 from oarlock.records.csv_file import write_record
 from oarlock.simulate.drive_model import PlantParameters
+from oarlock.store.project import Project
 from tests.conftest import play_on_model
 
 
@@ -188,6 +189,29 @@ def test_an_earlier_demo_is_kept(tmp_path: Path) -> None:
     cli._set_aside(folder)
     assert (tmp_path / "demo-1" / "mine.txt").read_text() == "work"
     assert not folder.exists()
+
+
+def test_an_axis_file_becomes_a_project_beside_it(
+    axis_file: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    opened: list[Path] = []
+
+    def window(path: Path, **_options: bool) -> int:
+        opened.append(path)
+        return 0
+
+    monkeypatch.setattr(cli, "_window", window)
+    assert main([str(axis_file)]) == 0
+    assert opened[0].name == "winch.oarlock"
+    project = Project.open(opened[0])
+    assert list(project.axes()) == ["Sonar winch"]
+    project.save_axis("Sonar winch", project.axes()["Sonar winch"] + "# mine\n", "edit")
+    project.close()
+    assert main([str(axis_file)]) == 0  # the second time it is opened as it is
+    project = Project.open(opened[1])
+    assert project.axes()["Sonar winch"].endswith("# mine\n")
+    project.close()
+    assert main([str(axis_file.with_name("gone.toml"))]) == 2
 
 
 def test_help_and_version() -> None:

@@ -36,8 +36,25 @@ def cli(context: click.Context) -> None:
 @cli.command("open", hidden=True)
 @click.argument("project", type=click.Path(path_type=Path))
 def open_project(project: Path) -> int:
-    """Open a project in the window."""
+    """Open a project in the window; an axis file becomes a project beside it."""
+    if project.suffix == ".toml":
+        project = _project_of(project)
     return _window(project)
+
+
+def _project_of(axis_file: Path) -> Path:
+    """Return the project beside an axis file, made from it where there is none yet."""
+    from oarlock.machine.axis_file import format_axis, read_axis
+    from oarlock.store.project import Project
+
+    name = axis_file.name.removesuffix(".toml").removesuffix(".axis")
+    path = axis_file.with_name(f"{name}.oarlock")
+    axis = read_axis(axis_file)
+    if not path.exists():
+        project = Project.create(path, name)
+        project.save_axis(axis.name, format_axis(axis), f"from {axis_file.name}")
+        project.close()
+    return path
 
 
 def _window(project: Path | None, *, practice: bool = False) -> int:

@@ -130,6 +130,15 @@ def test_a_refused_entry_changes_nothing(session: Session) -> None:
     assert session.axis is before
 
 
+def test_the_dead_times_cost_follows_bus_and_frequency(session: Session) -> None:
+    before = session.axis.inverter.dead_voltage.value
+    session.enter("inverter.dead_time", "2 us")
+    assert session.axis.inverter.dead_voltage.value == pytest.approx(2.0 * before)
+    again = reopened(session)
+    assert again.axis.inverter.dead_voltage.value == pytest.approx(2.0 * before)
+    again.close()
+
+
 def test_new_pole_pairs_convert_the_voltage_constant_again(session: Session) -> None:
     before = session.axis.machine.psi.value
     session.enter("machine.pole_pairs", "16 poles")

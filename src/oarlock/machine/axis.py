@@ -154,6 +154,15 @@ def derived_dead_voltage(bus: float, dead_time: float, f_pwm: float) -> Paramete
     return Parameter(printed=estimate)
 
 
+def rederived(axis: Axis) -> Axis:
+    """Return the axis with what is worked out from its printed values worked out again."""
+    inv = axis.inverter
+    numbers = (p.printed.value for p in (inv.bus_voltage, inv.dead_time, inv.pwm_frequency))
+    fresh = derived_dead_voltage(*numbers)
+    kept = replace(inv.dead_voltage, printed=fresh.printed)
+    return axis.with_parameter("inverter.dead_voltage", kept)
+
+
 def concerns(axis: Axis) -> list[str]:
     """Return what looks wrong about the numbers as they stand, one sentence each."""
     m, inv, found = axis.machine, axis.inverter, []

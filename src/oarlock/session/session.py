@@ -16,6 +16,7 @@ from oarlock.errors import InputError
 from oarlock.identify.experiments import CurrentStep
 from oarlock.identify.step_response import StepResult
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, Parameter, TargetKind
+from oarlock.machine.axis import rederived
 from oarlock.machine.axis_file import format_axis, parse_axis
 from oarlock.machine.fields import BY_PATH, FIELDS, Field
 from oarlock.quantities import Estimate, Origin
@@ -161,7 +162,8 @@ class Session:
         axis = self._axis.with_parameter(path, replace(old, printed=printed))
         if path == "machine.pole_pairs":
             axis = _flux_read_again(axis)
-        self.edit(f"Set {field.label.lower()} {field.symbol}".strip(), self.retuned(axis))
+        label = f"Set {field.label.lower()} {field.symbol}".strip()
+        self.edit(label, self.retuned(rederived(axis)))
 
     def retuned(self, axis: Axis) -> Axis:
         """Return `axis` with gains that follow its target, where they followed it before.

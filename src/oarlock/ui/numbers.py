@@ -125,6 +125,18 @@ class Block(QFrame):
         self._rows.addWidget(widget)
         return widget
 
+    def put_below(self, widget: QWidget, above: QWidget) -> None:
+        """Put a widget just below another one of this block."""
+        self._rows.insertWidget(self._rows.indexOf(above) + 1, widget)
+
+    def remove(self, widget: QWidget) -> None:
+        """Take a widget out of this block, if it stands there."""
+        self._rows.removeWidget(widget)
+
+    def has(self, widget: QWidget) -> bool:
+        """Return whether a widget stands in this block."""
+        return self._rows.indexOf(widget) >= 0
+
     def row(self, name: str, tip: str = "") -> Row:
         """Add a row for a value."""
         row = Row(name, tip=tip)
@@ -239,6 +251,7 @@ class Panel(QWidget):
         super().__init__(parent)
         self._column = QVBoxLayout(self)
         self._column.setContentsMargins(look.MARGIN, 8, look.MARGIN, 0)
+        self.setMinimumWidth(look.NUMBERS)  # a scroll bar lies over the margin
         self._column.setSpacing(2)
 
     def block(self, title: str, hint: str = "") -> Block:

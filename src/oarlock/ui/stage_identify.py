@@ -162,7 +162,7 @@ class EvidencePlot(Plot):
         top = float(max(fx.max(), x.max()))
         self.set_x(0.0, top, [(v, "") for v, _ in linear_ticks(0.0, top, 5)])
         low = 0.0 if resistance else 1.6 * float(y.min())
-        high = (1.15 if resistance else 1.6) * float(y.max())
+        high = (1.15 if resistance else 2.0 if finding.extra else 1.4) * float(y.max())
         ticks = linear_ticks(low, high, 5)
         unit = "V" if resistance else "A"
         if ticks:

@@ -26,6 +26,10 @@ _SHOWN = (
     "machine.R", "machine.Ld", "machine.Lq", "machine.psi", "machine.pole_pairs",
     "machine.peak_current", "machine.max_speed", "machine.inertia", "inverter.bus_voltage",
 )  # fmt: skip
+_MORE = (
+    "machine.rated_current", "inverter.control_frequency", "inverter.pwm_frequency",
+    "inverter.dead_time", "inverter.current_full_scale", "inverter.adc_bits",
+)  # fmt: skip
 _NAMES = {
     "machine.R": "Resistance",
     "machine.Ld": "Inductance L~d~",
@@ -249,7 +253,7 @@ class TorquePlot(SpeedPlot):
         line(p, self.px(base), y, self.px(base), self.area.bottom(), t.ink, 1, Qt.PenStyle.DotLine)
         draw_text(p, self.px(base) - 6, y + 18, f"**{base:.0f} rpm**", t.ink, align="right",
                   halo=t.halo)  # fmt: skip
-        draw_text(p, self.area.left() + 6, 20, "torque, N·m", t.torque, halo=t.halo)
+        draw_text(p, self.area.left() + 6, y + 38, "torque, N·m", t.torque, halo=t.halo)
         watts = float(shown.best.power.max())
         last = float(shown.best.power[-1]) / watts * 0.86 * self.y_range[1] / 1.1
         draw_text(p, self.area.right() - 6, self.py(last) - 10,
@@ -314,10 +318,10 @@ class ParameterRow(QWidget):
         self._label = _NAMES.get(path, field.label)
         self._parameter: Parameter | None = None
         self._error = ""
-        self.setFixedHeight(45)
+        self.setFixedHeight(43)
         t = look.theme()
         self.entry = Entry(self._label, self)
-        self.entry.setGeometry(0, 17, 120, 22)
+        self.entry.setGeometry(0, 16, 120, 22)
         self.entry.setTextMargins(5, 0, 2, 0)
         self.entry.setStyleSheet(
             f"QLineEdit {{ background: {t.panel.name()}; border: 1px solid {t.rule.name()}; }}"
@@ -341,7 +345,7 @@ class ParameterRow(QWidget):
     def show_error(self, text: str) -> None:
         """Say in place why an entry cannot be taken; the axis stays as it is."""
         self._error = text
-        self._stage.show_refusal(plain(self._label), text)
+        self._stage.show_refusal(self, text)
         self.update()
 
     @property
@@ -391,7 +395,7 @@ class ParameterRow(QWidget):
         if self._error:
             p.setPen(QPen(t.attention, 1.5))
             p.setBrush(Qt.BrushStyle.NoBrush)
-            p.drawRect(QRectF(0.5, 17, 120, 22))
+            p.drawRect(QRectF(0.5, 16, 120, 22))
 
 
 class MachineStage(StageView):
@@ -422,22 +426,30 @@ class MachineStage(StageView):
                 continue
             rows[path] = ParameterRow(path, self)
             block.add(rows[path])
-        self._refusal = QLabel()
+        self._refusal = QLabel(self)
         self._refusal.setWordWrap(True)
         self._refusal.setFont(look.font(look.SMALL))
         self._refusal.setStyleSheet(f"color: {look.theme().attention.name()}")
         self._refusal.hide()
-        block.add(self._refusal)
         binds = panel.block("Short circuit")
         self._short = binds.row("Current ψ/L~d~", "Current with shorted phases at high speed")
         self._why = Why()
         binds.add(self._why)
+        more = panel.block("Rating and inverter", "as used")
+        for path in _MORE:
+            rows[path] = ParameterRow(path, self)
+            more.add(rows[path])
+        self._blocks = (block, more)
         panel.finish()
         return rows
 
-    def show_refusal(self, label: str, text: str) -> None:
-        """Show why an entry was refused."""
-        self._refusal.setText(f"{label}: {text}" if text else "")
+    def show_refusal(self, row: ParameterRow, text: str) -> None:
+        """Show why an entry was refused, just below it."""
+        for block in self._blocks:
+            block.remove(self._refusal)
+        if text:
+            next(block for block in self._blocks if block.has(row)).put_below(self._refusal, row)
+        self._refusal.setText(text)
         self._refusal.setVisible(bool(text))
 
     def resizeEvent(self, event: QResizeEvent) -> None:
