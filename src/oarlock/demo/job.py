@@ -17,19 +17,19 @@ from oarlock.demo.project import HEADER, make_demo
 from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.link import Link
 from oarlock.drive.practice_process import PracticeProcess
-from oarlock.errors import InputError, LinkError
+from oarlock.errors import InputError
 from oarlock.files import write_atomic
 from oarlock.handover.header import DEFAULT_MAP, header
 from oarlock.handover.patch import patch_file
 from oarlock.handover.proof import Proof, error_sequence, prove
 from oarlock.handover.values import handover_values
-from oarlock.identify.experiments import CurrentStep
+from oarlock.identify.experiments import CurrentStep, Experiment
 from oarlock.identify.step_response import StepResult
 from oarlock.quantities.display import sentence, with_std
 from oarlock.records import Finding, Run
 from oarlock.records.csv_file import write_record
 from oarlock.session.handover_view import digest
-from oarlock.session.perform import QUANTITIES, experiment_for, perform
+from oarlock.session.perform import QUANTITIES, Reading, experiment_for, perform
 from oarlock.session.session import Session
 from oarlock.store.project import Project
 
@@ -79,9 +79,9 @@ class _Job:
         self._say("all checks hold" if not self._failures else "checks failed: see above")
         return 1 if self._failures else 0
 
-    def _play(self, experiment: object, name: str) -> tuple[Run, object]:
+    def _play(self, experiment: Experiment, name: str) -> tuple[Run, Reading]:
         performed = perform(
-            experiment,  # type: ignore[arg-type]
+            experiment,
             self._session.axis,
             self._link,
             lambda _fraction, _doing: None,
@@ -185,6 +185,3 @@ class _Job:
             session.written(HEADER)
             changed = sum(change.differs for change in patch.changes)
             self._say(f"wrote   {HEADER}, {changed} values; before: {kept.name if kept else '-'}")
-
-
-__all__ = ["InputError", "LinkError", "run_job"]

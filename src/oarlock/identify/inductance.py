@@ -13,9 +13,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.errors import InputError
+from oarlock.identify.checks import against_datasheet, voltage_limit
 from oarlock.identify.sensing import rotation, sense_matrix
 from oarlock.machine import Axis
-from oarlock.machine.axis import suspected_slip
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Check, Finding, Record
 
@@ -159,12 +159,8 @@ def _checks(
 ) -> list[Check]:
     step = math.tau / 4096.0
     moved = float(np.ptp(record["theta_m"])) / step if "theta_m" in record.columns else 0.0
-    volts = np.hypot(record["vd"], record["vq"])
-    limited = float(np.mean(volts > 0.98 * axis.inverter.v_max))
     weak = min(1.0 / max(sine.relative_std, 1e-12) for sine in sines)
     printed = axis.parameter(f"machine.L{which}").printed.value
-    ratio = sines[0].L / printed
-    slip = suspected_slip(printed, sines[0].L)
     mended = axis.inverter.gain_a.adopted is not None
     checks = [
         Check(
@@ -173,11 +169,7 @@ def _checks(
             sentence=f"The rotor moved {moved:.0f} counts (5 allowed)"
             + ("" if moved <= 5.0 else ": set the brake"),
         ),
-        Check(
-            name="voltage limit",
-            passed=limited <= 0.01,
-            sentence=f"The bus limited {100 * limited:.0f} % of the samples (1 % allowed)",
-        ),
+        voltage_limit(record, axis),
         Check(
             name="excitation",
             passed=weak > 10.0,
@@ -190,12 +182,7 @@ def _checks(
             if mended
             else "Sensor mismatch not known yet: ± 0.6 % are allowed for it; measure R first",
         ),
-        Check(
-            name="against datasheet",
-            passed=not slip and 0.4 < ratio < 2.5,
-            sentence=f"{ratio:.2f} times the printed value"
-            + (f": {slip}? Check the entry" if slip else ""),
-        ),
+        against_datasheet(sines[0].L, printed, 0.4, 2.5),
     ]
     if not math.isnan(halves):
         pair = " and ".join(f"{sine.frequency:.0f}" for sine in sines[:2])

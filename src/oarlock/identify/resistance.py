@@ -13,9 +13,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.errors import InputError
+from oarlock.identify.checks import against_datasheet, voltage_limit
 from oarlock.identify.sensing import sense_matrix
 from oarlock.machine import Axis
-from oarlock.machine.axis import suspected_slip
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Check, Finding, Record
 
@@ -167,12 +167,8 @@ def _spread(points: _Points, fit: _Fit, axis: Axis) -> float:
 def _checks(record: Record, points: _Points, fit: _Fit, axis: Axis, R: float) -> list[Check]:
     size = np.hypot(*points.current.T)
     off = float(np.max(np.abs(size / points.asked - 1.0)))
-    volts = np.hypot(record["vd"], record["vq"])
-    limited = float(np.mean(volts > 0.98 * axis.inverter.v_max))
     phases = np.abs(points.current @ _TO_PHASES.T).max(axis=0)
     weakest = float(phases.min() / phases.max())
-    printed = axis.machine.R.printed.value
-    slip = suspected_slip(printed, R)
     ratio = float(fit.parameters[1]) / (R * axis.machine.rated_current.value)
     rms = float(np.sqrt(np.mean(fit.residual**2)))
     allowed = max(0.004 * float(np.abs(points.voltage).max()), 3.0 * points.noise)
@@ -184,11 +180,7 @@ def _checks(record: Record, points: _Points, fit: _Fit, axis: Axis, R: float) ->
             passed=off <= 0.05,
             sentence=f"Every level was reached within {100 * off:.1f} % (5 % allowed)",
         ),
-        Check(
-            name="voltage limit",
-            passed=limited <= 0.01,
-            sentence=f"The bus limited {100 * limited:.0f} % of the samples (1 % allowed)",
-        ),
+        voltage_limit(record, axis),
         Check(
             name="open phase",
             passed=weakest > 0.5,
@@ -214,12 +206,7 @@ def _checks(record: Record, points: _Points, fit: _Fit, axis: Axis, R: float) ->
             sentence=f"Dead time takes {float(fit.parameters[1]):.2f} V, {ratio:.2f} of R × rated "
             f"current{share}",
         ),
-        Check(
-            name="against datasheet",
-            passed=not slip and 0.5 < R / printed < 2.0,
-            sentence=f"{R / printed:.2f} times the printed value"
-            + (f": {slip}? Check the entry" if slip else ""),
-        ),
+        against_datasheet(R, axis.machine.R.printed.value, 0.5, 2.0),
     ]
 
 

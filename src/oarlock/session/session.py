@@ -268,13 +268,18 @@ class Session:
 
     def record(self, number: int) -> Record | None:
         """Return a run's record, from memory or from the file."""
-        if number not in self._records:
-            self._saver.flush()
-            found = self._project.record(number)
-            if found is None:
-                return None
+        found = self.record_source(number)()
+        if found is not None:
             self._records[number] = found
-        return self._records[number]
+        return found
+
+    def record_source(self, number: int) -> Callable[[], Record | None]:
+        """Return what fetches a run's record, for a job: a file takes its time."""
+        if number in self._records:
+            record = self._records[number]
+            return lambda: record
+        project = self._project
+        return lambda: project.record(number)
 
     def latest(self, kind: str) -> Run | None:
         """Return the newest run of a kind that ended well."""

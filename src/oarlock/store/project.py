@@ -7,6 +7,7 @@ never altered: triggers refuse it. Every call commits before it returns.
 import json
 import math
 import sqlite3
+import threading
 import zlib
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
@@ -27,10 +28,11 @@ _CHANGEABLE = {"note", "pinned", "starred", "used", "remark", "figures"}
 
 
 class Project:
-    """An open project file. One thread at a time."""
+    """An open project file; calls from several threads wait for each other."""
 
     def __init__(self, path: Path, connection: sqlite3.Connection) -> None:
         self.path, self._db = path, connection
+        self._lock = threading.RLock()
 
     @classmethod
     def create(cls, path: Path, name: str) -> "Project":
@@ -79,7 +81,7 @@ class Project:
     def _told(self) -> Iterator[None]:
         """Commit what is done inside, or undo it and tell the error in one line."""
         try:
-            with self._db:
+            with self._lock, self._db:
                 yield
         except sqlite3.Error as error:
             raise _translated(error, self.path) from error

@@ -7,7 +7,6 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
 
-from oarlock.control.design import design_current
 from oarlock.errors import InputError
 from oarlock.identify.experiments import CurrentStep, announcement
 from oarlock.identify.step_response import StepResult
@@ -185,15 +184,15 @@ class CurrentStage(StageView):
 
     def run(self) -> None:
         """Play the step that is set."""
+        session = self.session
         try:
-            step = self.verify.experiment(self.session.axis)
+            if session.axis.gains is None:
+                axis = session.with_target(session.axis.target)
+                session.edit("Take the designed gains", axis)
         except InputError as error:
             self.verify.say(str(error))
             return
-        if self.session.axis.gains is None:
-            design = design_current(self.session.axis)
-            self.session.edit("Take the designed gains", _with_gains(self.session.axis, design))
-        self.bench.run(step, self._kept)
+        self.bench.run(self.verify.experiment(), self._kept)
 
     def _kept(self, _performed: Performed) -> None:
         self.refresh()
@@ -201,12 +200,6 @@ class CurrentStage(StageView):
     def _settings_changed(self) -> None:
         self.session.set_view("step", self.verify.state())
         self.refresh()
-
-
-def _with_gains(axis: Axis, design: object) -> Axis:
-    from dataclasses import replace
-
-    return replace(axis, gains=design.gains)  # type: ignore[attr-defined]
 
 
 def _short(text: str) -> str:
@@ -300,7 +293,7 @@ class VerifyBar(QWidget):
         self.bias_entry.setModified(False)
         self._show()
 
-    def experiment(self, _axis: Axis) -> CurrentStep:
+    def experiment(self) -> CurrentStep:
         """Return the step that is set."""
         return CurrentStep(axis_name=self.axis_name, amplitude=self.amplitude, bias=self.bias)
 
@@ -309,7 +302,7 @@ class VerifyBar(QWidget):
         if axis.gains is None:
             return
         try:
-            self.say(announcement(self.experiment(axis).plan(axis), braked=braked), calm=True)
+            self.say(announcement(self.experiment().plan(axis), braked=braked), calm=True)
         except InputError as error:
             self.say(str(error))
 

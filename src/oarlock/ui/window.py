@@ -248,8 +248,7 @@ class MainWindow(QMainWindow):
     def read_records(self) -> None:
         """Read again, in jobs, what older records say; their findings come back on screen."""
         for run in self.session.wanted_readings():
-            record = self.session.record(run.id)
-            if record is None or run.id in self._reading:
+            if run.id in self._reading:
                 continue
             self._reading.add(run.id)
             axis = self.session.axis
@@ -261,7 +260,7 @@ class MainWindow(QMainWindow):
                     self.message.say(str(outcome.error))
 
             self._jobs.start(
-                functools.partial(_read_in_job, run, record, axis),
+                functools.partial(_read_in_job, run, self.session.record_source(run.id), axis),
                 on_end=ended,
                 name="read a record",
             )
@@ -376,6 +375,11 @@ def _scrolled(panel: QWidget) -> QScrollArea:
 
 
 def _read_in_job(
-    run: Run, record: Record, axis: Axis, _progress: Progress, _cancel: Cancel
+    run: Run,
+    source: Callable[[], Record | None],
+    axis: Axis,
+    _progress: Progress,
+    _cancel: Cancel,
 ) -> Reading:
-    return read_again(run, record, axis)
+    record = source()
+    return read_again(run, record, axis) if record else None
