@@ -134,6 +134,8 @@ def test_a_trip_keeps_what_was_recorded(axis: Axis) -> None:
     record = play(holding(axis, 0.5), axis, link, settings={}, cancel=Cancel())
     assert record.ended == "tripped: under-voltage"
     assert 1500 < record.rows < 1700
+    until(lambda: bool(link._node.emcy.log))
+    assert link._node.emcy.log[0].code == 0x3220  # DC link under-voltage, as CiA 301 numbers it
     assert link.status().state == "de-energised"
     again = play(holding(axis, 0.05), axis, link, settings={}, cancel=Cancel())
     assert again.ended == "done"  # the trip was acknowledged

@@ -6,7 +6,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from oarlock.quantities.display import digits, engineering, fixed, sentence, with_std
+from oarlock.quantities.display import (
+    digits,
+    engineering,
+    fixed,
+    sentence,
+    signed,
+    whole_degrees,
+    with_std,
+)
 
 
 @pytest.mark.parametrize(
@@ -42,6 +50,11 @@ def test_small_uncertainty_is_never_shown_as_zero() -> None:
     number, plus, _ = with_std(1.0, 1e-9, "A")
     assert float(plus) > 0.0
     assert len(number) <= 7
+
+
+def test_margins_are_rounded_down_and_signs_are_shown() -> None:
+    assert [whole_degrees(x) for x in (59.6, 60.0, 61.35, math.nan)] == ["59", "60", "61", "–"]
+    assert [signed(x, 1) for x in (-1.25, 3.0, math.inf)] == ["−1.2", "+3.0", "–"]
 
 
 def test_what_is_not_finite_is_a_dash() -> None:

@@ -72,6 +72,15 @@ def test_everything_comes_back(project: Project) -> None:
     again.close()
 
 
+def test_a_closed_project_is_one_file(project: Project) -> None:
+    project.save_axis("winch", "a = 1", "first")
+    project.close()
+    again = Project.open(project.path)
+    again.save_axis("winch", "a = 2", "second")
+    again.close()
+    assert [path.name for path in project.path.parent.iterdir()] == ["p.oarlock"]
+
+
 def test_what_a_user_may_change_and_what_not(project: Project) -> None:
     project.add_run(run(), record())
     project.change_run(1, pinned=True, starred=True, note="shaft locked")

@@ -101,7 +101,7 @@ class ResistanceHolds:
     def title(self, axis: Axis) -> str:
         """Return what is asked, for the logbook."""
         most = max(self.levels) * axis.machine.rated_current.value
-        return f"direct current to {most:.1f} A, {self.directions} directions"
+        return f"direct current to {most:.0f} A, {self.directions} ways"
 
     def settings(self, axis: Axis) -> dict[str, Any]:
         """Return what the estimator must know, as plain values."""

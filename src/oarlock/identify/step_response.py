@@ -19,6 +19,7 @@ from oarlock.control.figures import (
 from oarlock.control.loop import CurrentLoop
 from oarlock.errors import InputError
 from oarlock.machine import Axis
+from oarlock.quantities.display import signed
 from oarlock.records import Check, Record
 
 Array = NDArray[np.float64]
@@ -125,12 +126,12 @@ def _checks(
         Check(
             name="rise",
             passed=abs(rise) <= 0.10,
-            sentence=f"Rise differs by {100 * rise:+.1f} % from the prediction (10 % allowed)",
+            sentence=f"Rise differs by {signed(100 * rise, 1)} % from the plan (10 % allowed)",
         ),
         Check(
             name="overshoot",
             passed=abs(points) <= 2.0,
-            sentence=f"Overshoot differs by {points:+.1f} points (2 allowed)",
+            sentence=f"Overshoot differs by {signed(points, 1)} points (2 allowed)",
         ),
         Check(
             name="settled",

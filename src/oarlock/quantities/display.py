@@ -78,6 +78,20 @@ def digits_or_places(value: float, places: int) -> str:
     return digits(value, 1) if float(text) == 0.0 else text
 
 
+def whole_degrees(angle: float) -> str:
+    """Return degrees without decimals, rounded down: 59.6° is not 60° of margin.
+
+    >>> whole_degrees(59.6), whole_degrees(60.0)
+    ('59', '60')
+    """
+    return fixed(math.floor(angle + 1e-6), 0) if math.isfinite(angle) else "–"
+
+
+def signed(value: float, places: int) -> str:
+    """Return `value` with its sign always shown."""
+    return f"{value:+.{places}f}".replace("-", MINUS) if math.isfinite(value) else "–"
+
+
 def sentence(value: float, unit: str, figures: int = 3) -> str:
     """Return number and unit as running text: `849 Hz`."""
     number, shown = engineering(value, unit, figures)

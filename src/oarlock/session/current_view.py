@@ -22,7 +22,7 @@ from oarlock.control.figures import StepFigures, largest_linear_step, step_figur
 from oarlock.control.loop import CurrentLoop, Margins, margins
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
-from oarlock.quantities.display import digits, fixed
+from oarlock.quantities.display import digits, fixed, whole_degrees
 
 Array = NDArray[np.float64]
 LOWEST = 100.0  # Hz, where the frequency plots begin
@@ -68,7 +68,7 @@ class CurrentPicture:
         hertz = f"{self.crossover:.0f} Hz"
         if not self.margins.stable:
             return f"{hertz} is unstable"
-        left = f"{self.phase_margin:.0f}°"
+        left = f"{whole_degrees(self.phase_margin)}°"
         return {
             "good": f"{hertz}, with {left} to spare",
             "brisk": f"{hertz} is brisk: {left} left",

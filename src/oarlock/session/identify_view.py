@@ -8,7 +8,7 @@ from oarlock.control.loop import margins
 from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate
-from oarlock.quantities.display import digits, fixed, with_std
+from oarlock.quantities.display import digits, fixed, whole_degrees, with_std
 from oarlock.records import Finding, Run
 from oarlock.session.perform import QUANTITIES
 from oarlock.session.session import Session
@@ -179,8 +179,8 @@ def consequences(axis: Axis, finding: Finding) -> list[Consequence]:
         ("K~i~  both", digits(gains.Ki_q, 3), digits(new.gains.Ki_q, 3), "V/(A·s)"),
         ("Crossover", f"{old.crossover / math.tau:.0f}",
          f"{new.margins.crossover / math.tau:.0f}", "Hz"),
-        ("Phase margin", f"{math.degrees(old.phase_margin):.0f}",
-         f"{math.degrees(new.margins.phase_margin):.0f}", "°"),
+        ("Phase margin", whole_degrees(math.degrees(old.phase_margin)),
+         whole_degrees(math.degrees(new.margins.phase_margin)), "°"),
         (f"Loss at {digits(i_max, 2)} A", digits(1.5 * m_old.R.value * i_max**2, 3),
          digits(1.5 * m_new.R.value * i_max**2, 3), "W"),
     ]  # fmt: skip

@@ -3,7 +3,7 @@
 import math
 
 from oarlock.machine import Axis
-from oarlock.quantities.display import sentence, with_std
+from oarlock.quantities.display import sentence, whole_degrees, with_std
 from oarlock.records import Run
 from oarlock.session.perform import gains_of
 
@@ -53,7 +53,7 @@ def cells(run: Run, axis: Axis) -> tuple[str, ...]:
         gave(run),
         sentence(f["rise"], "s") if "rise" in f else "–",
         f"{100 * f['overshoot']:.1f} %" if "overshoot" in f else "–",
-        f"{math.degrees(f['phase_margin']):.0f}°" if "phase_margin" in f else "–",
+        f"{whole_degrees(math.degrees(f['phase_margin']))}°" if "phase_margin" in f else "–",
         run.note or run.remark,
         "",
         "",

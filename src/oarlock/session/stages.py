@@ -7,7 +7,7 @@ from enum import StrEnum
 from oarlock.control.design import loops_with
 from oarlock.control.loop import margins
 from oarlock.machine import Axis
-from oarlock.quantities.display import sentence
+from oarlock.quantities.display import sentence, whole_degrees
 from oarlock.quantities.entry import RPM
 from oarlock.session.perform import QUANTITIES
 from oarlock.session.session import Session
@@ -99,8 +99,8 @@ def _current(session: Session) -> Stage:
             state=State.EMPTY,
         )
     found = margins(loops_with(axis, axis.gains)[1])
-    hertz, left = found.crossover / math.tau, math.degrees(found.phase_margin)
-    line = f"{hertz:.0f} Hz, {left:.0f}° margin"
+    hertz, left = found.crossover / math.tau, whole_degrees(math.degrees(found.phase_margin))
+    line = f"{hertz:.0f} Hz, {left}° margin"
     proofs = [p for p in (session.verification("q"), session.verification("d")) if p]
     if not proofs:
         old = session.latest("current step")

@@ -89,6 +89,9 @@ class Project:
     def close(self) -> None:
         """Close the file; harmless when it is."""
         self._db.close()
+        aside = self.path.with_name(f"{self.path.name}-shm")
+        if not aside.with_name(f"{self.path.name}-wal").exists():
+            aside.unlink(missing_ok=True)  # left by the look at the file before it was opened
 
     @property
     def name(self) -> str:

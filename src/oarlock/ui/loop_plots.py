@@ -7,7 +7,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPen
 
 from oarlock.identify.step_response import StepResult
-from oarlock.quantities.display import digits, fixed, sentence
+from oarlock.quantities.display import fixed, sentence, whole_degrees
 from oarlock.session.current_view import LOWEST, CurrentPicture
 from oarlock.session.timescales import HIGH
 from oarlock.ui import theme as look
@@ -89,7 +89,7 @@ class StepPlot(Plot):
             t, y = step.t[keep], shown.amplitude * step.normal[keep]
             curve.setData(t, y)
             if t.size:
-                k = int(np.argmin(np.abs(y - (0.80 - 0.13 * i) * shown.amplitude)))
+                k = int(np.argmin(np.abs(y - (0.62 - 0.11 * i) * shown.amplitude)))
                 self._pin_labels.append((float(t[k]), float(y[k]), label))
 
     def _back(self, p: QPainter) -> None:
@@ -417,7 +417,7 @@ class PhasePlot(FrequencyPlot):
         left = x - self.area.left() > 150
         side = -11 if left else 11
         arrow(p, x + side, y, x + side, self.py(-180.0), t.ink)
-        text = f"phase margin **{digits(shown.phase_margin, 2)}°**"
+        text = f"phase margin **{whole_degrees(shown.phase_margin)}°**"
         middle = 0.5 * (y + self.py(-180.0)) + 4
         draw_text(p, x + side * 1.6, middle, text, t.ink, size=look.FIGURE,
                   align="right" if left else "left", halo=t.halo)  # fmt: skip

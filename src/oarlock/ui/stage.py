@@ -18,6 +18,7 @@ class StageView(QWidget):
     question = ""
     lane = "machine"
     has_line = False
+    f5 = ""  # what F5 does here, for the command palette; empty: nothing
 
     def __init__(self, session: Session, bench: Bench) -> None:
         super().__init__()

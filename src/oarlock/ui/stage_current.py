@@ -12,7 +12,7 @@ from oarlock.identify.experiments import CurrentStep, announcement
 from oarlock.identify.step_response import StepResult
 from oarlock.machine import Axis, TargetKind
 from oarlock.quantities import Estimate
-from oarlock.quantities.display import digits, sentence, with_std
+from oarlock.quantities.display import digits, sentence, whole_degrees, with_std
 from oarlock.quantities.entry import Kind, parse
 from oarlock.records import Run
 from oarlock.session.bench import Bench
@@ -46,6 +46,7 @@ class CurrentStage(StageView):
     question = "How fast may the current follow?"
     lane = "loops"
     has_line = True
+    f5 = "Run the verifying step"
 
     def __init__(self, session: Session, bench: Bench, x_of: Callable[[float], float]) -> None:
         super().__init__(session, bench)
@@ -145,7 +146,7 @@ class CurrentStage(StageView):
             "Hz",
             (
                 f"**bandwidth {sentence(shown.bandwidth, 'Hz')}, "
-                f"margin {shown.phase_margin:.0f}°**",
+                f"margin {whole_degrees(shown.phase_margin)}°**",
                 f"60° up to {sixty:.0f} Hz, 45° to {fortyfive:.0f}",
             ),
         )
@@ -203,7 +204,7 @@ class CurrentStage(StageView):
 
 
 def _short(text: str) -> str:
-    return text.split(" from the prediction")[0].split(":")[0] + "."
+    return text.split(" from the plan")[0].split(":")[0] + "."
 
 
 class VerifyBar(QWidget):

@@ -235,6 +235,7 @@ class HandoverStage(StageView):
     """File, gains, proof, and what is left to do."""
 
     key = "handover"
+    f5 = "Prove the file"
     question = "Will the firmware run exactly these gains?"
     lane = "loops"
 

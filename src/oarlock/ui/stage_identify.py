@@ -368,17 +368,18 @@ class Consequences(QWidget):
             y = 15 + 22 * i
             same = row.before == row.after
             draw_text(p, 0, y, row.name, t.ink)
-            draw_text(p, 128, y, row.before, t.muted, align="right")
-            draw_text(p, 139, y, "→", t.muted, align="center")
+            draw_text(p, 122, y, row.before, t.muted, align="right")
+            draw_text(p, 132, y, "→", t.muted, align="center")
             after, color = (row.after, t.muted) if same else (f"**{row.after}**", t.ink)
-            draw_text(p, 184, y, after, color, align="right")
-            draw_text(p, 189, y, row.unit, t.muted, size=11)
+            draw_text(p, 174, y, after, color, align="right")
+            draw_text(p, 178, y, row.unit, t.muted, size=10)
 
 
 class IdentifyStage(StageView):
     """Tiles, one large evidence plot, checks, and what to do."""
 
     key = "identify"
+    f5 = "Measure the chosen quantity"
     question = "What is really on the cable, and can it be believed?"
 
     def __init__(self, session: Session, bench: Bench, say: Callable[[str], None]) -> None:

@@ -287,10 +287,9 @@ class MainWindow(QMainWindow):
             )
             for i, stage in enumerate(stages(session), 1)
         ]
-        found += [
-            Command("Stop the drive", "Esc", bench.stop),
-            Command("Run this stage's experiment", "F5", self._run),
-        ]
+        found.append(Command("Stop the drive", "Esc", bench.stop))
+        if self.current.f5:
+            found.append(Command(self.current.f5, "F5", self._run))
         if session.undo_label:
             found.append(Command(f"Undo: {session.undo_label}", "Ctrl+Z", session.undo))
         if session.redo_label:
