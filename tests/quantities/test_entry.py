@@ -4,11 +4,12 @@ import contextlib
 import math
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from oarlock.errors import InputError
-from oarlock.quantities.entry import RPM, Kind, parse
+from oarlock.quantities.entry import parse
+from oarlock.quantities.kinds import RPM, Kind
 
 # The winch: psi = 0.16 Wb, four pole pairs. Each constant worked out by hand from
 # Ke_LL,peak = sqrt(3) p psi, Kt = 1.5 p psi (see docs/theory.md).
@@ -122,6 +123,14 @@ def test_prefixes_and_conventions_commute(ohms: float) -> None:
     direct = parse(Kind.RESISTANCE, f"{ohms!r} ohm").value
     assert parse(Kind.RESISTANCE, f"{2000 * ohms!r} mohm l-l").value == pytest.approx(direct)
     assert parse(Kind.RESISTANCE, f"{3 * ohms!r} ohm delta").value == pytest.approx(direct)
+
+
+@settings(max_examples=400)
+@given(st.from_regex(r"\A-?[0-9]{1,3}(\.[0-9]{1,2})? ?[-A-Za-z0-9 ()/*^µΩ.']{0,12}\Z"))
+def test_whatever_looks_like_a_unit_is_read_or_refused(text: str) -> None:
+    for kind in (Kind.RESISTANCE, Kind.FLUX, Kind.INERTIA):
+        with contextlib.suppress(InputError):
+            assert math.isfinite(parse(kind, text, pole_pairs=4).value)
 
 
 @given(st.text(max_size=24))

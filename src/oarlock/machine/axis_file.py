@@ -25,7 +25,8 @@ from oarlock.machine.axis import (
 )
 from oarlock.machine.fields import BY_PATH, FIELDS, FLUX_KEYS, Field
 from oarlock.quantities import Estimate, Origin
-from oarlock.quantities.entry import Kind, parse
+from oarlock.quantities.entry import parse
+from oarlock.quantities.kinds import Kind
 
 FORMAT = 1
 _TARGET_KINDS = {

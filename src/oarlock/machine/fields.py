@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from oarlock.quantities.entry import Kind
+from oarlock.quantities.kinds import Kind
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.machine.axis import Axis
-from oarlock.quantities.entry import RPM
+from oarlock.quantities.kinds import RPM
 
 Array = NDArray[np.float64]
 _PASSES = (240, 32, 32)  # points over the border, then twice around the best one

@@ -9,76 +9,10 @@ import math
 import re
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from enum import StrEnum
 from typing import Any
 
 from oarlock.errors import InputError
-
-RPM = math.tau / 60.0  # rad/s for each rpm
-
-
-class Kind(StrEnum):
-    """What sort of quantity an entry is."""
-
-    RESISTANCE = "resistance"
-    INDUCTANCE = "inductance"
-    FLUX = "flux"  # flux linkage, or any of the constants that say the same
-    CURRENT = "current"
-    VOLTAGE = "voltage"
-    SPEED = "speed"
-    FREQUENCY = "frequency"
-    TIME = "time"
-    INERTIA = "inertia"
-    POLE_PAIRS = "pole pairs"
-    ANGLE = "angle"
-    TEMPERATURE = "temperature"
-    COUNT = "count"
-
-
-UNITS = {
-    Kind.RESISTANCE: "ohm",
-    Kind.INDUCTANCE: "H",
-    Kind.FLUX: "Wb",
-    Kind.CURRENT: "A",
-    Kind.VOLTAGE: "V",
-    Kind.SPEED: "rad/s",
-    Kind.FREQUENCY: "Hz",
-    Kind.TIME: "s",
-    Kind.INERTIA: "kg m2",
-    Kind.POLE_PAIRS: "1",
-    Kind.ANGLE: "rad",
-    Kind.TEMPERATURE: "°C",
-    Kind.COUNT: "1",
-}
-_EXAMPLES = {
-    Kind.RESISTANCE: "1.64 ohm l-l",
-    Kind.INDUCTANCE: "16.0 mH l-l",
-    Kind.FLUX: "82.1 V/krpm l-l",
-    Kind.CURRENT: "14.1 A rms",
-    Kind.VOLTAGE: "320 V",
-    Kind.SPEED: "4000 rpm",
-    Kind.FREQUENCY: "16 kHz",
-    Kind.TIME: "1 us",
-    Kind.INERTIA: "69 kg cm2",
-    Kind.POLE_PAIRS: "8 poles",
-    Kind.ANGLE: "31.4 deg",
-    Kind.TEMPERATURE: "20 °C",
-    Kind.COUNT: "4096",
-}
-# Wider than any machine this is meant for: beyond, it is a slip of the unit or of a digit.
-_PLAUSIBLE = {
-    Kind.RESISTANCE: (1e-4, 1e3),
-    Kind.INDUCTANCE: (1e-7, 10.0),
-    Kind.FLUX: (1e-5, 50.0),
-    Kind.CURRENT: (1e-3, 1e4),
-    Kind.VOLTAGE: (1.0, 2e3),
-    Kind.SPEED: (0.1, 3e4),
-    Kind.FREQUENCY: (0.01, 1e6),
-    Kind.TIME: (1e-9, 1e3),
-    Kind.INERTIA: (1e-9, 1e4),
-    Kind.POLE_PAIRS: (1, 100),
-    Kind.COUNT: (1, 1e9),
-}
+from oarlock.quantities.kinds import UNITS, Kind, like, refuse_implausible
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,7 +68,7 @@ def _split(text: str, kind: Kind) -> _Words:
         raise InputError(f"'{text}' has a comma", remedy="Write the decimal with a point")
     found = _NUMBER.match(plain)
     if not found:
-        raise InputError(f"'{text}' does not begin with a number", remedy=_like(kind))
+        raise InputError(f"'{text}' does not begin with a number", remedy=like(kind))
     rest, marks = found[2], set()
     rest = (
         re.sub(r",?\s*(?:at|@)?\s*\d+(?:\.\d+)?\s*°C\s*$", "", rest) if kind in _AT_HEAT else rest
@@ -150,8 +84,10 @@ def _split(text: str, kind: Kind) -> _Words:
 _AT_HEAT = {Kind.RESISTANCE, Kind.INDUCTANCE, Kind.FLUX}
 
 
-def _like(kind: Kind) -> str:
-    return f"Write it like '{_EXAMPLES[kind]}'"
+# What is handed to the units package: products and quotients of names with whole powers.
+_NAME = r"[A-Za-z%°]+(?:\*\*-?[1-9])?"
+_TERM = rf"(?:{_NAME}(?:\*{_NAME})*|\({_NAME}(?:\*{_NAME})*\))"
+_PRODUCT = re.compile(rf"^{_TERM}(?:/{_TERM})*$")
 
 
 @functools.cache
@@ -172,14 +108,12 @@ def _unit(text: str, kind: Kind) -> Any:
     spelled = re.sub(r"\bVs\b", "V s", spelled)
     spelled = re.sub(r"\bLSB\b", "count", spelled)
     spelled = re.sub(r"(?<=[\w)])\s+(?=[A-Za-z(])", "*", spelled.strip())
+    if not _PRODUCT.match(spelled):
+        raise InputError(f"'{text}' is not a unit", remedy=like(kind))
     try:
         return _registry().parse_units(spelled)
-    except (PintError, ValueError, AttributeError, TypeError, SyntaxError) as error:
-        raise InputError(f"'{text}' is not a unit", remedy=_like(kind)) from error
-    except Exception as error:  # the tokenizer's own errors differ between Python versions
-        if type(error).__module__ not in ("tokenize", "pint", "pint.errors"):
-            raise
-        raise InputError(f"'{text}' is not a unit", remedy=_like(kind)) from error
+    except (PintError, ValueError) as error:
+        raise InputError(f"'{text}' is not a unit", remedy=like(kind)) from error
 
 
 def unit_parts(text: str, kind: Kind) -> dict[str, float]:
@@ -197,7 +131,7 @@ def _scale(words: _Words, si: str, kind: Kind) -> float:
     if not unit.is_compatible_with(base):
         wanted = "rpm or rad/s" if kind is Kind.SPEED else si.replace("**", "").replace("*", " ")
         cause = f"'{words.unit}' is not a unit of {kind.value}; expected {wanted}"
-        raise InputError(cause, remedy=_like(kind))
+        raise InputError(cause, remedy=like(kind))
     return float(_registry().Quantity(words.number, unit).to(base).magnitude)
 
 
@@ -205,7 +139,7 @@ def _refuse_marks(words: _Words, allowed: set[str], kind: Kind) -> None:
     strange = words.marks - allowed
     if strange:
         cause = f"'{', '.join(sorted(strange))}' makes no sense for {kind.value}"
-        raise InputError(cause, remedy=_like(kind))
+        raise InputError(cause, remedy=like(kind))
     for pair in ({"rms", "peak"}, {"l-l", "phase"}, {"pairs", "poles"}):
         if pair <= words.marks:
             raise InputError(f"{' and '.join(sorted(pair))} at once", remedy="Keep one of them")
@@ -256,7 +190,7 @@ def _flux(words: _Words, kind: Kind, pairs: float | None) -> tuple[float, str]:
     if "radian" in joined:
         value = _scale(words, "V*s/rad", kind) / p
         return _to_phase_peak(value, words, "l-l", "peak", "V·s/rad")
-    raise InputError(f"'{words.unit}' is not a unit of magnet flux", remedy=_like(kind))
+    raise InputError(f"'{words.unit}' is not a unit of magnet flux", remedy=like(kind))
 
 
 def _needed_pairs(pairs: float | None) -> float:
@@ -283,7 +217,7 @@ def _voltage_constant(words: _Words, kind: Kind, p: float) -> tuple[float, str]:
 
 def _speed_constant(words: _Words, kind: Kind, p: float) -> tuple[float, str]:
     if not words.number > 0.0:
-        raise InputError("the speed constant must be above zero", remedy=_like(kind))
+        raise InputError("the speed constant must be above zero", remedy=like(kind))
     per_volt = _scale(words, "rad/(V*s)", kind)
     return _to_phase_peak(1.0 / per_volt / p, words, "l-l", "peak", "rpm/V")
 
@@ -304,13 +238,13 @@ def _torque_constant(words: _Words, kind: Kind, p: float) -> tuple[float, str]:
 def _pole_pairs(words: _Words, kind: Kind, _pairs: float | None) -> tuple[float, str]:
     _refuse_marks(words, {"poles", "pairs"}, kind)
     if words.unit:
-        raise InputError(f"'{words.unit}' is not a count of poles", remedy=_like(kind))
+        raise InputError(f"'{words.unit}' is not a count of poles", remedy=like(kind))
     value = words.number
     if value != round(value):
-        raise InputError(f"{value:g} is not a whole number", remedy=_like(kind))
+        raise InputError(f"{value:g} is not a whole number", remedy=like(kind))
     if "poles" in words.marks:
         if value % 2:
-            raise InputError(f"{value:g} poles: a machine has an even number", remedy=_like(kind))
+            raise InputError(f"{value:g} poles: a machine has an even number", remedy=like(kind))
         return value / 2.0, "poles, halved"
     return value, "pole pairs"
 
@@ -318,7 +252,7 @@ def _pole_pairs(words: _Words, kind: Kind, _pairs: float | None) -> tuple[float,
 def _speed(words: _Words, kind: Kind, _pairs: float | None) -> tuple[float, str]:
     _refuse_marks(words, {"mechanical"}, kind)
     if words.unit in ("Hz", "kHz"):
-        raise InputError(f"'{words.unit}' could be electrical or mechanical", remedy=_like(kind))
+        raise InputError(f"'{words.unit}' could be electrical or mechanical", remedy=like(kind))
     return _scale(words, "rad/s", kind), ""
 
 
@@ -326,7 +260,7 @@ def _plain(words: _Words, kind: Kind, _pairs: float | None) -> tuple[float, str]
     _refuse_marks(words, {"phase"} if kind is Kind.VOLTAGE else set(), kind)
     if kind is Kind.COUNT:
         if words.unit or words.number != round(words.number):
-            raise InputError("a whole number is wanted", remedy=_like(kind))
+            raise InputError("a whole number is wanted", remedy=like(kind))
         return words.number, ""
     si = {"kg m2": "kg*m**2", "°C": "degC"}.get(UNITS[kind], UNITS[kind])
     if kind is Kind.TEMPERATURE:
@@ -409,17 +343,3 @@ def remember(kept: Kept) -> None:
 def warm() -> None:
     """Load the units package, which takes half a second, before somebody types."""
     _registry()
-
-
-def refuse_implausible(kind: Kind, value: float, text: str) -> None:
-    """Raise `InputError` for a value that no machine of this trade has (NaN included)."""
-    if not math.isfinite(value):
-        raise InputError(f"'{text}' is not a finite number", remedy=_like(kind))
-    if kind not in _PLAUSIBLE:
-        return
-    low, high = _PLAUSIBLE[kind]
-    if not value > 0.0:
-        raise InputError(f"'{text}' must be above zero", remedy=_like(kind))
-    if not low <= value <= high:
-        cause = f"'{text}' is {value:.3g} {UNITS[kind]}, outside {low:g} to {high:g}"
-        raise InputError(cause, remedy="Check unit and digits")

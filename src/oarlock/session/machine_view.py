@@ -11,7 +11,7 @@ from oarlock.machine import Axis
 from oarlock.machine.axis import concerns
 from oarlock.machine.operating_map import Envelope, Limits, ellipse, envelope, limits_of, mtpa
 from oarlock.quantities.display import digits
-from oarlock.quantities.entry import RPM
+from oarlock.quantities.kinds import RPM
 
 Array = NDArray[np.float64]
 

@@ -8,7 +8,7 @@ from oarlock.control.design import loops_with
 from oarlock.control.loop import margins
 from oarlock.machine import Axis
 from oarlock.quantities.display import sentence, whole_degrees
-from oarlock.quantities.entry import RPM
+from oarlock.quantities.kinds import RPM
 from oarlock.session.perform import QUANTITIES
 from oarlock.session.session import Session
 

@@ -86,6 +86,15 @@ class Project:
         except sqlite3.Error as error:
             raise _translated(error, self.path) from error
 
+    @contextmanager
+    def _decoded(self) -> Iterator[None]:
+        """Tell in one line that what was read inside makes no sense."""
+        try:
+            yield
+        except (zlib.error, ValueError, TypeError, KeyError, AttributeError) as error:
+            remedy = "Restore a backup; the file was not touched"
+            raise InputError(f"damaged: {error}", place=str(self.path), remedy=remedy) from error
+
     def close(self) -> None:
         """Close the file; harmless when it is."""
         self._db.close()
@@ -171,7 +180,8 @@ class Project:
         query = f"SELECT {names} FROM run WHERE axis = ? ORDER BY id"
         with self._told():
             rows = self._db.execute(query, (axis,)).fetchall()
-        return [_run(row) for row in rows]
+        with self._decoded():
+            return [_run(row) for row in rows]
 
     def record(self, number: int) -> Record | None:
         """Return a run's record, or None where it has none."""
@@ -183,21 +193,8 @@ class Project:
             ).fetchall()
         if row is None:
             return None
-        columns, units = {}, {}
-        for name, unit, kind, data in channels:
-            columns[name] = np.frombuffer(zlib.decompress(data), dtype=kind).astype(np.float64)
-            units[name] = unit
-        _, experiment, sample_time, settings, drive, date, ended = row
-        return Record(
-            experiment=experiment,
-            sample_time=sample_time,
-            columns=columns,
-            units=units,
-            settings=json.loads(settings),
-            drive=drive,
-            date=date,
-            ended=ended,
-        )
+        with self._decoded():
+            return _record(row, channels)
 
     # What was on screen
 
@@ -210,7 +207,8 @@ class Project:
         """Return the kept state of the screen."""
         with self._told():
             rows = self._db.execute("SELECT key, value FROM view").fetchall()
-        return {key: json.loads(value) for key, value in rows}
+        with self._decoded():
+            return {key: json.loads(value) for key, value in rows}
 
 
 def _refuse_strangers(path: Path) -> None:
@@ -285,6 +283,24 @@ def _finite(value: object) -> object:
     if isinstance(value, float) and not math.isfinite(value):
         return None
     return value
+
+
+def _record(row: tuple[Any, ...], channels: list[tuple[Any, ...]]) -> Record:
+    columns, units = {}, {}
+    for name, unit, kind, data in channels:
+        columns[name] = np.frombuffer(zlib.decompress(data), dtype=kind).astype(np.float64)
+        units[name] = unit
+    _, experiment, sample_time, settings, drive, date, ended = row
+    return Record(
+        experiment=experiment,
+        sample_time=sample_time,
+        columns=columns,
+        units=units,
+        settings=json.loads(settings),
+        drive=drive,
+        date=date,
+        ended=ended,
+    )
 
 
 def _run(row: tuple[Any, ...]) -> Run:

@@ -13,7 +13,8 @@ from oarlock.identify.step_response import StepResult
 from oarlock.machine import Axis, TargetKind
 from oarlock.quantities import Estimate
 from oarlock.quantities.display import digits, sentence, whole_degrees, with_std
-from oarlock.quantities.entry import Kind, parse
+from oarlock.quantities.entry import parse
+from oarlock.quantities.kinds import Kind
 from oarlock.records import Run
 from oarlock.session.bench import Bench
 from oarlock.session.current_view import (

@@ -5,7 +5,7 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QPushButton, QSizePolicy, QWidget
 
 from oarlock.drive.link import Live
-from oarlock.quantities.entry import RPM
+from oarlock.quantities.kinds import RPM
 from oarlock.session.bench import Doing
 from oarlock.ui import theme as look
 from oarlock.ui.paint import draw_text, line, text_width
