@@ -24,6 +24,8 @@ _RUN_FIELDS = (
     "axis", "kind", "title", "started", "ended", "settings", "gains", "figures", "remark",
     "note", "pinned", "starred", "used", "sparkline",
 )  # fmt: skip
+# What a damaged file makes the library raise; an error's own text may be damaged, too.
+_BROKEN = (sqlite3.Error, UnicodeDecodeError)
 _CHANGEABLE = {"note", "pinned", "starred", "used", "remark", "figures"}
 
 
@@ -83,7 +85,7 @@ class Project:
         try:
             with self._lock, self._db:
                 yield
-        except sqlite3.Error as error:
+        except _BROKEN as error:
             raise _translated(error, self.path) from error
 
     @contextmanager
@@ -220,7 +222,7 @@ def _refuse_strangers(path: Path) -> None:
             (version,) = db.execute("PRAGMA user_version").fetchone()
         finally:
             db.close()
-    except sqlite3.Error as error:
+    except _BROKEN as error:
         raise _translated(error, path) from error
     if application != APPLICATION_ID:
         remedy = "Choose a file that ends in .oarlock"
@@ -233,7 +235,7 @@ def _refuse_strangers(path: Path) -> None:
 def _connect(path: Path) -> sqlite3.Connection:
     try:
         db = sqlite3.connect(path, timeout=0.5, check_same_thread=False)
-    except sqlite3.Error as error:
+    except _BROKEN as error:
         raise _translated(error, path) from error
     try:
         db.execute("PRAGMA locking_mode = EXCLUSIVE")
@@ -243,7 +245,7 @@ def _connect(path: Path) -> sqlite3.Connection:
         db.execute("PRAGMA user_version").fetchone()
         db.execute("BEGIN IMMEDIATE")
         db.rollback()
-    except sqlite3.Error as error:
+    except _BROKEN as error:
         db.close()
         raise _translated(error, path) from error
     return db
@@ -260,8 +262,8 @@ _CAUSES: tuple[tuple[str, str, str], ...] = (
 )
 
 
-def _translated(error: sqlite3.Error, path: Path) -> InputError:
-    text = str(error).lower()
+def _translated(error: Exception, path: Path) -> InputError:
+    text = "malformed" if isinstance(error, UnicodeDecodeError) else str(error).lower()
     for word, cause, remedy in _CAUSES:
         if word in text:
             return InputError(cause, place=str(path), remedy=remedy)
