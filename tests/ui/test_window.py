@@ -317,9 +317,10 @@ def test_a_window_opens_closes_and_returns_its_status(
         run_window(demo_path.with_name("gone.oarlock"))
 
 
-def test_text_runs_and_widths() -> None:
-    parts = [text for text, _, _ in runs("K~p~ **82.3** V/A and __i__~q~", 13)]
-    assert "".join(parts) == "Kp 82.3 V/A and iq"
+def test_text_runs_and_widths(opened: Application) -> None:
+    parts = runs("K~p~ **82.3** V/A and __i__~q~", 13)
+    assert "".join(part.text for part in parts) == "Kp 82.3 V/A and iq"
+    assert [part.drop > 0 for part in parts] == [False, True, False, False, False, False, True]
     assert text_width("**wide**") > text_width("wide") > 0
 
 

@@ -101,11 +101,14 @@ def fit_second_order(t: Array, y: Array) -> SecondOrder:
 
 
 def _second_order(t: Array, omega: float, zeta: float, delay: float) -> Array:
-    """Return the unit step response of a delayed second-order system, any damping."""
+    """Return the unit step response of a delayed second-order system, any damping.
+
+    Written with decaying exponentials alone, so that nothing overflows however far damped.
+    """
     x = omega * np.maximum(t - delay, 0.0)
-    root = np.sqrt(complex(1.0 - zeta * zeta)) + 1e-9
-    swing = np.cos(root * x) + zeta / root * np.sin(root * x)
-    return np.real(1.0 - np.exp(-zeta * x) * swing)
+    root = np.sqrt(complex(zeta * zeta - 1.0)) + 1e-7  # apart even where both poles meet
+    fast, slow = -zeta - root, -zeta + root
+    return np.real(1.0 - (fast * np.exp(slow * x) - slow * np.exp(fast * x)) / (fast - slow))
 
 
 def largest_linear_step(voltage: Array, v_max: float, v_bias: float = 0.0) -> float:

@@ -26,7 +26,7 @@ from oarlock.quantities.display import digits, fixed, whole_degrees
 
 Array = NDArray[np.float64]
 LOWEST = 100.0  # Hz, where the frequency plots begin
-_POINTS = 96
+_POINTS = 72
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

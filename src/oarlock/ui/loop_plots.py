@@ -255,6 +255,13 @@ class FrequencyPlot(Plot):
         ticks = [(math.log10(f), text) for f, text in sorted(labels.items())]
         self.set_x(math.log10(LOWEST), math.log10(HIGH), ticks)
 
+    def take(self, shown: CurrentPicture, *, verified: bool) -> None:
+        """Keep what is shown; what the sampling alone decides lies in the frame's picture."""
+        old = self._picture
+        self._picture, self._verified = shown, verified
+        if old is None or old.nyquist != shown.nyquist:
+            self.remake_frame()
+
     def at(self, hertz: float) -> float:
         """Return the viewport position of a frequency."""
         return self.px(math.log10(max(hertz, 1e-3)))
@@ -299,12 +306,12 @@ class GainPlot(FrequencyPlot):
         self.set_y(-27.0, 20.0, [(20, "20 dB"), (10, "10"), (0, "0"), (-10, "−10"), (-20, "−20")])
         self._closed = self.curve(t.q, 1.6, Qt.PenStyle.DashLine)
         self._open = self.curve(t.q, 2.2)
-        self.behind(self._back)
+        self.in_frame(self._paint_limits)
         self.over(self._annotate)
 
     def show_gain(self, shown: CurrentPicture, *, verified: bool) -> None:
         """Show the loops' gains."""
-        self._picture, self._verified = shown, verified
+        self.take(shown, verified=verified)
         color = axis_color(shown.axis_name)
         x = np.log10(shown.f)
         self._open.setPen(stroke(color, 2.2))
@@ -313,7 +320,7 @@ class GainPlot(FrequencyPlot):
         self._closed.setData(x, shown.closed_gain)
         self.refresh()
 
-    def _back(self, p: QPainter) -> None:
+    def _paint_limits(self, p: QPainter) -> None:
         if self._picture:
             self.paint_nyquist(p, self._picture)
             zero = self.py(0.0)
@@ -379,17 +386,17 @@ class PhasePlot(FrequencyPlot):
         ticks = [(-90, "−90°"), (-135, "−135°"), (-180, "−180°"), (-225, "−225°")]
         self.set_y(-262.0, -82.0, ticks)
         self._phase = self.curve(t.q, 2.2)
-        self.behind(self._back)
+        self.in_frame(self._paint_limits)
         self.over(self._annotate)
 
     def show_phase(self, shown: CurrentPicture, *, verified: bool) -> None:
         """Show the open loop's phase."""
-        self._picture, self._verified = shown, verified
+        self.take(shown, verified=verified)
         self._phase.setPen(stroke(axis_color(shown.axis_name), 2.2))
         self._phase.setData(np.log10(shown.f), shown.phase)
         self.refresh()
 
-    def _back(self, p: QPainter) -> None:
+    def _paint_limits(self, p: QPainter) -> None:
         shown, t = self._picture, look.theme()
         if shown is None:
             return

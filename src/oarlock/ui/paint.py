@@ -1,6 +1,8 @@
 """Painting text with subscripts and halos, crisp lines, and the marks of state."""
 
 import re
+from collections import OrderedDict
+from dataclasses import dataclass
 from enum import Enum, auto
 from functools import lru_cache
 
@@ -32,8 +34,28 @@ class Mark(Enum):
     EMPTY = auto()  # ring
 
 
-def runs(text: str, size: int, *, bold: bool = False) -> list[tuple[str, QFont, float]]:
-    """Return (text, font, drop in px) of a marked-up line.
+@dataclass(frozen=True, slots=True)
+class Run:
+    """A piece of a line in one font."""
+
+    text: str
+    font: QFont
+    width: float  # px
+    drop: float  # px below the baseline
+
+
+@lru_cache(maxsize=64)
+def _metrics(size: int, bold: bool, italic: bool) -> QFontMetricsF:
+    return QFontMetricsF(look.font(size, bold=bold, italic=italic))
+
+
+def _run(text: str, size: int, *, bold: bool, italic: bool = False, drop: float = 0.0) -> Run:
+    width = _metrics(size, bold, italic).horizontalAdvance(text)
+    return Run(text, look.font(size, bold=bold, italic=italic), width, drop)
+
+
+def runs(text: str, size: int, *, bold: bool = False) -> list[Run]:
+    """Return the pieces of a marked-up line.
 
     `**bold**`, `~subscript~` and `__italic__` are understood.
     """
@@ -42,24 +64,20 @@ def runs(text: str, size: int, *, bold: bool = False) -> list[tuple[str, QFont, 
         if not part:
             continue
         if part.startswith("**"):
-            inner = part[2:-2]
-            made += [
-                (t, f if d else look.font(size, bold=True, italic=f.italic()), d)
-                for t, f, d in runs(inner, size, bold=True)
-            ]
+            made += runs(part[2:-2], size, bold=True)
         elif part.startswith("~"):
-            made.append((part[1:-1], look.font(max(size - 3, 9), bold=bold), 0.22 * size))
+            made.append(_run(part[1:-1], max(size - 3, 9), bold=bold, drop=0.22 * size))
         elif part.startswith("__"):
-            made.append((part[2:-2], look.font(size, bold=bold, italic=True), 0.0))
+            made.append(_run(part[2:-2], size, bold=bold, italic=True))
         else:
-            made.append((part, look.font(size, bold=bold), 0.0))
+            made.append(_run(part, size, bold=bold))
     return made
 
 
 @lru_cache(maxsize=2000)
 def text_width(text: str, size: int = look.BODY, *, bold: bool = False) -> float:
     """Return the width of a marked-up line, px."""
-    return sum(QFontMetricsF(f).horizontalAdvance(t) for t, f, _ in runs(text, size, bold=bold))
+    return sum(run.width for run in runs(text, size, bold=bold))
 
 
 def draw_text(
@@ -76,22 +94,48 @@ def draw_text(
 ) -> float:
     """Draw a marked-up line with its baseline at `y`; return its width.
 
-    Lines are kept as pictures: most of them stay the same while something is dragged.
+    A line that is drawn again is kept as a picture: most of them stay the same while something
+    is dragged, and those that change are not worth a picture.
     """
     device = p.device()
     ratio = device.devicePixelRatio() if device else 1.0
-    picture, total = _picture(
-        text, color.rgba(), size, bold, None if halo is None else halo.rgba(), ratio
-    )
-    x -= {"left": 0.0, "right": total, "center": 0.5 * total}[align]
-    p.drawPixmap(QPointF(round(x) - _PAD, round(y) - _ASCENT * size - _PAD), picture)
+    key = (text, color.rgba(), size, bold, None if halo is None else halo.rgba(), ratio)
+    if key in _seen:
+        _seen.move_to_end(key)
+        picture, total = _picture(*key)
+        x = round(x - _SHARE[align] * total)
+        p.drawPixmap(QPointF(x - _PAD, round(y) - size - _PAD), picture)
+        return total
+    _seen[key] = None
+    if len(_seen) > _REMEMBERED:
+        _seen.popitem(last=False)
+    parts = runs(text, size, bold=bold)
+    total = sum(part.width for part in parts)
+    _draw_runs(p, round(x - _SHARE[align] * total), round(y), parts, color, halo)
     return total
 
 
-_PAD, _ASCENT, _DESCENT = 3, 1, 1  # px round a picture; line heights above and below
+_SHARE = {"left": 0.0, "right": 1.0, "center": 0.5}
+_PAD, _REMEMBERED = 3, 700  # px round a picture; lines that may have one
+_Key = tuple[str, int, int, bool, int | None, float]
+_seen: OrderedDict[_Key, None] = OrderedDict()
 
 
-@lru_cache(maxsize=700)
+def _draw_runs(
+    p: QPainter, x: float, y: float, parts: list[Run], color: QColor, halo: QColor | None
+) -> None:
+    for part in parts:
+        p.setFont(part.font)
+        if halo is not None:
+            p.setPen(halo)
+            for dx, dy in _HALO:
+                p.drawText(QPointF(x + dx, y + part.drop + dy), part.text)
+        p.setPen(color)
+        p.drawText(QPointF(x, y + part.drop), part.text)
+        x += part.width
+
+
+@lru_cache(maxsize=_REMEMBERED)
 def _picture(
     text: str,
     color: int,
@@ -102,25 +146,15 @@ def _picture(
 ) -> tuple[QPixmap, float]:
     """Return a marked-up line as a picture with its width, px."""
     parts = runs(text, size, bold=bold)
-    widths = [QFontMetricsF(f).horizontalAdvance(t) for t, f, _ in parts]
-    total = sum(widths)
+    total = sum(part.width for part in parts)
     wide = int((total + 2 * _PAD + size) * ratio) + 1
-    high = int(((_ASCENT + _DESCENT) * size + 2 * _PAD) * ratio) + 1
-    picture = QPixmap(wide, high)
+    picture = QPixmap(wide, int((2 * size + 2 * _PAD) * ratio) + 1)
     picture.setDevicePixelRatio(ratio)
     picture.fill(Qt.GlobalColor.transparent)
     p = QPainter(picture)
     p.setRenderHint(QPainter.RenderHint.Antialiasing)
-    x, y = float(_PAD), float(_PAD + _ASCENT * size)
-    for (part, font, drop), width in zip(parts, widths, strict=True):
-        p.setFont(font)
-        if halo is not None:
-            p.setPen(QColor.fromRgba(halo))
-            for dx, dy in _HALO:
-                p.drawText(QPointF(x + dx, y + drop + dy), part)
-        p.setPen(QColor.fromRgba(color))
-        p.drawText(QPointF(x, y + drop), part)
-        x += width
+    around = None if halo is None else QColor.fromRgba(halo)
+    _draw_runs(p, _PAD, _PAD + size, parts, QColor.fromRgba(color), around)
     p.end()
     return picture, total
 

@@ -44,6 +44,7 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         self._x_ticks: Ticks = ()
         self._y_ticks: Ticks = ()
         self._frame: QPixmap | None = None
+        self._in_frame: list[Painter] = []
         self._backs: list[Painter] = []
         self._fronts: list[Painter] = []
         self._area = QRectF(0, 0, 1, 1)
@@ -120,7 +121,7 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         self, color: QColor, width: float = 2.0, style: Qt.PenStyle = Qt.PenStyle.SolidLine
     ) -> Any:
         """Add a curve; its `setData(x, y)` takes arrays."""
-        item = pg.PlotCurveItem(pen=stroke(color, width, style), antialias=True)
+        item = _Curve(pen=stroke(color, width, style), antialias=True)
         self._box.addItem(item, ignoreBounds=True)
         return item
 
@@ -148,6 +149,14 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         )
         self._box.addItem(item, ignoreBounds=True)
         return item
+
+    def in_frame(self, painter: Painter) -> None:
+        """Have `painter` called whenever the frame's picture is made, over the grid."""
+        self._in_frame.append(painter)
+
+    def remake_frame(self) -> None:
+        """Have the frame's picture made again."""
+        self._frame = None
 
     def behind(self, painter: Painter) -> None:
         """Have `painter` called between frame and curves."""
@@ -217,6 +226,9 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
             p.setPen(t.muted)
             width = metrics.horizontalAdvance(label)
             p.drawText(QPointF(round(area.left() - 7 - width), max(round(at + 4), 12)), label)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        for painter in self._in_frame:
+            painter(p)
         line(p, area.left(), area.top(), area.left(), area.bottom(), t.muted)
         line(p, area.left(), area.bottom(), area.right(), area.bottom(), t.muted)
         p.end()
@@ -235,8 +247,18 @@ def stroke(color: QColor, width: float, style: Qt.PenStyle = Qt.PenStyle.SolidLi
     """Return a pen whose width is in px, whatever the axes' scale."""
     pen = QPen(color, width, style)
     pen.setCosmetic(True)
-    pen.setJoinStyle(Qt.PenJoinStyle.RoundJoin)
+    pen.setJoinStyle(Qt.PenJoinStyle.BevelJoin)  # round ones cost an arc at every sample
     return pen
+
+
+_EVERYWHERE = QRectF(-1e6, -1e6, 2e6, 2e6)
+
+
+class _Curve(pg.PlotCurveItem):  # type: ignore[misc]
+    """A curve in axes of fixed range: nobody needs to know how far its data reaches."""
+
+    def boundingRect(self) -> QRectF:
+        return _EVERYWHERE
 
 
 class _Nothing(pg.GraphicsWidget):  # type: ignore[misc]
