@@ -7,6 +7,7 @@ Dynamic Systems, 3rd ed., ch. 6 and 7).
 
 import cmath
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
 from functools import cached_property, lru_cache
@@ -106,7 +107,12 @@ class CurrentLoop:
     def open(self, omega: float) -> complex:
         """Return the open loop's gain at `omega` (rad/s, below Nyquist)."""
         z = cmath.exp(1j * omega * self.plant.Ts)
-        return _horner(self.numerator, z) / _horner(self.denominator, z)
+        numerator, denominator = self._plain
+        return _horner(numerator, z) / _horner(denominator, z)
+
+    @cached_property
+    def _plain(self) -> tuple[list[float], list[float]]:
+        return self.numerator.tolist(), self.denominator.tolist()
 
     def frequency_response(self, omega: Array) -> tuple[Complex, Complex]:
         """Return (open loop, closed loop) at each `omega`, rad/s."""
@@ -142,9 +148,9 @@ class CurrentLoop:
         return float(np.sqrt(np.sum(current**2))), float(np.sqrt(np.sum(voltage**2)))
 
 
-def _horner(coefficients: Array, z: complex) -> complex:
+def _horner(coefficients: list[float], z: complex) -> complex:
     total = 0j
-    for c in coefficients.tolist():
+    for c in coefficients:
         total = total * z + c
     return total
 
@@ -227,9 +233,8 @@ def _changes(values: Array) -> list[int]:
     return [int(i) for i in np.flatnonzero(np.diff(np.signbit(values)))]
 
 
-def _root(function: "object", omega: Array, index: int) -> float:
+def _root(function: Callable[[float], float], omega: Array, index: int) -> float:
     """Return the root of `function` between two grid points, by the Illinois rule."""
-    assert callable(function)
     a, b = float(omega[index]), float(omega[index + 1])
     fa, fb = function(a), function(b)
     for _ in range(60):

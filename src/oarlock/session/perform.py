@@ -3,9 +3,9 @@
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from oarlock.cancel import Cancel
 from oarlock.control.design import loops_with
@@ -164,6 +164,6 @@ def sparkline(reading: Reading) -> tuple[float, ...]:
     return ()
 
 
-def _thinned(values: "np.ndarray[Any, np.dtype[np.float64]]") -> tuple[float, ...]:
+def _thinned(values: NDArray[np.float64]) -> tuple[float, ...]:
     pick = np.linspace(0, values.size - 1, min(values.size, 40)).astype(int)
     return tuple(round(float(v), 5) for v in values[pick])

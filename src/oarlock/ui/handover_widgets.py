@@ -6,6 +6,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QFontMetricsF, QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
+from oarlock.handover.patch import Change
 from oarlock.handover.proof import Lane, Proof
 from oarlock.quantities.display import digits, unit_symbol
 from oarlock.session.handover_view import (
@@ -59,7 +60,7 @@ class FileView(QWidget):
         self._paint_gains(p, shown, ends, file_right, gain_left, top)
 
     def _paint_line(
-        self, p: QPainter, number: int, text: str, y: float, right: float, *, changed: object
+        self, p: QPainter, number: int, text: str, y: float, right: float, *, changed: Change | None
     ) -> None:
         t = look.theme()
         mono = look.font(11, mono=True)
@@ -75,8 +76,8 @@ class FileView(QWidget):
             return
         metrics = QFontMetricsF(mono)
         p.setPen(t.ink)
-        p.drawText(QPointF(32, y), change.symbol)  # type: ignore[attr-defined]
-        before, after = change.before, change.after  # type: ignore[attr-defined]
+        p.drawText(QPointF(32, y), change.symbol)
+        before, after = change.before, change.after
         p.setPen(t.muted)
         p.drawText(QPointF(right - 118 - metrics.horizontalAdvance(before), y), before)
         differs = before != after

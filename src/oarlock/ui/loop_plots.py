@@ -1,6 +1,7 @@
 """The current loop's four plots: step, voltage, gain, phase, with their figures drawn in place."""
 
 import math
+from collections.abc import Callable
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
@@ -12,7 +13,7 @@ from oarlock.session.current_view import LOWEST, CurrentPicture
 from oarlock.session.timescales import HIGH
 from oarlock.ui import theme as look
 from oarlock.ui.paint import arrow, dot, draw_text, handle, hatch, line, text_width
-from oarlock.ui.plot import Plot, linear_ticks, stroke
+from oarlock.ui.plot import Array, Plot, linear_ticks, stroke
 
 _SPANS = (0.0002, 0.0004, 0.0008, 0.0016, 0.0032, 0.0064, 0.0128, 0.0256, 0.0512, 0.1024)
 
@@ -164,9 +165,9 @@ class StepPlot(Plot):
             x = min(x + 8, self.area.right() - width - 2)
             draw_text(p, x, level + 5, text, t.ink, size=look.FIGURE, halo=t.halo)
 
-    def _also(self, figure: "object") -> str:
+    def _also(self, figure: Callable[[StepResult], str]) -> str:
         """Return the measured figure as running text, where there is one."""
-        if self._step is None or not callable(figure):
+        if self._step is None:
             return ""
         return f", measured {figure(self._step)}"
 
@@ -232,7 +233,7 @@ class VoltagePlot(Plot):
                   align="right", halo=t.halo)  # fmt: skip
 
 
-def _stairs(t: "np.ndarray", u: "np.ndarray", Ts: float) -> tuple["np.ndarray", "np.ndarray"]:
+def _stairs(t: Array, u: Array, Ts: float) -> tuple[Array, Array]:
     """Return a held signal as a line with corners, from zero."""
     times = np.concatenate([[t[0]], np.repeat(t[1:], 2), [t[-1] + Ts]])
     levels = np.repeat(u, 2)
@@ -245,8 +246,8 @@ class FrequencyPlot(Plot):
     dragged = Signal(float)  # Hz
     released = Signal()
 
-    def __init__(self, **margins: int) -> None:
-        super().__init__(left=48, right=0, **margins)  # type: ignore[arg-type]
+    def __init__(self, name: str, *, bottom: int) -> None:
+        super().__init__(left=48, right=0, top=0, bottom=bottom, name=name)
         self._picture: CurrentPicture | None = None
         self._verified = False
         self._dragging = False
@@ -301,7 +302,7 @@ class GainPlot(FrequencyPlot):
     """Gain of open and closed loop."""
 
     def __init__(self) -> None:
-        super().__init__(top=0, bottom=0, name="Gain")  # type: ignore[arg-type]
+        super().__init__("Gain", bottom=0)
         t = look.theme()
         self.set_y(-27.0, 20.0, [(20, "20 dB"), (10, "10"), (0, "0"), (-10, "−10"), (-20, "−20")])
         self._closed = self.curve(t.q, 1.6, Qt.PenStyle.DashLine)
@@ -381,7 +382,7 @@ class PhasePlot(FrequencyPlot):
     """Phase of the open loop over the bands of guidance."""
 
     def __init__(self) -> None:
-        super().__init__(top=0, bottom=26, name="Phase")  # type: ignore[arg-type]
+        super().__init__("Phase", bottom=26)
         t = look.theme()
         ticks = [(-90, "−90°"), (-135, "−135°"), (-180, "−180°"), (-225, "−225°")]
         self.set_y(-262.0, -82.0, ticks)

@@ -1,5 +1,7 @@
 """The operating map: the id-iq plane, torque and currents over speed, one cursor through all."""
 
+from typing import Any
+
 import numpy as np
 from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPen, QResizeEvent
@@ -9,7 +11,7 @@ from oarlock.quantities.kinds import RPM
 from oarlock.session.machine_view import MachinePicture
 from oarlock.ui import theme as look
 from oarlock.ui.paint import dot, draw_text, handle, line
-from oarlock.ui.plot import Plot, linear_ticks
+from oarlock.ui.plot import Array, Plot, linear_ticks
 
 
 class CurrentPlane(Plot):
@@ -276,6 +278,8 @@ class CurrentsPlot(SpeedPlot):
                   halo=t.halo)  # fmt: skip
 
 
-def _padded(curves: list[object], items: tuple[tuple[float, object, object], ...]) -> list[tuple]:  # type: ignore[type-arg]
+def _padded(
+    curves: list[Any], items: tuple[tuple[float, Array, Array], ...]
+) -> list[tuple[Any, tuple[float, Array, Array] | None]]:
     """Pair curves with items; curves left over get None."""
     return [(c, items[i] if i < len(items) else None) for i, c in enumerate(curves)]
