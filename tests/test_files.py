@@ -76,3 +76,28 @@ def test_errors_print_as_one_line() -> None:
     assert isinstance(error, ValueError)
     assert isinstance(LinkError("x"), ConnectionError)
     assert isinstance(Cancelled(), OarlockError)
+
+
+def test_a_crash_before_the_rename_leaves_the_old_file_whole(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = tmp_path / "gains.h"
+    path.write_bytes(b"one")
+
+    def crash(_self: Path, _target: Path) -> Path:
+        raise OSError(5, "Input/output error")
+
+    monkeypatch.setattr(Path, "replace", crash)
+    with pytest.raises(InputError, match="cannot write"):
+        write_atomic(path, b"two")
+    assert path.read_bytes() == b"one"
+
+
+def test_a_write_puts_a_new_file_in_the_old_ones_place(tmp_path: Path) -> None:
+    """A reader that has the old file open keeps the whole of it."""
+    path = tmp_path / "gains.h"
+    path.write_bytes(b"one")
+    with path.open("rb") as reader:
+        write_atomic(path, b"twenty-two", backup=False)
+        assert reader.read() == b"one"
+    assert path.read_bytes() == b"twenty-two"

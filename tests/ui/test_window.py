@@ -453,3 +453,22 @@ def test_the_cancel_button_ends_a_run(qtbot: QtBot, live: Application) -> None:
     qtbot.mouseClick(live.window.top_bar.cancel_button, Qt.MouseButton.LeftButton)
     wait(qtbot, lambda: not live.bench.busy)
     assert not live.window.top_bar.cancel_button.isVisible()
+
+
+def test_nothing_unproven_is_written_whichever_way_it_is_asked(
+    qtbot: QtBot, opened: Application
+) -> None:
+    session = opened.session
+    session.edit("take", session.with_target(session.axis.target))
+    opened.window.show_stage("handover")
+    stage = opened.window.stage("handover")
+    assert isinstance(stage, HandoverStage)
+    assert stage.shown is not None
+    assert stage.shown.path is not None
+    before = stage.shown.path.read_bytes()
+    assert any(change.differs for change in stage.shown.patch.changes) if stage.shown.patch else 0
+    stage.write_file()
+    stage.run()  # no recorded step to prove it with
+    assert not stage.proving
+    assert stage.shown.path.read_bytes() == before
+    assert "handover_written" not in session.view
