@@ -380,6 +380,7 @@ class Logbook(QWidget):
 
     def paintEvent(self, _event: QPaintEvent) -> None:
         p, t = QPainter(self), look.theme()
+        p.fillRect(self.rect(), t.ground)
         line(p, 0, 0, self.width(), 0, t.rule)
         draw_text(p, look.MARGIN, 20, "LOGBOOK", t.muted, size=look.SMALL, bold=True)
         count, marked = summary(self._runs)

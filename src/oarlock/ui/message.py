@@ -9,11 +9,12 @@ from oarlock.ui.paint import diamond
 
 
 class Message(QLabel):
-    """Lies over the foot of the stage while there is something to say; a click dismisses it."""
+    """Stands between stage and logbook while there is something to say; a click dismisses it."""
 
-    def __init__(self, parent: QWidget) -> None:
+    def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setWordWrap(True)
+        self.setMinimumHeight(40)
         self.setFont(look.font(look.BODY))
         self.setContentsMargins(44, 8, 16, 8)
         self.setToolTip("Click to dismiss")
@@ -24,17 +25,6 @@ class Message(QLabel):
         self.setText(text)
         self.setAccessibleName(text)
         self.setVisible(bool(text))
-        self.place()
-        self.raise_()
-
-    def place(self) -> None:
-        """Take the place at the foot of the stage."""
-        parent = self.parentWidget()
-        if parent is None or self.isHidden():
-            return
-        height = self.heightForWidth(parent.width()) if self.hasHeightForWidth() else 40
-        height = max(height, 40)
-        self.setGeometry(0, parent.height() - height, parent.width(), height)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         p, t = QPainter(self), look.theme()

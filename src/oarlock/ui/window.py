@@ -57,8 +57,8 @@ class MainWindow(QMainWindow):
         self._stack, self._numbers = QStackedWidget(), QStackedWidget()
         self._numbers.setFixedWidth(look.NUMBERS)
         self._numbers.setAutoFillBackground(True)
+        self.message = Message()
         self._lay_out()
-        self.message = Message(self._stack)
         self._connect_panel: ConnectPanel | None = None
         self._reading: set[int] = set()
         self._wire()
@@ -82,10 +82,12 @@ class MainWindow(QMainWindow):
         column.addWidget(self.top_bar)
         column.addWidget(self.strip)
         column.addLayout(middle, 1)
-        column.addWidget(self.logbook)
+        column.addWidget(self.message)
+        column.addSpacing(look.LOGBOOK)  # the logbook's rows; its table lies over the stage
         central = QWidget()
         central.setLayout(column)
         self.setCentralWidget(central)
+        self.logbook.setParent(central)
 
     def _wire(self) -> None:
         session, bench = self.session, self.bench
@@ -113,6 +115,7 @@ class MainWindow(QMainWindow):
         self.logbook.star.connect(lambda n, on: session.change_run(n, starred=on))
         self.logbook.annotate.connect(lambda n, text: session.change_run(n, note=text))
         self.logbook.take_back.connect(self._take_back)
+        self.logbook.wide.connect(self._place_logbook)
         for keys, action in (
             ("Esc", bench.stop),
             ("F5", self._run),
@@ -348,14 +351,19 @@ class MainWindow(QMainWindow):
             self._numbers.show()
         if self._is_narrow:
             top = look.TOP_BAR + look.STRIP
-            height = self.height() - top - self.logbook.height()
+            height = self.height() - top - look.LOGBOOK
             self._numbers.setGeometry(self.width() - look.NUMBERS, top, look.NUMBERS, height)
             self._numbers.raise_()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self._place_numbers()
-        self.message.place()
+        self._place_logbook()
+
+    def _place_logbook(self) -> None:
+        height = self.logbook.height()
+        self.logbook.setGeometry(0, self.height() - height, self.width(), height)
+        self.logbook.raise_()
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self.session.set_view("window", [self.width(), self.height()])
