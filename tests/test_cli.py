@@ -72,7 +72,7 @@ def test_identify_adopts_one_record_after_the_other(
     command = ["identify", str(axis_file), str(record_file), str(sine), "--out", str(out)]
     assert main(command) == 0
     printed = capsys.readouterr().out
-    assert "Sensor mismatch taken out" in printed
+    assert "taken out, from the R test" in printed
     found = read_axis(out)
     assert found.machine.R.adopted is not None
     assert found.machine.Ld.adopted is not None

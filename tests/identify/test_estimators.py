@@ -204,3 +204,18 @@ def test_without_the_sensors_gains_the_uncertainty_is_wider(
     assert after.std is not None
     assert before.std > 3.0 * after.std
     assert abs(after.value / truth.Ld - 1.0) < 0.003
+
+
+def test_a_dead_time_that_hides_the_resistance_is_told(axis: Axis, truth: PlantParameters) -> None:
+    finding = estimate_resistance(
+        play_on_model(ResistanceHolds(), axis, replace(truth, dead_voltage=32.0)), axis
+    )
+    assert "dead time" in failed(finding)
+
+
+def test_sensors_that_are_hardly_known_are_told(axis: Axis, truth: PlantParameters) -> None:
+    record = play_on_model(InductanceSine(axis_name="d"), axis, truth)
+    vague = replace(axis.inverter.gain_a.printed, std=0.03)
+    poor = axis.with_parameter("inverter.gain_a", replace(axis.inverter.gain_a, printed=vague))
+    assert "sensor gains" in failed(estimate_inductance(record, poor))
+    assert estimate_inductance(record, axis).holds

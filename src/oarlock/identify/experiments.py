@@ -174,7 +174,7 @@ class CurrentStep:
     axis_name: str  # "d" or "q"
     amplitude: float  # A
     bias: float  # A, held before: away from zero, where the dead time bends the step
-    repeats: int = 32
+    repeats: int = 48
     seconds: float = 0.004  # recorded after the step
 
     def plan(self, axis: Axis) -> Plan:

@@ -20,6 +20,7 @@ from oarlock.quantities import Estimate, Origin
 from oarlock.records import Check, Finding, Record
 
 Array = NDArray[np.float64]
+_MOST_SPREAD = 0.01  # of the sensors' gains
 _MODEL_FLOOR = 0.0012  # what the estimator's own assumptions cost, ratio
 
 
@@ -161,7 +162,9 @@ def _checks(
     moved = float(np.ptp(record["theta_m"])) / step if "theta_m" in record.columns else 0.0
     weak = min(1.0 / max(sine.relative_std, 1e-12) for sine in sines)
     printed = axis.parameter(f"machine.L{which}").printed.value
+    spread = max(axis.inverter.gain_a.std, axis.inverter.gain_b.std)
     mended = axis.inverter.gain_a.adopted is not None
+    source = "taken out, from the R test" if mended else "assumed, measure R first"
     checks = [
         Check(
             name="rotor at rest",
@@ -177,10 +180,8 @@ def _checks(
         ),
         Check(
             name="sensor gains",
-            passed=True,
-            sentence="Sensor mismatch taken out, from the resistance test"
-            if mended
-            else "Sensor mismatch not known yet: ± 0.6 % are allowed for it; measure R first",
+            passed=spread <= _MOST_SPREAD,
+            sentence=f"Sensor mismatch leaves ±{100 * spread:.2g} % (1 % allowed): {source}",
         ),
         against_datasheet(sines[0].L, printed, 0.4, 2.5),
     ]
