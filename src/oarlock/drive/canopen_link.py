@@ -39,6 +39,7 @@ from oarlock.errors import (
 # Every failure is translated and told once; the library's own log would tell it again.
 logging.getLogger("canopen").setLevel(logging.CRITICAL)
 CLIENT_ID = 0x7F
+_SECOND_LOOK = 0.25  # s
 SILENCE = 0.35  # s without a heartbeat of the drive's: it hangs
 START, STOP, CLEAR = 1, 2, 3
 _STREAM_1 = struct.Struct("<ff")
@@ -225,9 +226,18 @@ class CanopenLink:
         self._node.nmt.state = "OPERATIONAL"
         self._command(CLEAR)
 
+    def _sign_of_life(self) -> bool:
+        """Return whether the drive lives; if this process stood still, its frames still wait."""
+        until = time.monotonic() + _SECOND_LOOK
+        while self.age() > SILENCE:
+            if time.monotonic() > until or self._lost_reason:
+                return False
+            time.sleep(0.02)
+        return True
+
     def status(self) -> Status:
         """Return how far the experiment is."""
-        if self.age() > SILENCE:
+        if not self._sign_of_life():
             self._alive()
             raise LinkLost(
                 f"no sign of life for {self.age():.2f} s",

@@ -25,6 +25,7 @@ NODE = 1
 WATCHDOG = 0.050  # s without the client's heartbeat, then no current
 _TICK_RUNNING, _TICK_IDLE = 0.002, 0.01  # s
 _STREAM, _HEARTBEAT = 0.02, 0.1  # s
+_STANDSTILL = 0.02  # s beyond a tick
 _LONGEST_CATCH_UP = 0.5  # s; after a longer pause time is skipped, not played
 _QUEUE = 4000  # frames; a client that does not read is dropped
 _STATE_WRONG, _VALUE_WRONG, _TABLE_WRONG = 0x08000022, 0x06090030, 0x06040043
@@ -168,13 +169,17 @@ class Server:
         sys.stdout.write(f"ready {self._path}\n")
         sys.stdout.flush()
         now = time.monotonic()
-        played, stream, heartbeat = now, now, now
+        played, stream, heartbeat, turn = now, now, now, now
         try:
             while True:
                 tick = _TICK_RUNNING if self._model.is_running else _TICK_IDLE
                 if not self._exchange(max(played + tick - time.monotonic(), 0.0)):
                     return
                 now = time.monotonic()
+                # While this process itself stood still, nobody's silence could be heard.
+                stood_still = now - turn - tick
+                self._beat += stood_still if stood_still > _STANDSTILL else 0.0
+                turn = now
                 self._watch(now)
                 if now - played >= tick:
                     played = self._play(played, now)

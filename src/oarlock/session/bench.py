@@ -49,6 +49,7 @@ class Bench:
         self.channel = ""
         self.connecting = False
         self.braked = True
+        self._silences = 0
 
     # The link
 
@@ -98,7 +99,11 @@ class Bench:
 
     def watch(self) -> None:
         """Look whether the drive is still there; called a few times a second."""
-        if self._link is not None and self._link.age() > _SILENT and self._cancel is None:
+        silent = self._link is not None and self._link.age() > _SILENT
+        self._silences = self._silences + 1 if silent else 0
+        # Three times in a row: after a standstill of this process, frames still wait to be taken.
+        if self._link is not None and self._silences >= 3 and self._cancel is None:
+            self._silences = 0
             self._lost(f"{self._link.name}: no sign of life; it is built to de-energise by itself")
 
     def _lost(self, text: str) -> None:
