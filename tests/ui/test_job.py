@@ -61,10 +61,14 @@ def test_from_datasheet_to_written_header(qtbot: QtBot, live: Application) -> No
     assert stage.isVisible()
     assert stage.answer == "Nothing measured yet"
     assert "At most 12.0 A" in stage.note.text()
-    qtbot.mouseClick(stage.measure_all, Qt.MouseButton.LeftButton)
-    assert not stage.measure.isEnabled()  # one at a time
-    wait(qtbot, lambda: window.top_bar.cancel_button.isVisible())
-    wait(qtbot, lambda: len(session.runs) == 3 and not live.bench.busy, 40.0)
+    for _ in range(3):
+        qtbot.mouseClick(stage.measure_all, Qt.MouseButton.LeftButton)
+        assert not stage.measure.isEnabled()  # one at a time
+        wait(qtbot, lambda: window.top_bar.cancel_button.isVisible())
+        wait(qtbot, lambda: stage._sequence is None and not live.bench.busy, 40.0)
+        if "heartbeat" not in session.runs[-1].ended:  # else this machine stood still
+            break
+    measured = len(session.runs)
     assert stage.answer == "All three quantities hold"
     assert state(session, "identify") is State.VALID
     assert session.axis.machine.R.adopted is not None
@@ -80,11 +84,11 @@ def test_from_datasheet_to_written_header(qtbot: QtBot, live: Application) -> No
     qtbot.keyClick(entry, Qt.Key.Key_Return)
     assert loop.answer.startswith("700 Hz, with")
     qtbot.keyClick(window, Qt.Key.Key_F5)
-    wait(qtbot, lambda: len(session.runs) == 4 and not live.bench.busy)
+    wait(qtbot, lambda: len(session.runs) == measured + 1 and not live.bench.busy)
     assert session.runs[-1].kind == "current step"
     assert session.verification("q") is not None
     assert state(session, "current") is State.VALID
-    assert window.logbook.model.rowCount() == 4
+    assert window.logbook.model.rowCount() == measured + 1
 
     # Handover: prove, then write.
     qtbot.mouseClick(rail.item("handover"), Qt.MouseButton.LeftButton)

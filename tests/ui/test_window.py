@@ -33,6 +33,7 @@ def step(qtbot: QtBot, live: Application) -> None:
     count = len(live.session.runs)
     loop(live).run()
     wait(qtbot, lambda: len(live.session.runs) > count and not live.bench.busy)
+    assert live.session.runs[-1].ended == "done"
 
 
 def cell(live: Application, row: int, column: int) -> QPoint:

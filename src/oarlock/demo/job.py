@@ -34,6 +34,7 @@ from oarlock.session.session import Session
 from oarlock.store.project import Project
 
 Say = Callable[[str], None]
+_TRIES = 3  # of an experiment, where a busy machine could not keep the heartbeat
 _SYMBOLS = {"machine.R": "R with cable", "machine.Ld": "Ld", "machine.Lq": "Lq"}
 
 
@@ -80,14 +81,18 @@ class _Job:
         return 1 if self._failures else 0
 
     def _play(self, experiment: Experiment, name: str) -> tuple[Run, Reading]:
-        performed = perform(
-            experiment,
-            self._session.axis,
-            self._link,
-            lambda _fraction, _doing: None,
-            Cancel(),
-        )
-        run = self._session.keep(performed)
+        for _ in range(_TRIES):
+            performed = perform(
+                experiment,
+                self._session.axis,
+                self._link,
+                lambda _fraction, _doing: None,
+                Cancel(),
+            )
+            run = self._session.keep(performed)
+            if "heartbeat" not in run.ended:
+                break
+            self._say(f"{name}: {run.ended}, this machine stood still; played again")
         write_record(self._folder / f"{run.id:02d}-{name}.csv", performed.record)
         return run, performed.reading
 
