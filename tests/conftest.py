@@ -30,6 +30,9 @@ from oarlock.simulate import _kernels as k
 from oarlock.simulate.drive_model import TRIPS, DriveModel, PlantParameters
 from oarlock.store.project import Project
 
+# Tests that are not about the heartbeat bear a machine that stands still for a while.
+CALM = ("--watchdog", "0.5")
+
 # A person's run may find something new; continuous integration repeats what it did.
 settings.register_profile("person", deadline=None)
 settings.register_profile("ci", deadline=None, derandomize=True, database=None)
@@ -116,7 +119,7 @@ def play_on_model(
 @pytest.fixture
 def practice() -> Iterator[PracticeProcess]:
     """A practice drive of its own for one test."""
-    drive = PracticeProcess()
+    drive = PracticeProcess(*CALM)
     yield drive
     drive.stop()
 

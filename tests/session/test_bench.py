@@ -59,8 +59,8 @@ def test_a_run_goes_into_the_logbook_before_anybody_is_told(
 ) -> None:
     changes: list[bool] = []
     bench.changed.connect(lambda: changes.append(bench.connected))
-    bench.connect_drive("practice")
-    bench.connect_drive("practice")  # a second call while it connects does nothing
+    bench.connect_drive("practice --watchdog 0.5")
+    bench.connect_drive("practice --watchdog 0.5")  # a second call while it connects does nothing
     owner.until(lambda: bench.connected)
     assert changes == [False, True]
     doings: list[Doing] = []
@@ -80,7 +80,7 @@ def test_a_run_goes_into_the_logbook_before_anybody_is_told(
 def test_one_experiment_at_a_time(bench: Bench, owner: Owner, told: list[str]) -> None:
     bench.run(InductanceSine(axis_name="d"), lambda _p: None)
     assert "No drive is connected" in told[-1]
-    bench.connect_drive("practice")
+    bench.connect_drive("practice --watchdog 0.5")
     owner.until(lambda: bench.connected)
     bench.run(InductanceSine(axis_name="d"), lambda _p: None)
     bench.run(InductanceSine(axis_name="q"), lambda _p: None)
@@ -93,7 +93,7 @@ def test_one_experiment_at_a_time(bench: Bench, owner: Owner, told: list[str]) -
 def test_what_the_dry_run_refuses_is_one_line(
     bench: Bench, owner: Owner, session: Session, told: list[str]
 ) -> None:
-    bench.connect_drive("practice")
+    bench.connect_drive("practice --watchdog 0.5")
     owner.until(lambda: bench.connected)
     session.edit("take", session.with_target(session.axis.target))
     bench.run(CurrentStep(axis_name="q", amplitude=30.0, bias=4.0), lambda _p: None)
@@ -106,7 +106,7 @@ def test_what_the_dry_run_refuses_is_one_line(
 def test_a_lost_drive_is_dropped_and_another_taken(
     bench: Bench, owner: Owner, told: list[str]
 ) -> None:
-    bench.connect_drive("practice")
+    bench.connect_drive("practice --watchdog 0.5")
     owner.until(lambda: bench.connected)
     practice = bench._practice
     assert practice is not None

@@ -8,7 +8,7 @@ from pytestqt.qtbot import QtBot
 
 from oarlock.ui import theme as look
 from oarlock.ui.app import Application, application
-from tests.conftest import wait
+from tests.conftest import CALM, wait
 
 
 @pytest.fixture(scope="session")
@@ -37,6 +37,6 @@ def opened(qtbot: QtBot, demo_path: Path) -> Iterator[Application]:
 @pytest.fixture
 def live(qtbot: QtBot, opened: Application) -> Application:
     """The demo's window with a practice drive connected."""
-    opened.bench.connect_drive("practice")
+    opened.bench.connect_drive(" ".join(("practice", *CALM)))
     wait(qtbot, lambda: opened.bench.connected)
     return opened

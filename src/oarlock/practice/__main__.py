@@ -7,7 +7,7 @@ from dataclasses import asdict, replace
 from pathlib import Path
 
 from oarlock.drive.unix_bus import runtime_folder
-from oarlock.practice.server import Server
+from oarlock.practice.server import WATCHDOG, Server
 from oarlock.practice.truth import AXES, draw
 from oarlock.simulate.drive_model import DriveModel
 
@@ -22,6 +22,9 @@ def main() -> int:
     parser.add_argument("--release-brake", action="store_true", help="let the shaft turn")
     parser.add_argument("--bus", type=float, help="bus voltage that is really there, V")
     parser.add_argument("--sag", type=float, default=-1.0, help="s into a run: the bus collapses")
+    parser.add_argument(
+        "--watchdog", type=float, default=WATCHDOG, help="s of silence; more for a busy machine"
+    )
     parser.add_argument("--reveal", action="store_true", help="print the truth and exit")
     options = parser.parse_args()
     plant = draw(options.axis, options.seed)
@@ -37,7 +40,7 @@ def main() -> int:
     model = DriveModel(plant, seed=options.seed)
     model.advance(1)  # compiles, or loads from the cache, before anybody waits for it
     try:
-        Server(path, model, tied=options.tied).run()
+        Server(path, model, tied=options.tied, watchdog=options.watchdog).run()
     except KeyboardInterrupt:
         return 0
     return 0

@@ -145,8 +145,10 @@ class _Outbox:
 class Server:
     """Listens on a local socket and lets time pass."""
 
-    def __init__(self, path: Path, model: DriveModel, *, tied: bool) -> None:
-        self._path, self._tied = path, tied
+    def __init__(
+        self, path: Path, model: DriveModel, *, tied: bool, watchdog: float = WATCHDOG
+    ) -> None:
+        self._path, self._tied, self._watchdog = path, tied, watchdog
         self._firmware = Firmware(model)
         self._model = model
         self._outbox = _Outbox()
@@ -204,7 +206,7 @@ class Server:
 
     def _watch(self, now: float) -> None:
         model = self._model
-        if model.is_running and now - self._beat > WATCHDOG:
+        if model.is_running and now - self._beat > self._watchdog:
             model.stop(k.TRIP_HEARTBEAT)
         if model.trip != self._reported_trip:
             self._reported_trip = model.trip
