@@ -7,7 +7,6 @@
         LinkLost          the line broke, or the drive showed no sign of life
         LinkProtocolError an answer that makes no sense
         DriveRefused      the drive said no; carries its code
-        DriveTripped      the drive switched off by itself; carries its trip
       Cancelled           the user asked to stop
 
 Each carries cause, place and remedy, and prints as one line.
@@ -54,10 +53,6 @@ class LinkProtocolError(LinkError):
 
 class DriveRefused(LinkError):
     """The drive said no."""
-
-
-class DriveTripped(LinkError):
-    """The drive switched off by itself."""
 
 
 class Cancelled(OarlockError):

@@ -11,7 +11,6 @@ from oarlock.control.design import (
     GOOD,
     LEAST_MARGIN,
     CurrentDesign,
-    closed_bandwidth,
     design_current,
     fastest_crossover,
     hold_correction,
@@ -288,8 +287,3 @@ def speed_limits(Ts: float) -> tuple[float, float, float]:
         fastest_crossover(Ts, margin) / math.tau for margin in (GOOD, BRISK, LEAST_MARGIN)
     )
     return sixty, fortyfive, thirty
-
-
-def bandwidth_at(crossover: float, Ts: float) -> float:
-    """Return the bandwidth (Hz) of a crossover (Hz)."""
-    return closed_bandwidth(math.tau * crossover, Ts) / math.tau

@@ -4,7 +4,7 @@ from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
-from oarlock.quantities import Estimate, Origin
+from oarlock.quantities import Origin
 from oarlock.ui import theme as look
 from oarlock.ui.paint import dot, draw_text, line
 
@@ -263,21 +263,3 @@ class Panel(QWidget):
     def finish(self) -> None:
         """Push everything up."""
         self._column.addStretch(1)
-
-
-def plus_minus(estimate: Estimate, text: str) -> str:
-    """Return ± text, or where it comes from when no uncertainty is known."""
-    return f"±{text}" if text and estimate.std else ""
-
-
-__all__ = [
-    "Block",
-    "Entry",
-    "GivenRow",
-    "Panel",
-    "Row",
-    "Why",
-    "origin_mark",
-    "plain",
-    "plus_minus",
-]
