@@ -91,11 +91,12 @@ def test_what_could_harm_is_refused(axis: Axis, bad: Plan, words: str) -> None:
 def test_the_table_is_what_the_drive_documentation_says(axis: Axis) -> None:
     step = Step(
         duration=0.1, i_d=2.0, i_q=1.0, frame=Frame.FIXED, angle=0.5, wave=wave(Target.V_Q, 9.0),
-        record=False, speed=3.0,
+        record=False, turning=3.0,
+        release=True,
     )  # fmt: skip
     table = step_table(plan(step), axis.inverter.Ts)
     assert table.dtype == np.float32
-    assert table[0].tolist() == pytest.approx([1600, 1, 0.5, 2, 1, 1, 2, 9, 100, 0, 0, 3])
+    assert table[0].tolist() == pytest.approx([1600, 1, 0.5, 2, 1, 1, 2, 9, 100, 0, 0, 3, 1])
 
 
 def test_what_will_happen_is_said_beforehand(axis: Axis) -> None:

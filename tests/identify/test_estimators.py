@@ -9,7 +9,7 @@ from oarlock.errors import InputError
 from oarlock.identify.experiments import InductanceSine, ResistanceHolds
 from oarlock.identify.inductance import _solve, estimate_inductance
 from oarlock.identify.resistance import estimate_resistance
-from oarlock.identify.sensing import rotation, sense_matrix
+from oarlock.identify.phase_gains import rotation, sense_matrix
 from oarlock.machine import Axis
 from oarlock.practice.truth import draw
 from oarlock.records import Finding, Record

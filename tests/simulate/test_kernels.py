@@ -28,12 +28,19 @@ def ideal(truth: PlantParameters) -> PlantParameters:
         adc_bits=30,
         theta=0.0,
         encoder_counts=2**30,
+        sensor="encoder",
+        sensor_zero=0.0,
+        runout=0.0,
+        Ld_bend=0.0,
+        cogging=0.0,
+        stiction=1.0,
     )
 
 
 def row(samples: float, **values: float) -> list[float]:
     made = [0.0] * k.ROW_SIZE
     made[k.SAMPLES], made[k.RECORD] = samples, 1.0
+    made[k.RELEASE] = 1.0
     for name, value in values.items():
         made[getattr(k, name)] = value
     return made
@@ -55,7 +62,7 @@ def test_the_plant_follows_an_independent_solver(ideal: PlantParameters) -> None
     plant = replace(ideal, brake=0.0, coulomb=0.0, Lq_saturated=ideal.Lq, inertia=1e6)
     rows = [row(400, WAVE=k.WAVE_STEP, TARGET=k.ON_VQ, AMPLITUDE=20.0)]
     model = drive(plant, rows)
-    model._state[k.OMEGA] = 40.0
+    model._state[k.OMEGA] = model._state[k.SPEED_M] = 40.0
     w = 40.0 * plant.pole_pairs
     measured = []
     for _ in range(400):
@@ -150,6 +157,7 @@ def test_saturation_lowers_the_incremental_inductance(truth: PlantParameters) ->
 def test_the_brake_holds_and_a_free_shaft_turns(ideal: PlantParameters) -> None:
     rows = [row(8000, REF_Q=6.0)]
     gains = {"KP_D": 20.0, "KI_D": 500.0, "KP_Q": 40.0, "KI_Q": 500.0}
+    rows[0][k.RELEASE] = 0.0
     held = drive(ideal, rows, **gains)
     held.advance(4000)
     assert held.speed == 0.0
@@ -229,7 +237,7 @@ def test_a_de_energised_machine_loses_its_current(ideal: PlantParameters) -> Non
 
 
 @pytest.mark.parametrize(
-    "table", [np.zeros((0, 12)), np.zeros((3, 11)), np.full((2, 12), np.nan), np.zeros((600, 12))]
+    "table", [np.zeros((0, 13)), np.zeros((3, 12)), np.full((2, 13), np.nan), np.zeros((600, 13))]
 )
 def test_tables_without_sense_are_refused(truth: PlantParameters, table: Any) -> None:
     with pytest.raises(ValueError, match="step table"):
@@ -241,4 +249,4 @@ def test_nothing_starts_without_a_table(truth: PlantParameters) -> None:
     with pytest.raises(ValueError, match="no step table"):
         model.start()
     with pytest.raises(ValueError, match="channels"):
-        model.load(np.ones((1, 12), dtype=np.float32), (99,))
+        model.load(np.ones((1, 13), dtype=np.float32), (99,))

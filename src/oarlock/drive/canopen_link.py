@@ -44,6 +44,7 @@ SILENCE = 0.35  # s without a heartbeat of the drive's: it hangs
 START, STOP, CLEAR = 1, 2, 3
 _STREAM_1 = struct.Struct("<ff")
 _STREAM_2 = struct.Struct("<fBBBb")
+_STREAM_3 = struct.Struct("<fhh")
 _ABORTS = {
     0x08000022: "not in this state: another experiment may be running",
     0x06090030: "the value is out of range",
@@ -71,6 +72,7 @@ class CanopenLink:
         self._seen = time.monotonic()
         self._sinks: list[Callable[[Live], None]] = []
         self._first: tuple[float, float] = (0.0, 0.0)
+        self._angle: tuple[float, int, int] = (0.0, 0, 0)
         self._sdo = threading.Lock()
         self._network = canopen.Network()
         try:
@@ -86,6 +88,7 @@ class CanopenLink:
         self._node.nmt.add_heartbeat_callback(self._beat)
         self._network.subscribe(0x180 + node_id, self._stream_1)
         self._network.subscribe(0x280 + node_id, self._stream_2)
+        self._network.subscribe(0x380 + node_id, self._stream_3)
         self._closed = False
         self._heart: Heart | None = None
         try:
@@ -120,6 +123,9 @@ class CanopenLink:
         bus, speed = _STREAM_1.unpack(data)
         self._first = (bus, speed)
 
+    def _stream_3(self, _id: int, data: bytearray, _time: float) -> None:
+        self._angle = _STREAM_3.unpack(data)
+
     def _stream_2(self, _id: int, data: bytearray, _time: float) -> None:
         current, state, trip, counter, temperature = _STREAM_2.unpack(data)
         live = Live(
@@ -129,6 +135,8 @@ class CanopenLink:
             speed=self._first[1],
             current=current,
             temperature=temperature,
+            angle=self._angle[0],
+            lines=self._angle[1:],
             counter=counter,
         )
         for sink in tuple(self._sinks):

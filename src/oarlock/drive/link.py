@@ -28,6 +28,8 @@ class Live:
     speed: float = 0.0  # rad/s, mechanical
     current: float = 0.0  # A, peak
     temperature: int = 0  # °C
+    angle: float = 0.0  # rad, mechanical, as the firmware makes it of its sensor
+    lines: tuple[int, int] = (0, 0)  # sine and cosine of 32768, or counts and hall state
     counter: int = 0  # of the stream, to tell what was lost
 
 

@@ -96,11 +96,16 @@ def _prepare(plan: Plan, axis: Axis, link: Link) -> None:
         "Current controller.Ki d": g.Ki_d,
         "Current controller.Kp q": g.Kp_q,
         "Current controller.Ki q": g.Ki_q,
-        "Current controller.Decoupling": 0,
+        "Current controller.Decoupling": float(plan.decouple),
+        "Speed controller.Kp": plan.speed_gains[0],
+        "Speed controller.Ki": plan.speed_gains[1],
         "Machine.Pole pairs": m.pole_pairs.value,
         "Machine.Ld": m.Ld.value,
         "Machine.Lq": m.Lq.value,
         "Machine.Flux": m.psi.value,
+        **_sensing(axis),
+        "Observer.Bandwidth": plan.observer,
+        "Observer.Resistance": m.R.value,
         "Limits.Current": limits.current,
         "Limits.Speed": limits.speed,
         "Limits.Travel": limits.travel,
@@ -117,6 +122,30 @@ def _prepare(plan: Plan, axis: Axis, link: Link) -> None:
         values[f"Recorder.Channel {number}"] = CHANNELS.index(name)
     link.write(values)
     link.load(step_table(plan, axis.inverter.Ts))
+
+
+_KINDS = {"none": 0, "encoder": 1, "resolver": 2, "hall": 3}
+
+
+def _sensing(axis: Axis) -> dict[str, float]:
+    """Return what the firmware must know of its sensors."""
+    sensor, inv = axis.sensor, axis.inverter
+    found = {
+        "Position sensor.Kind": float(_KINDS[sensor.kind.value]),
+        "Position sensor.Counts": sensor.counts.value,
+        "Position sensor.Pole pairs": sensor.pairs.value,
+        "Position sensor.Side": sensor.side.value,
+        "Position sensor.Zero": sensor.zero.value,
+        "Position sensor.Sine offset": sensor.sine_offset.value,
+        "Position sensor.Cosine offset": sensor.cosine_offset.value,
+        "Position sensor.Sine over cosine": sensor.sine_ratio.value,
+        "Position sensor.Skew": sensor.skew.value,
+        "Current sense.Offset a": inv.offset_a.value,
+        "Current sense.Offset b": inv.offset_b.value,
+        "Current sense.Offset c": inv.offset_c.value,
+        "Current sense.Unsensed phase": float("abc".index(inv.unsensed) + 1) if inv.unsensed else 0,
+    }
+    return found | {f"Hall table.State {n}": at for n, at in enumerate(sensor.hall_starts)}
 
 
 def _wait(

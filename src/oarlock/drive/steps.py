@@ -10,14 +10,15 @@ from numpy.typing import NDArray
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains
 
-COLUMNS = 12  # numbers in one row of the step table
+COLUMNS = 13  # numbers in one row of the step table
 MAX_STEPS = 512
 CHANNELS = (
     "t", "ia", "ib", "ic", "id", "iq", "vd", "vq", "id_ref", "iq_ref", "theta_e", "theta_m",
-    "speed", "vdc",
+    "speed", "vdc", "counts", "index", "sine", "cosine", "hall", "theta_observed",
 )  # fmt: skip
 CHANNEL_UNITS = {
-    "t": "s", "theta_e": "rad", "theta_m": "rad", "speed": "rad/s",
+    "t": "s", "theta_e": "rad", "theta_m": "rad", "speed": "rad/s", "theta_observed": "rad",
+    **dict.fromkeys(("counts", "index", "sine", "cosine", "hall"), "1"),
     **dict.fromkeys(("ia", "ib", "ic", "id", "iq", "id_ref", "iq_ref"), "A"),
     **dict.fromkeys(("vd", "vq", "vdc"), "V"),
 }  # fmt: skip
@@ -28,8 +29,11 @@ class Frame(IntEnum):
     """Which d axis a step's currents and voltages refer to."""
 
     ROTOR = 0  # the sensor's
-    FIXED = 1  # a fixed electrical angle
+    FIXED = 1  # a fixed electrical angle, or one that turns steadily
     SPEED = 2  # the sensor's, with the speed controller in charge of iq
+    VOLTAGE = 3  # as fixed, but voltages without a controller
+    OFF = 4  # gates off: nothing but the recorder
+    OBSERVED = 5  # the flux observer's, with the speed controller in charge of iq
 
 
 class Shape(IntEnum):
@@ -67,13 +71,18 @@ class Wave:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Step:
-    """Hold a current for a while, with or without a wave on top, recorded or not."""
+    """Hold a current for a while, with or without a wave on top, recorded or not.
+
+    In the voltage frame `i_d` and `i_q` are volts.
+    """
 
     duration: float  # s
     i_d: float = 0.0  # A, peak
     i_q: float = 0.0
     frame: Frame = Frame.ROTOR
     angle: float = 0.0  # rad, electrical; of a fixed frame
+    turning: float = 0.0  # rad/s, electrical; how fast a fixed frame turns from there
+    release: bool = False  # open the holding brake while this step lasts
     speed: float = 0.0  # rad/s, mechanical; of the speed controller
     wave: Wave | None = None
     record: bool = True
@@ -81,6 +90,8 @@ class Step:
     @property
     def largest_current(self) -> float:
         """A, peak: the most that this step asks for in its references."""
+        if self.frame in (Frame.VOLTAGE, Frame.OFF):
+            return 0.0
         add_d = add_q = 0.0
         if self.wave and self.wave.target == Target.I_D:
             add_d = abs(self.wave.amplitude)
@@ -110,6 +121,9 @@ class Plan:
     average: bool = False  # the mean over a decimated bin, instead of its first sample
     limits: Limits
     gains: CurrentGains
+    speed_gains: tuple[float, float] = (0.0, 0.0)  # A·s/rad, A/rad
+    decouple: bool = False
+    observer: float = 0.0  # rad/s, of the flux observer; 0: it rests
 
     @property
     def duration(self) -> float:
@@ -155,6 +169,11 @@ def _step_problems(step: Step, limits: Limits, axis: Axis) -> list[str]:
     found = []
     if not (step.duration >= axis.inverter.Ts and math.isfinite(step.duration)):
         found.append("lasts less than a sample")
+    volts = math.hypot(step.i_d, step.i_q)
+    if step.frame == Frame.VOLTAGE and not volts <= axis.inverter.v_max:
+        found.append(f"asks for {volts:.3g} V; the bus gives {axis.inverter.v_max:.3g} V")
+    if not abs(step.turning) <= limits.speed * axis.machine.pole_pairs.value:
+        found.append("turns the field faster than its limit")
     if not step.largest_current <= limits.current:
         found.append(f"asks for {step.largest_current:.3g} A, limit {limits.current:.3g} A")
     if not (abs(step.speed) <= limits.speed and math.isfinite(step.angle)):
@@ -197,12 +216,14 @@ def refuse(plan: Plan, axis: Axis) -> None:
 
 
 def step_table(plan: Plan, Ts: float) -> NDArray[np.float32]:
-    """Return the plan's steps as the drive takes them: float32, (steps, 12)."""
+    """Return the plan's steps as the drive takes them: float32, (steps, 13)."""
     rows = np.zeros((len(plan.steps), COLUMNS), dtype=np.float32)
     for row, step in zip(rows, plan.steps, strict=True):
         wave = step.wave or Wave(shape=Shape.NONE, target=Target.NONE, amplitude=0.0)
         row[:] = (
             round(step.duration / Ts), step.frame, step.angle, step.i_d, step.i_q, wave.shape,
-            wave.target, wave.amplitude, wave.frequency, wave.phase, step.record, step.speed,
+            wave.target, wave.amplitude, wave.frequency, wave.phase, step.record,
+            step.turning if step.frame in (Frame.FIXED, Frame.VOLTAGE) else step.speed,
+            step.release,
         )  # fmt: skip
     return rows

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from oarlock.errors import InputError
 from oarlock.identify.checks import against_datasheet, voltage_limit
-from oarlock.identify.sensing import rotation, sense_matrix
+from oarlock.identify.phase_gains import rotation, sense_matrix
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Check, Finding, Record

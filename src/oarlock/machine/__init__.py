@@ -6,9 +6,10 @@ from oarlock.machine.axis import (
     CurrentTarget,
     Inverter,
     Machine,
-    Parameter,
     TargetKind,
 )
+from oarlock.machine.parameter import Parameter
+from oarlock.machine.sensor import Sensor, SensorKind
 
 __all__ = [
     "Axis",
@@ -17,5 +18,7 @@ __all__ = [
     "Inverter",
     "Machine",
     "Parameter",
+    "Sensor",
+    "SensorKind",
     "TargetKind",
 ]

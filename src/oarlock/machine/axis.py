@@ -4,33 +4,12 @@ A change is a new `Axis`. Nothing here reads files, talks to a drive or knows a 
 """
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
+from oarlock.machine.parameter import Parameter
+from oarlock.machine.sensor import Sensor
 from oarlock.quantities import Estimate, Origin
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Parameter:
-    """One property: what paper says of it, and what was measured and adopted since."""
-
-    printed: Estimate
-    adopted: Estimate | None = None
-
-    @property
-    def best(self) -> Estimate:
-        """The estimate that everything downstream uses."""
-        return self.adopted or self.printed
-
-    @property
-    def value(self) -> float:
-        """Value of the best estimate, SI."""
-        return self.best.value
-
-    @property
-    def std(self) -> float:
-        """Standard uncertainty of the best estimate, SI; 0 where none is known."""
-        return self.best.std or 0.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -76,6 +55,10 @@ class Inverter:
     dead_voltage: Parameter  # V per phase that the dead time costs
     gain_a: Parameter  # relative gain of phase a's current sense; the three add up to 3
     gain_b: Parameter
+    offset_a: Parameter  # A, what the sense says of no current
+    offset_b: Parameter
+    offset_c: Parameter
+    unsensed: str = ""  # the phase without a sensor, where there are but two
 
     @property
     def Ts(self) -> float:
@@ -129,6 +112,7 @@ class Axis:
     machine: Machine
     inverter: Inverter
     target: CurrentTarget
+    sensor: Sensor = field(default_factory=Sensor)
     gains: CurrentGains | None = None  # those in use: taken from a design or from a run
     psi_check: Estimate | None = None  # a second constant that says the flux again
 

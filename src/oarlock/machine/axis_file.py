@@ -19,11 +19,12 @@ from oarlock.machine.axis import (
     CurrentTarget,
     Inverter,
     Machine,
-    Parameter,
     TargetKind,
     derived_dead_voltage,
 )
 from oarlock.machine.fields import BY_PATH, FIELDS, FLUX_KEYS, Field
+from oarlock.machine.parameter import Parameter
+from oarlock.machine.sensor import FOUND, Sensor, SensorKind
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.entry import parse
 from oarlock.quantities.kinds import Kind
@@ -35,9 +36,14 @@ _TARGET_KINDS = {
     TargetKind.PHASE_MARGIN: (Kind.ANGLE, 1.0),
     TargetKind.TIME_CONSTANT: (Kind.TIME, 1.0),
 }
-_SECTIONS = {"oarlock", "name", "machine", "inverter", "targets", "gains", "adopted"}
+_SECTIONS = {"oarlock", "name", "machine", "inverter", "sensor", "targets", "gains", "adopted"}
 # Kept as written for stages that read them; this version of the program only passes them on.
-_DERIVED = ("inverter.dead_voltage", "inverter.gain_a", "inverter.gain_b")
+_OFFSETS = tuple(f"inverter.offset_{phase}" for phase in "abc")
+_DERIVED = (
+    "inverter.dead_voltage", "inverter.gain_a", "inverter.gain_b", *_OFFSETS,
+    *(f"sensor.{name}" for name in FOUND if name not in ("side", "zero")),
+)  # fmt: skip
+_MORE_KEYS = {"inverter": {"current_sensors"}, "sensor": {"kind"}}
 
 
 def read_axis(path: Path) -> Axis:
@@ -73,9 +79,10 @@ class _Reader:
             cause = f"oarlock = {version!r}; this program reads version {FORMAT}"
             raise self._wrong(cause, "oarlock", "Open it with the program that wrote it")
         self._refuse_unknown(self._table, _SECTIONS, "")
-        for section in ("machine", "inverter"):
+        for section in ("machine", "inverter", "sensor"):
             known = {f.key for f in FIELDS if f.path.startswith(section)}
             known |= set(FLUX_KEYS) if section == "machine" else set()
+            known |= _MORE_KEYS.get(section, set())
             self._refuse_unknown(self._section(section), known, section)
         pairs = self._parameter(BY_PATH["machine.pole_pairs"], None)
         if pairs is None:
@@ -93,7 +100,8 @@ class _Reader:
         return Axis(
             name=name,
             machine=Machine(**_section_of(found, "machine")),
-            inverter=Inverter(**_section_of(found, "inverter")),
+            inverter=Inverter(**_section_of(found, "inverter"), unsensed=self._unsensed()),
+            sensor=self._sensor(found),
             target=self._target(),
             gains=self._gains(),
             psi_check=check,
@@ -107,11 +115,29 @@ class _Reader:
             "inverter.dead_voltage": derived_dead_voltage(bus, dead, pwm),
             "inverter.gain_a": one,
             "inverter.gain_b": one,
+            **dict.fromkeys(_OFFSETS, _nothing("A")),
+            **{f"sensor.{name}": getattr(_UNKNOWN, name) for name in FOUND[2:]},
         }
         return {
             path: Parameter(printed=p.printed, adopted=self._adopted(path))
             for path, p in made.items()
         }
+
+    def _unsensed(self) -> str:
+        """Return the phase without a current sensor, where there are but two."""
+        raw = self._section("inverter").get("current_sensors", "a b c")
+        phases = set(str(raw).lower().replace(",", " ").split())
+        if not phases <= {"a", "b", "c"} or len(phases) < 2:
+            cause = f"current_sensors = {raw!r} names no two or three phases"
+            raise self._wrong(cause, "current_sensors", "Write 'a b c', or the two that have one")
+        return "".join({"a", "b", "c"} - phases)
+
+    def _sensor(self, found: dict[str, Parameter | None]) -> Sensor:
+        raw = self._section("sensor").get("kind", SensorKind.ENCODER.value)
+        if raw not in [kind.value for kind in SensorKind]:
+            known = ", ".join(kind.value for kind in SensorKind)
+            raise self._wrong(f"kind = {raw!r} is no sensor", "kind", f"Known here: {known}")
+        return Sensor(kind=SensorKind(raw), **_section_of(found, "sensor"))
 
     def _section(self, name: str) -> dict[str, Any]:
         section = self._table.get(name, {})
@@ -224,6 +250,13 @@ class _Reader:
         return InputError(f"{key}: {cause}", place=place, remedy=remedy)
 
 
+_UNKNOWN = Sensor()
+
+
+def _nothing(unit: str) -> Parameter:
+    return Parameter(printed=Estimate(value=0.0, std=None, unit=unit, origin=Origin.ASSUMED))
+
+
 def _section_of(found: dict[str, Parameter | None], section: str) -> dict[str, Any]:
     return {path.split(".")[1]: p for path, p in found.items() if path.startswith(section)}
 
@@ -234,15 +267,19 @@ def format_axis(axis: Axis) -> str:
 
     document = tomlkit.document()
     document["oarlock"], document["name"] = FORMAT, axis.name
-    for section in ("machine", "inverter"):
+    for section in ("machine", "inverter", "sensor"):
         table = tomlkit.table()
+        if section == "sensor":
+            table["kind"] = axis.sensor.kind.value
         for field in FIELDS:
             owner, name = field.path.split(".")
             parameter = getattr(getattr(axis, owner), name)
-            if owner == section and parameter is not None:
+            if owner == section and parameter is not None and _is_written(section, parameter):
                 table[field.key] = parameter.printed.source
         if section == "machine" and axis.psi_check:
             table["torque_constant"] = axis.psi_check.source
+        if section == "inverter" and axis.inverter.unsensed:
+            table["current_sensors"] = " ".join(sorted(set("abc") - set(axis.inverter.unsensed)))
         document[section] = table
     _, scale = _TARGET_KINDS[axis.target.kind]
     current = tomlkit.table()
@@ -257,6 +294,11 @@ def format_axis(axis: Axis) -> str:
     if adopted:
         document["adopted"] = adopted
     return tomlkit.dumps(document)
+
+
+def _is_written(section: str, parameter: Parameter) -> bool:
+    """Return whether an entry stands in the file: what is only assumed of a sensor does not."""
+    return section != "sensor" or parameter.printed.origin is not Origin.ASSUMED
 
 
 def _adopted_table(axis: Axis) -> dict[str, Any]:

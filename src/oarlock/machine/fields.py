@@ -64,7 +64,7 @@ FIELDS: tuple[Field, ...] = (
     Field(
         path="inverter.current_full_scale",
         key="current_full_scale",
-        kind=Kind.CURRENT,
+        kind=Kind.FULL_SCALE,
         label="Current full scale",
     ),
     Field(
@@ -73,6 +73,34 @@ FIELDS: tuple[Field, ...] = (
         kind=Kind.COUNT,
         label="Converter bits",
         default="12",
+    ),
+    Field(
+        path="sensor.counts",
+        key="counts",
+        kind=Kind.COUNT,
+        label="Counts a turn",
+        default="4096",
+    ),
+    Field(
+        path="sensor.pairs",
+        key="pole_pairs",
+        kind=Kind.POLE_PAIRS,
+        label="Sensor pole pairs",
+        default="1",
+    ),
+    Field(
+        path="sensor.side",
+        key="direction",
+        kind=Kind.DIRECTION,
+        label="Direction",
+        default="forward",
+    ),
+    Field(
+        path="sensor.zero",
+        key="offset",
+        kind=Kind.ANGLE,
+        label="Electrical zero",
+        default="0 deg",
     ),
 )
 BY_PATH = {field.path: field for field in FIELDS}

@@ -5,11 +5,16 @@ import json
 import sys
 from dataclasses import asdict, replace
 from pathlib import Path
+from typing import Any
 
 from oarlock.drive.unix_bus import runtime_folder
 from oarlock.practice.server import WATCHDOG, Server
 from oarlock.practice.truth import AXES, draw
 from oarlock.simulate.drive_model import DriveModel
+
+
+def _frozen(value: object) -> Any:
+    return tuple(value) if isinstance(value, list) else value
 
 
 def main() -> int:
@@ -25,11 +30,13 @@ def main() -> int:
     parser.add_argument(
         "--watchdog", type=float, default=WATCHDOG, help="s of silence; more for a busy machine"
     )
+    parser.add_argument("--faults", type=json.loads, default={}, help="JSON: plant = value")
     parser.add_argument("--reveal", action="store_true", help="print the truth and exit")
     options = parser.parse_args()
     plant = draw(options.axis, options.seed)
     if options.release_brake:
         plant = replace(plant, brake=0.0)
+    plant = replace(plant, **{name: _frozen(value) for name, value in options.faults.items()})
     if options.bus is not None:
         plant = replace(plant, bus=options.bus)
     plant = replace(plant, sag_at=options.sag, sag_to=0.3 * plant.bus)

@@ -35,9 +35,18 @@ _PARAMETERS = {
     (0x2012, 2): k.F_LD, (0x2012, 3): k.F_LQ, (0x2012, 4): k.F_PSI, (0x2020, 1): k.MAX_CURRENT,
     (0x2020, 2): k.MAX_SPEED, (0x2020, 3): k.MAX_TRAVEL, (0x2020, 4): k.MAX_TIME,
     (0x2021, 1): k.TRIP_CURRENT, (0x2021, 2): k.TRIP_VOLTAGE, (0x2030, 1): k.DECIMATION,
-    (0x2030, 2): k.AVERAGE,
+    (0x2030, 2): k.AVERAGE, (0x2013, 1): k.F_KIND, (0x2013, 2): k.F_COUNTS,
+    (0x2013, 3): k.F_SENSOR_PAIRS, (0x2013, 4): k.F_SIDE, (0x2013, 5): k.F_ZERO,
+    (0x2013, 6): k.F_SINE, (0x2013, 7): k.F_COSINE, (0x2013, 8): k.F_RATIO, (0x2013, 9): k.F_SKEW,
+    **{(0x2014, n + 1): k.F_HALL + n for n in range(8)}, (0x2015, 1): k.F_OBSERVER,
+    (0x2015, 2): k.F_R, (0x2016, 1): k.F_OFFSET_A, (0x2016, 2): k.F_OFFSET_B,
+    (0x2016, 3): k.F_OFFSET_C, (0x2016, 4): k.F_UNSENSED,
 }  # fmt: skip
-_FORMATS = {0x05: "<B", 0x06: "<H", 0x07: "<I", 0x02: "<b", 0x08: "<f"}
+_SIGNED = {
+    (0x2013, 4), (0x2013, 5), (0x2013, 6), (0x2013, 7), (0x2013, 9), (0x2016, 1), (0x2016, 2),
+    (0x2016, 3), *((0x2014, n) for n in range(1, 9)),
+}  # fmt: skip
+_FORMATS = {0x03: "<h", 0x05: "<B", 0x06: "<H", 0x07: "<I", 0x02: "<b", 0x08: "<f"}
 _EMCY = {k.TRIP_OVERCURRENT: 0x2310, k.TRIP_UNDERVOLTAGE: 0x3220, k.TRIP_HEARTBEAT: 0x8130}
 
 
@@ -60,7 +69,7 @@ class Firmware:
         if index == 0x2000 and sub:
             row = (
                 m.state, m.trip, m.played * m.plant.Ts, m.recorded, m.bus, m.speed, m.current,
-                int(WINDING), self.counter,
+                int(WINDING), self.counter, m.angle, *scaled_lines(m),
             )  # fmt: skip
             return self._encode(index, sub, row[sub - 1])
         if index == 0x2002 and sub:
@@ -94,9 +103,10 @@ class Firmware:
             return
         variable = self._dictionary[index][sub] if sub else self._dictionary[index]
         number = struct.unpack(_FORMATS[variable.data_type], data)[0]
-        if not abs(number) < 1e9 or number < 0:
+        if not abs(number) < 1e9 or (number < 0 and (index, sub) not in _SIGNED):
             raise SdoAbortedError(_VALUE_WRONG)
-        if (index, sub) == (0x2030, 1) and number < 1:
+        least = {(0x2030, 1): 1.0, (0x2013, 8): 0.1, (0x2013, 3): 1.0}.get((index, sub), -1e9)
+        if number < least or ((index, sub) == (0x2013, 1) and number > 3):
             raise SdoAbortedError(_VALUE_WRONG)
         if index == 0x2030 and sub >= 3:
             limit = k.N_CHANNELS - 1 if sub > 3 else 8
@@ -130,6 +140,13 @@ class Firmware:
             m.clear()
         else:
             raise SdoAbortedError(_VALUE_WRONG)
+
+
+def scaled_lines(model: DriveModel) -> tuple[int, int]:
+    """Return the sensor's lines as two 16-bit numbers: sine and cosine, or counts and state."""
+    scale = 32768.0 if model.plant.sensor == "resolver" else 1.0
+    first, second = (int(scale * line) for line in model.lines)
+    return (first + 32768) % 65536 - 32768, (second + 32768) % 65536 - 32768
 
 
 class _Outbox:
@@ -290,6 +307,7 @@ class Server:
         m = self._model
         self._firmware.counter = (self._firmware.counter + 1) & 0xFF
         self._send(0x180 + NODE, struct.pack("<ff", m.bus, m.speed))
+        self._send(0x380 + NODE, struct.pack("<fhh", m.angle, *scaled_lines(m)))
         row = (m.current, m.state, m.trip, self._firmware.counter, int(WINDING))
         self._send(0x280 + NODE, struct.pack("<fBBBb", *row))
 

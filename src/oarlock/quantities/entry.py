@@ -268,11 +268,44 @@ def _plain(words: _Words, kind: Kind, _pairs: float | None) -> tuple[float, str]
     return _scale(words, si, kind), ""
 
 
+def _shunt(text: str) -> tuple[float, str]:
+    """Full-scale current of shunt, amplifier and converter; zero current lies mid-range."""
+    found: dict[str, float] = {}
+    for part in text.split(","):
+        words = part.strip()
+        gain = re.fullmatch(r"gain\s+(\d+(?:\.\d+)?)", words, re.IGNORECASE)
+        bits = re.fullmatch(r"(\d+)\s*bits?", words, re.IGNORECASE)
+        if gain:
+            found["gain"] = float(gain[1])
+        elif bits:
+            found["bits"] = float(bits[1])
+        elif re.search(r"ohm|Ω|\N{OHM SIGN}", words):
+            found["shunt"] = _scale(_split(words, Kind.RESISTANCE), "ohm", Kind.FULL_SCALE)
+        else:
+            found["range"] = _scale(_split(words, Kind.VOLTAGE), "V", Kind.FULL_SCALE)
+    missing = [name for name in ("shunt", "gain", "range") if not found.get(name, 0.0) > 0.0]
+    if missing:
+        raise InputError(f"'{text}' lacks {' and '.join(missing)}", remedy=like(Kind.FULL_SCALE))
+    value = 0.5 * found["range"] / (found["gain"] * found["shunt"])
+    return value, f"half of {found['range']:g} V over gain times shunt"
+
+
+_WAYS = {"forward": 1.0, "1": 1.0, "+1": 1.0, "reversed": -1.0, "backward": -1.0, "-1": -1.0}
+
+
+def _direction(text: str) -> tuple[float, str]:
+    way = _WAYS.get(text.strip().lower())
+    if way is None:
+        raise InputError(f"'{text}' is no direction", remedy=like(Kind.DIRECTION))
+    return way, ""
+
+
 _READERS: dict[Kind, Callable[[_Words, Kind, float | None], tuple[float, str]]] = {
     Kind.RESISTANCE: _winding,
     Kind.INDUCTANCE: _winding,
     Kind.FLUX: _flux,
     Kind.CURRENT: _current,
+    Kind.FULL_SCALE: _current,
     Kind.SPEED: _speed,
     Kind.POLE_PAIRS: _pole_pairs,
 }
@@ -307,9 +340,15 @@ def parse(kind: Kind, text: str, *, pole_pairs: float | None = None) -> Entry:
     known = _known.get((kind, text, pole_pairs))
     if known is not None:
         return known
-    words = _split(text, kind)
-    value, note = _READERS.get(kind, _plain)(words, kind, pole_pairs)
-    refuse_implausible(kind, value, text)
+    if kind is Kind.FULL_SCALE and "gain" in text.lower():
+        value, note = _shunt(text)
+    elif kind is Kind.DIRECTION:
+        value, note = _direction(text)
+    else:
+        words = _split(text, kind)
+        value, note = _READERS.get(kind, _plain)(words, kind, pole_pairs)
+    if kind is not Kind.DIRECTION:
+        refuse_implausible(kind, value, text)
     entry = Entry(value, UNITS[kind], note)
     _known[kind, text, pole_pairs] = entry
     return entry

@@ -24,6 +24,8 @@ class Kind(StrEnum):
     ANGLE = "angle"
     TEMPERATURE = "temperature"
     COUNT = "count"
+    FULL_SCALE = "full scale of the current sense"
+    DIRECTION = "direction"
 
 
 UNITS = {
@@ -40,6 +42,8 @@ UNITS = {
     Kind.ANGLE: "rad",
     Kind.TEMPERATURE: "°C",
     Kind.COUNT: "1",
+    Kind.FULL_SCALE: "A",
+    Kind.DIRECTION: "1",
 }
 
 
@@ -57,6 +61,8 @@ EXAMPLES = {
     Kind.ANGLE: "31.4 deg",
     Kind.TEMPERATURE: "20 °C",
     Kind.COUNT: "4096",
+    Kind.FULL_SCALE: "40 A peak' or '0.5 mohm, gain 20, 3.3 V, 12 bit",
+    Kind.DIRECTION: "forward' or 'reversed",
 }
 
 
@@ -73,6 +79,7 @@ PLAUSIBLE = {
     Kind.INERTIA: (1e-9, 1e4),
     Kind.POLE_PAIRS: (1, 100),
     Kind.COUNT: (1, 1e9),
+    Kind.FULL_SCALE: (1e-3, 1e4),
 }
 
 

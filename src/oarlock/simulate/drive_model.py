@@ -21,6 +21,7 @@ TRIPS = {
     k.TRIP_LIMIT_TIME: "time above the experiment's limit",
     k.TRIP_RECORDER_FULL: "recorder full",
 }
+SENSORS = ("none", "encoder", "resolver", "hall")
 MAX_ROWS = 512
 CAPACITY = 16384
 
@@ -48,17 +49,64 @@ class PlantParameters:
     adc_bits: int
     noise: float  # A rms per phase
     offsets: tuple[float, float, float]  # A
-    gains: tuple[float, float, float]
+    gains: tuple[float, float, float]  # negative: the sensor sits the other way round
     encoder_counts: int
     Ts: float
     theta: float = 0.0  # rad, where the rotor stands at the start
     sag_at: float = -1.0  # s into an experiment; negative: never
     sag_to: float = 0.0  # V
+    Ld_bend: float = 0.0  # share of Ld that saturation takes, far along the magnet
+    i_bend: float = 10.0  # A, scale of that
+    # The shaft
+    stiction: float = 1.0  # static over sliding friction
+    coulomb_back: float = 0.0  # N·m more when turning backward
+    cogging: float = 0.0  # N·m
+    cogging_order: int = 24  # a turn
+    load: float = 0.0  # N·m, backward
+    load_square: float = 0.0  # N·m s²/rad², against the motion
+    brake_stuck: bool = False
+    hand: bool = False  # a hand turns the shaft while the gates are off
+    # Wiring
+    wires: tuple[int, int, int] = (0, 1, 2)  # motor phase on each output
+    sense: tuple[int, int, int] = (0, 1, 2)  # output on each current sensor
+    open_phase: int = -1
+    clip_a: float = math.inf  # A, where the first sensor saturates
+    # The position sensor
+    sensor: str = "encoder"
+    sensor_side: float = 1.0  # -1: it counts the other way
+    sensor_zero: float = 0.0  # rad, mechanical, from the magnet's axis
+    sensor_pairs: int = 1
+    runout: float = 0.0  # rad, mechanical
+    runout_phase: float = 0.0  # rad
+    hysteresis: float = 0.0  # rad, mechanical, to each side
+    sine_gain: float = 0.8  # of the converter's range
+    cosine_gain: float = 0.8
+    sine_offset: float = 0.0
+    cosine_offset: float = 0.0
+    skew: float = 0.0  # rad, between sine and cosine beyond 90°
+    sensor_noise: float = 0.0  # of the converter's range, rms
+    missing: int = 0  # counts that each turn lacks
+    slip: float = 0.0  # of the turn, lost by a loose coupling
+    index_wander: float = 0.0  # counts rms
+    hall_step: float = math.tau / 3.0  # rad, electrical, from one hall to the next
+    hall_stuck: int = -1  # line that stays high
+    hall_short: bool = False
+    hall_spread: float = 0.0  # rad, electrical, from pole pair to pole pair
+    hall_edges: tuple[float, ...] = (0.0,) * 6  # rad, electrical, of each hall's rise and fall
 
     def incremental_Lq(self, i_q: float) -> float:
         """H, the slope of flux over current at `i_q`."""
         bend = math.tanh(i_q / self.i_saturation)
         return self.Lq_saturated + (self.Lq - self.Lq_saturated) * (1.0 - bend * bend)
+
+    def incremental_Ld(self, i_d: float) -> float:
+        """H, the slope of flux over current at `i_d`."""
+        return self.Ld * (1.0 - self.Ld_bend * math.tanh(i_d / self.i_bend))
+
+    @property
+    def zero(self) -> float:
+        """Electrical angle (rad) that the firmware must take off, in the true direction."""
+        return -self.pole_pairs * self.sensor_zero
 
     def packed(self) -> NDArray[np.float64]:
         """Return the numbers in the kernel's order."""
@@ -68,7 +116,14 @@ class PlantParameters:
             self.pole_pairs, self.inertia, self.viscous, self.coulomb, self.brake,
             self.dead_voltage, self.dead_knee, self.bus, self.bus_ripple, count, self.full_scale,
             self.noise, *self.offsets, *self.gains, self.encoder_counts, self.Ts, self.sag_at,
-            self.sag_to,
+            self.sag_to, self.Ld_bend, self.i_bend, self.stiction, self.coulomb_back,
+            self.cogging, self.cogging_order, self.load, self.load_square, self.brake_stuck,
+            self.hand, *self.wires, *self.sense, self.open_phase, self.clip_a,
+            SENSORS.index(self.sensor), self.sensor_side, self.sensor_zero, self.sensor_pairs,
+            self.runout, self.runout_phase, self.hysteresis, self.sine_gain, self.cosine_gain,
+            self.sine_offset, self.cosine_offset, self.skew, self.sensor_noise, self.missing,
+            self.slip, self.index_wander, self.hall_step, self.hall_stuck, self.hall_short,
+            self.hall_spread, *self.hall_edges,
         ]  # fmt: skip
         return np.array(numbers, dtype=np.float64)
 
@@ -83,10 +138,16 @@ class DriveModel:
         self.firm[k.DECIMATION] = 1.0
         self.firm[k.TRIP_CURRENT] = 0.95 * plant.full_scale
         self.firm[k.MAX_CURRENT : k.MAX_TIME + 1] = 0.0  # nothing is allowed until it is set
+        self.firm[k.F_KIND] = SENSORS.index(plant.sensor)
+        self.firm[[k.F_SIDE, k.F_RATIO, k.F_PAIRS, k.F_SENSOR_PAIRS]] = 1.0
+        self.firm[k.F_COUNTS] = plant.encoder_counts
+        self.firm[k.F_HALL : k.F_HALL + 8] = -10.0
         self._table = np.zeros((MAX_ROWS, k.ROW_SIZE), dtype=np.float32)
         self._rows = 0
         self._state = np.zeros(k.STATE_SIZE)
         self._state[k.THETA] = plant.theta
+        self._state[k.SENSOR_AT] = plant.sensor_side * (plant.theta - plant.sensor_zero)
+        self._state[k.ROUND_AT] = math.floor(self._state[k.SENSOR_AT] / math.tau)
         self._state[k.V_BUS] = plant.bus
         self._meta = np.zeros(k.META_SIZE, dtype=np.int64)
         self._meta[k.SEED] = seed + 1
@@ -95,7 +156,7 @@ class DriveModel:
         self._sums = np.zeros(k.N_CHANNELS)
 
     def load(self, table: NDArray[np.float32], channels: tuple[int, ...]) -> None:
-        """Take a step table of shape (rows, 12) and the channels to record."""
+        """Take a step table of shape (rows, 13) and the channels to record."""
         if table.ndim != 2 or table.shape[1] != k.ROW_SIZE or not 1 <= table.shape[0] <= MAX_ROWS:
             raise ValueError(f"step table of shape {table.shape}")
         if not np.all(np.isfinite(table)):
@@ -113,9 +174,16 @@ class DriveModel:
             raise ValueError("no step table was loaded")
         self._meta[[k.ROW, k.ROW_SAMPLE, k.TRIP, k.RECORDED, k.BIN, k.EXPERIMENT_CLOCK]] = 0
         self._state[[k.SUM_D, k.SUM_Q, k.SUM_W]] = 0.0
-        self._state[k.THETA_START] = self._state[k.THETA]
+        self._settle_angle()
+        self._state[k.THETA_START] = self._state[k.THETA_M]
+        self._state[[k.FLUX_A, k.FLUX_B, k.SEEN_THETA, k.SEEN_SPEED]] = 0.0
         self._sums[:] = 0.0
         self._meta[k.RUNNING] = 1
+
+    def _settle_angle(self) -> None:
+        """Let the firmware take its settings up: one period in which nothing else happens."""
+        self.advance(1)
+        self._state[[k.SPEED_M, k.HALL_SPEED, k.HALL_AGE]] = 0.0
 
     def stop(self, trip: int = k.TRIP_NONE) -> None:
         """De-energise at once; `trip` tells why, where it was not asked for."""
@@ -173,8 +241,20 @@ class DriveModel:
 
     @property
     def speed(self) -> float:
-        """Mechanical rad/s."""
-        return float(self._state[k.OMEGA])
+        """Mechanical rad/s, as the firmware sees it."""
+        return float(self._state[k.SPEED_M])
+
+    @property
+    def angle(self) -> float:
+        """Mechanical rad, as the firmware sees it."""
+        return float(self._state[k.THETA_M])
+
+    @property
+    def lines(self) -> tuple[float, float]:
+        """What the sensor's lines say: sine and cosine, or counts and hall state."""
+        if self.plant.sensor == "resolver":
+            return float(self._state[k.SINE_AT]), float(self._state[k.COSINE_AT])
+        return float(self._state[k.COUNTS_AT]), float(self._state[k.HALL_AT])
 
     @property
     def bus(self) -> float:
