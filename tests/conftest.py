@@ -10,7 +10,6 @@ from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
 
-import numpy as np
 import pytest
 from hypothesis import settings
 from pytestqt.qtbot import QtBot
@@ -19,16 +18,17 @@ from oarlock.control._kernels import warm
 from oarlock.demo.project import demo_text, make_demo
 from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.practice_process import PracticeProcess
-from oarlock.drive.steps import CHANNEL_UNITS, CHANNELS, refuse, step_table
+from oarlock.drive.runner import play
 from oarlock.identify.experiments import Experiment
-from oarlock.machine import Axis
+from oarlock.machine import Axis, SensorKind
 from oarlock.machine.axis_file import parse_axis
 from oarlock.practice.truth import draw
+from oarlock.quantities import Origin
 from oarlock.records import Finding, Record
 from oarlock.session.session import Session
-from oarlock.simulate import _kernels as k
-from oarlock.simulate.drive_model import TRIPS, DriveModel, PlantParameters
+from oarlock.simulate.drive_model import PlantParameters
 from oarlock.store.project import Project
+from tests.model_link import Hasty, ModelLink
 
 # Tests that are not about the heartbeat bear a machine that stands still for a while.
 CALM = ("--watchdog", "0.5")
@@ -84,36 +84,36 @@ def adopted(axis: Axis, finding: Finding) -> Axis:
     return axis
 
 
+def sensed(axis: Axis, plant: PlantParameters) -> Axis:
+    """Return the axis as if sensing were done: what the sensors of `plant` truly are."""
+    true = {
+        "sensor.side": plant.sensor_side,
+        "sensor.zero": plant.zero,
+        "sensor.sine_offset": plant.sine_offset,
+        "sensor.cosine_offset": plant.cosine_offset,
+        "sensor.sine_ratio": plant.sine_gain / plant.cosine_gain,
+        "sensor.skew": plant.skew,
+        **{f"inverter.offset_{p}": v for p, v in zip("abc", plant.offsets, strict=True)},
+    }
+    for path, value in true.items():
+        old = axis.parameter(path)
+        found = replace(old.printed, value=value, std=0.0, origin=Origin.MEASURED)
+        axis = axis.with_parameter(path, replace(old, adopted=found))
+    kind = SensorKind(plant.sensor)
+    counts = replace(
+        axis.sensor.counts, adopted=replace(axis.sensor.counts.printed, value=plant.encoder_counts)
+    )
+    return replace(axis, sensor=replace(axis.sensor, kind=kind, counts=counts))
+
+
 def play_on_model(
     experiment: Experiment, axis: Axis, plant: PlantParameters, *, seed: int = 0
 ) -> Record:
-    """Play an experiment on a simulated drive, as fast as it goes, without a link."""
-    plan = experiment.plan(axis)
-    refuse(plan, axis)
-    model = DriveModel(plant, seed=seed)
-    gains, limits = plan.gains, plan.limits
-    model.firm[: k.KI_Q + 1] = [gains.Kp_d, gains.Ki_d, gains.Kp_q, gains.Ki_q]
-    model.firm[k.F_PAIRS] = axis.machine.pole_pairs.value
-    model.firm[k.MAX_CURRENT : k.MAX_TIME + 1] = [
-        limits.current,
-        limits.speed,
-        limits.travel,
-        limits.time,
-    ]
-    model.firm[k.DECIMATION], model.firm[k.AVERAGE] = plan.decimation, plan.average
-    channels = tuple(CHANNELS.index(name) for name in plan.channels)
-    model.load(step_table(plan, axis.inverter.Ts), channels)
-    model.start()
-    model.advance(int(plan.duration / axis.inverter.Ts) + 10)
-    table = model.trace.astype(np.float64)
-    return Record(
-        experiment=plan.name,
-        sample_time=axis.inverter.Ts,
-        columns={name: table[:, i].copy() for i, name in enumerate(plan.channels)},
-        units={name: CHANNEL_UNITS[name] for name in plan.channels},
-        settings=experiment.settings(axis),
-        ended="done" if model.state == 2 else f"tripped: {TRIPS[model.trip]}",
-    )
+    """Play an experiment on a simulated drive whose sensors are known, without a process."""
+    link = ModelLink(plant, seed=seed)
+    known = sensed(axis, plant)
+    settings = experiment.settings(known)
+    return play(experiment.plan(known), known, link, settings=settings, cancel=Hasty())
 
 
 @pytest.fixture

@@ -8,8 +8,8 @@ import pytest
 from oarlock.errors import InputError
 from oarlock.identify.experiments import InductanceSine, ResistanceHolds
 from oarlock.identify.inductance import _solve, estimate_inductance
-from oarlock.identify.resistance import estimate_resistance
 from oarlock.identify.phase_gains import rotation, sense_matrix
+from oarlock.identify.resistance import estimate_resistance
 from oarlock.machine import Axis
 from oarlock.practice.truth import draw
 from oarlock.records import Finding, Record

@@ -26,6 +26,9 @@ class Quiet:
         """Do nothing."""
 
 
+QUIET = Quiet()
+
+
 def play(
     plan: Plan,
     axis: Axis,
@@ -33,7 +36,7 @@ def play(
     *,
     settings: Mapping[str, Any],
     cancel: Cancel,
-    progress: Progress = Quiet(),
+    progress: Progress = QUIET,
     clock: Callable[[], float] = time.monotonic,
 ) -> Record:
     """Play `plan` and return what was recorded.

@@ -34,6 +34,10 @@ class Frame(IntEnum):
     VOLTAGE = 3  # as fixed, but voltages without a controller
     OFF = 4  # gates off: nothing but the recorder
     OBSERVED = 5  # the flux observer's, with the speed controller in charge of iq
+    CARRIED = 6  # as fixed, but turning on from where the frame of the step before is
+
+
+_TURNED = (Frame.FIXED, Frame.VOLTAGE, Frame.CARRIED)
 
 
 class Shape(IntEnum):
@@ -223,7 +227,7 @@ def step_table(plan: Plan, Ts: float) -> NDArray[np.float32]:
         row[:] = (
             round(step.duration / Ts), step.frame, step.angle, step.i_d, step.i_q, wave.shape,
             wave.target, wave.amplitude, wave.frequency, wave.phase, step.record,
-            step.turning if step.frame in (Frame.FIXED, Frame.VOLTAGE) else step.speed,
+            step.turning if step.frame in _TURNED else step.speed,
             step.release,
         )  # fmt: skip
     return rows

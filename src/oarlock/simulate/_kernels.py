@@ -47,8 +47,8 @@ FIRM_SIZE = 43
 (THETA_M, SPEED_M, SENSOR_AT, COUNTS_AT, INDEX_AT, SINE_AT, COSINE_AT, ROUND_AT) = range(11, 19)
 (HALL_AT, HALL_AGE, HALL_FROM, HALL_SPEED, HALL_TURNS, HALL_BEFORE) = range(19, 25)
 (FLUX_A, FLUX_B, SEEN_THETA, SEEN_SPEED, U_ALPHA, U_BETA, M_ALPHA, M_BETA) = range(25, 33)
-(LATE_ALPHA, LATE_BETA) = range(33, 35)
-STATE_SIZE = 35
+(LATE_ALPHA, LATE_BETA, FRAME_AT) = range(33, 36)
+STATE_SIZE = 36
 
 # Discrete state: indices into `meta` (int64).
 (RUNNING, ROW, ROW_SAMPLE, TRIP, RECORDED, CLOCK, BIN, EXPERIMENT_CLOCK, SEED) = range(9)
@@ -61,6 +61,7 @@ META_SIZE = 9
 RELEASE = 12
 ROW_SIZE = 13
 MODE_ROTOR, MODE_FIXED, MODE_SPEED, MODE_VOLTAGE, MODE_OFF, MODE_SENSORLESS = 0, 1, 2, 3, 4, 5
+MODE_CARRIED = 6
 WAVE_NONE, WAVE_SINE, WAVE_SQUARE, WAVE_STEP, WAVE_NOISE = 0, 1, 2, 3, 4
 ON_VD, ON_VQ, ON_ID, ON_IQ, ON_TORQUE, ON_SPEED = 1, 2, 3, 4, 5, 6
 
@@ -500,14 +501,17 @@ def advance(
             state[M_ALPHA], state[M_BETA] = m_alpha, m_beta
             if firm[F_OBSERVER] > 0.0 and gates:
                 _observe(plant, firm, state)
-            turning = mode in (MODE_FIXED, MODE_VOLTAGE)
+            turning = mode in (MODE_FIXED, MODE_VOLTAGE, MODE_CARRIED)
             w_e = state[SPEED_M] * firm[F_PAIRS]
             frame = theta_m * firm[F_PAIRS] - firm[F_ZERO]
             if turning:
                 w_e = float(row[REF_W])
                 frame = float(row[ANGLE]) + w_e * k * Ts
+                if mode == MODE_CARRIED:  # on from where the frame is
+                    frame = state[FRAME_AT] + w_e * Ts
             elif mode == MODE_SENSORLESS:
                 frame, w_e = state[SEEN_THETA], state[SEEN_SPEED]
+            state[FRAME_AT] = frame
             fc, fs = math.cos(frame), math.sin(frame)
             y_d = np.float32(m_alpha * fc + m_beta * fs)
             y_q = np.float32(m_beta * fc - m_alpha * fs)

@@ -1,0 +1,1 @@
+"""Trust the currents and the angle: experiments and estimators of the sensors."""

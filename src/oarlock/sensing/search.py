@@ -1,0 +1,510 @@
+"""Search of the zero where the shaft may hardly move: the sign of the first motion decides.
+
+At each trial a current along a fixed angle rises slowly until the shaft begins to move, and
+is switched off at once. Between the angles that push forward and those that push backward lie
+two gaps in which friction hides the torque, one about +d and one about -d. All four edges are
+halved; friction and a steady load move them, and fall out of all four together:
+
+    1.5 p I sin(delta) (psi + (Ld - Lq) I cos(delta)) = load + friction at an edge
+"""
+
+import math
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.cancel import Cancel
+from oarlock.drive.link import Link, Progress
+from oarlock.drive.runner import QUIET, play
+from oarlock.drive.steps import CHANNEL_UNITS, Frame, Plan, Step
+from oarlock.errors import InputError
+from oarlock.identify.experiments import gentle_gains
+from oarlock.machine import Axis, SensorKind
+from oarlock.quantities import Estimate, Origin
+from oarlock.records import Check, Finding, Record
+from oarlock.sensing.angles import wrap
+from oarlock.sensing.experiment import Movement, abort_limits
+
+Array = NDArray[np.float64]
+_COARSE = 12  # angles around
+_FINE = math.radians(1.0)  # electrical, where halving ends
+_MOST_TRIALS = 160
+_ROUGH = math.radians(4.0)  # electrical, where halving ends at first
+_HEAVY = 0.1  # load over the largest torque, from which a second current is searched at
+_LEVELS = (0.25, 0.5, 1.0)  # of the largest current
+TRAVEL = math.radians(15.0)  # mechanical, from where the search began
+_ROOM = math.radians(8.0)  # of it, that is left for the last trial
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class BoundedSearch:
+    """Find the zero by trials, each of which ends with the first motion."""
+
+    name: ClassVar[str] = "bounded search"
+    share: float = 1.0  # of rated current, at most
+    rise: float = 0.12  # s
+    moved: float = math.radians(0.2)  # mechanical, that counts as motion
+
+    def trial(
+        self,
+        axis: Axis,
+        angle: float,
+        current: float,
+        *,
+        travel: float | None = None,
+        brake: str = "opens first",
+    ) -> Plan:
+        """Return the plan of one trial: current along `angle` (rad, electrical) rises slowly.
+
+        Parameters
+        ----------
+        brake : "opens first"; "opens last", when the current has risen, so that a load cannot
+            turn the shaft before; "stays"
+
+        """
+        steps = [
+            Step(duration=self.rise / 30.0, i_d=current * (n + 1) / 30.0, frame=Frame.FIXED,
+                 angle=angle, release=n > 2 and brake == "opens first")
+            for n in range(30)
+        ]  # fmt: skip
+        steps.append(replace(steps[-1], duration=0.04, release=brake != "stays"))
+        seconds = sum(step.duration for step in steps)
+        limits = abort_limits(
+            axis, current=current, turns=0.1, speed=0.2 * axis.machine.max_speed.value,
+            seconds=seconds,
+        )  # fmt: skip
+        return Plan(
+            name=self.name,
+            steps=tuple(steps),
+            channels=("t", "theta_m", "id"),
+            decimation=max(round(seconds / axis.inverter.Ts / 400), 1),
+            limits=replace(limits, travel=travel or self.moved),
+            gains=gentle_gains(axis, math.tau * 120.0),
+        )
+
+    def plan(self, axis: Axis) -> Plan:
+        """Return the plan of the strongest trial, for the dry run and for what is announced."""
+        return self.trial(axis, 0.0, self.share * axis.machine.rated_current.value)
+
+    def title(self, axis: Axis) -> str:
+        """Return what is asked, for the logbook."""
+        del axis
+        return "bounded search, first motion"
+
+    def movement(self, axis: Axis) -> Movement:
+        """Return what will move."""
+        return Movement(
+            what=f"moves {math.degrees(self.moved):.1f}° at a time, "
+            f"{math.degrees(TRAVEL):.0f}° in all at most",
+            speed=0.02 * axis.machine.max_speed.value,
+            current=self.share * axis.machine.rated_current.value,
+            seconds=40 * (self.plan(axis).duration + 0.1),
+        )
+
+    def settings(self, axis: Axis) -> dict[str, Any]:
+        """Return what the estimator must know, as plain values."""
+        return {"moved": self.moved, "side": axis.sensor.side.value, "fine": _FINE}
+
+    def perform(self, axis: Axis, link: Link, cancel: Cancel, progress: Progress = QUIET) -> Record:
+        """Run all trials and return them as a record, one row each.
+
+        Raises
+        ------
+        InputError : a sensor too coarse to see a first motion
+        LinkError, Cancelled : as `play`
+
+        """
+        if axis.sensor.kind in (SensorKind.HALL, SensorKind.NONE):
+            remedy = "Use the forced turn"
+            raise InputError("this sensor is too coarse to see a first motion",
+                             place=self.name, remedy=remedy)  # fmt: skip
+        return _Searching(self, axis, link, cancel, progress).run()
+
+
+@dataclass(frozen=True, slots=True)
+class _Trial:
+    angle: float  # rad, electrical
+    asked: float  # A, the most that was asked for
+    current: float  # A, where it moved
+    sign: int
+    before: float  # rad, mechanical
+    after: float
+
+
+class _Stop(Exception):
+    """Why the search ends before its time."""
+
+
+class _Searching:
+    def __init__(
+        self, search: BoundedSearch, axis: Axis, link: Link, cancel: Cancel, progress: Progress
+    ) -> None:
+        self._search, self._axis, self._link = search, axis, link
+        self._cancel, self._progress = cancel, progress
+        self._trials: list[_Trial] = []
+        self._edges: list[tuple[int, int]] = []  # trials on both sides of an edge
+        self._most = search.share * axis.machine.rated_current.value
+        self._start: float | None = None
+        self._brake = "opens first"
+        self._proved_way = False
+
+    def run(self) -> Record:
+        started = datetime.now(UTC).isoformat(timespec="seconds")
+        ended, stable = "done", 0.0
+        try:
+            self._alone()
+            self._raise_current()
+            self._bracket()
+            stable = self._which_way()
+            self._refine(stable)
+            if abs(self._solved(stable).load) > _HEAVY * self._most:
+                # A load and the saliency bend the edges alike; a second current tells them apart.
+                self._most *= 0.66
+                self._refine(stable)
+                self._most /= 0.66
+        except _Stop as reason:
+            ended = str(reason)
+        table = self._table()
+        names = (
+            "trial", "theta_e", "id_ref", "id", "motion", "theta_m", "theta_m_after", "edge",
+            "edge_too",
+        )  # fmt: skip
+        units = {**CHANNEL_UNITS, "trial": "1", "motion": "1", "theta_m_after": "rad", "edge": "1"}
+        units["edge_too"] = "1"
+        settings = {**self._search.settings(self._axis), "same_way": stable, "most": self._most}
+        return Record(
+            experiment=self._search.name,
+            sample_time=self._axis.inverter.Ts,
+            columns={name: table[:, i].copy() for i, name in enumerate(names)},
+            units={name: units[name] for name in names},
+            settings=settings,
+            drive=self._link.name,
+            date=started,
+            ended=ended,
+        )
+
+    def _table(self) -> Array:
+        rows = []
+        for n, t in enumerate(self._trials):
+            edges = [1 + k for k, ends in enumerate(self._edges) if n in ends]
+            rows.append([n, t.angle, t.asked, t.current, t.sign, t.before, t.after,
+                         edges[0] if edges else 0, edges[1] if len(edges) > 1 else 0])  # fmt: skip
+        return np.array(rows, dtype=np.float64).reshape(-1, 9)
+
+    def _play(self, plan: Plan, angle: float, current: float) -> _Trial:
+        if len(self._trials) >= _MOST_TRIALS:
+            raise _Stop("too many trials")
+        record = play(plan, self._axis, self._link, settings={}, cancel=self._cancel)
+        if record.ended != "done" and "travel" not in record.ended:
+            raise _Stop(record.ended)
+        theta = record["theta_m"]
+        if not theta.size:
+            raise _Stop("nothing was recorded")
+        before, after = float(theta[0]), float(theta[-1])
+        if "travel" in record.ended:  # it moved: the last sample may be older than the trip
+            after = before + math.copysign(plan.limits.travel, after - before)
+        if self._start is None:
+            self._start = before
+        moved = after - before
+        sign = 0 if abs(moved) < 0.6 * self._search.moved else int(math.copysign(1, moved))
+        reached = float(record["id"][-1]) if sign else current
+        trial = _Trial(angle, current, reached, sign, before, after)
+        self._trials.append(trial)
+        room = _ROOM if not self._proved_way else 0.0
+        if abs(after - self._start) > TRAVEL - room:
+            raise _Stop(f"the shaft went {math.degrees(abs(after - self._start)):.0f}° in all")
+        number = len(self._trials)
+        self._progress(min(number / 45.0, 0.95), f"{self._search.name}, trial {number}")
+        return trial
+
+    def _try(self, angle: float) -> int:
+        plan = self._search.trial(self._axis, angle, self._most, brake=self._brake)
+        return self._play(plan, angle, self._most).sign
+
+    def _alone(self) -> None:
+        """Open the brake without current: what moves then is driven by the load."""
+        if not self._play(self._search.trial(self._axis, 0.0, 1e-3), 0.0, 0.0).sign:
+            return
+        # A load drives it: from now on the brake opens only once the current has risen.
+        self._brake = "opens last"
+        held = self._search.trial(self._axis, 0.0, 1e-3, brake="stays")
+        if self._play(held, 0.0, 0.0).sign:
+            raise _Stop("the load drives the shaft and no brake holds it")
+
+    def _raise_current(self) -> None:
+        """Raise the current step by step until the shaft can be moved both ways."""
+        for level in _LEVELS:
+            current = level * self._search.share * self._axis.machine.rated_current.value
+            self._most = current
+            signs = {self._try(0.5 * math.pi * n) for n in range(4)}
+            if {1, -1} <= signs:
+                whole = self._search.share * self._axis.machine.rated_current.value
+                loaded = self._brake == "opens last"
+                self._most = whole if loaded else min(1.5 * current, whole)
+                return
+        if not any(t.sign for t in self._trials):
+            raise _Stop("nothing moved up to the largest current: brake on, or blocked")
+        raise _Stop("it moves one way only: friction of one way, or a load")
+
+    def _bracket(self) -> None:
+        """Try all around, then halve every edge between motion and none, or to the other side."""
+        around = [math.tau * n / _COARSE for n in range(_COARSE)]
+        # Opposite ends in turn, so that the shaft goes to and fro.
+        order = [n // 2 + (_COARSE // 2 if n % 2 else 0) for n in range(_COARSE)]
+        signs = {n: self._try(around[n]) for n in order}
+        for n in range(_COARSE):
+            low, high = around[n], around[n] + math.tau / _COARSE
+            self._halve(low, high, signs[n], signs[(n + 1) % _COARSE])
+
+    def _halve(self, low: float, high: float, at_low: int, at_high: int) -> None:
+        if at_low == at_high:
+            return
+        if high - low < _ROUGH:
+            self._take_edge(low, high)
+            return
+        middle = 0.5 * (low + high)
+        sign = self._try(middle)
+        self._halve(low, middle, at_low, sign)
+        self._halve(middle, high, sign, at_high)
+
+    def _take_edge(self, low: float, high: float) -> None:
+        """Note the newest trials at both angles as an edge."""
+        numbers = [
+            max(n for n, t in enumerate(self._trials) if abs(wrap(t.angle - angle)) < 1e-9)
+            for angle in (low, high)
+        ]
+        self._edges.append((numbers[0], numbers[1]))
+
+    def _refine(self, side: float) -> None:
+        """Halve each edge again, finely, now that it is known how the shaft carries it along."""
+        solved = self._solved(side)
+        found = []
+        for place, moving, below in solved.edges_at(self._most):
+            found += self._refined(place, moving, below, side)
+        if self._edges and self._trials[self._edges[0][0]].asked == self._most:
+            self._edges = []  # the rough ones
+        self._edges += found
+
+    def _refined(
+        self, place: float, moving: int, below: bool, side: float
+    ) -> list[tuple[int, int]]:
+        """Halve the edge at which motion of sign `moving` ends, going up, or begins."""
+        pairs = self._axis.machine.pole_pairs.value
+
+        def moves(at: float) -> tuple[bool, int]:
+            angle = (at + side * pairs * self._trials[-1].after) % math.tau
+            return self._try(angle) == side * moving, len(self._trials) - 1
+
+        for half in (math.radians(4.0), math.radians(9.0)):
+            low, high = place - half, place + half
+            (a, at_low), (b, at_high) = moves(low), moves(high)
+            if a == below and b != below:
+                break
+        else:
+            return []
+        while high - low > _FINE:
+            middle = 0.5 * (low + high)
+            here, number = moves(middle)
+            if here == below:
+                low, at_low = middle, number
+            else:
+                high, at_high = middle, number
+        return [(at_low, at_high)]
+
+    def _which_way(self) -> float:
+        """Return 1 where the sensor counts as the field turns, -1 where it counts backward.
+
+        Along the angle that should be stable, a little off, the shaft moves that little and
+        stops; if the sensor counts backward, that angle is the unstable one.
+        """
+        solved = self._solved(1.0)
+        pairs = self._axis.machine.pole_pairs.value
+        far = min(math.radians(40.0) / pairs, math.radians(8.0))
+        here = pairs * self._trials[-1].after - solved.zero
+        slip = solved.rest(self._most)
+        # A sixth of the way: the shaft may swing past by as much again, and by loose friction.
+        angle = here + 0.16 * far * pairs + slip
+        self._proved_way = True
+        plan = self._search.trial(
+            self._axis, angle % math.tau, self._most, travel=far, brake=self._brake
+        )
+        self._play(plan, angle % math.tau, self._most)
+        last = self._trials[-1]
+        return -1.0 if abs(last.after - last.before) > 0.97 * far else 1.0
+
+    def _solved(self, side: float) -> "Solved":
+        try:
+            return solve(self._table()[:, [1, 2, 4, 5, 7, 8]], self._axis, side)
+        except InputError as error:
+            raise _Stop(error.cause) from error
+
+
+@dataclass(frozen=True, slots=True)
+class Solved:
+    """What four edges say; torques in the q current (A) that would give them."""
+
+    zero: float  # rad, electrical
+    friction: float  # A
+    load: float  # A
+    saliency: float  # 1/A, (Ld - Lq) / psi
+    residual: float  # rad rms
+    edges: int
+
+    def edges_at(self, current: float) -> list[tuple[float, int, bool]]:
+        """Return the edges of motion: angle from the rotor's place (rad), sign, whether below."""
+        delta = np.linspace(0.0, math.tau, 2881)
+        torque = current * np.sin(delta) * (1.0 + self.saliency * current * np.cos(delta))
+        found = []
+        for sign, moves in (
+            (1, torque > self.load + self.friction),
+            (-1, torque < self.load - self.friction),
+        ):
+            for n in np.flatnonzero(np.diff(moves.astype(int)) != 0):
+                found.append((float(delta[n]) - self.zero, sign, bool(moves[n])))
+        return sorted(found)
+
+    def rest(self, current: float) -> float:
+        """Return how far ahead of d a current must point to just move the shaft forward, rad."""
+        delta = np.linspace(-1.4, 1.4, 561)
+        torque = current * np.sin(delta) * (1.0 + self.saliency * current * np.cos(delta))
+        above = np.flatnonzero(torque > self.friction + self.load)
+        return float(delta[above[0]]) if above.size else 1.4
+
+
+def solve(rows: Array, axis: Axis, side: float) -> Solved:
+    """Return the zero from trials, of which each row is angle, current, sign, theta_m.
+
+    Raises
+    ------
+    InputError : the trials do not show four edges
+
+    """
+    from scipy.optimize import least_squares
+
+    edges = _edges(rows, axis, side)
+    if len(edges) < 4:
+        raise InputError(f"{len(edges)} edges of motion; four are needed", place=BoundedSearch.name)
+    table = np.array(edges)  # angle from the rotor's place, sign of the motion, A
+    place, sign, current = table.T
+    m = axis.machine
+    known = (m.Ld.value - m.Lq.value) / m.psi.value
+    most = float(current.max())
+    span = 0.5 * abs(known) + 0.1 / most
+
+    def misfit(p: Array) -> Array:
+        delta = place + p[0]
+        torque = current * np.sin(delta) * (1.0 + p[3] * current * np.cos(delta))
+        off = (side * torque - p[1] * sign - p[2]) / most
+        # Saliency over flux is known from paper only: believed within 20 %.
+        return np.append(off, 0.01 * (p[3] - known) / (0.2 * abs(known) + 0.02 / most))
+
+    best = None
+    for start in np.arange(12) * math.tau / 12:
+        found = least_squares(
+            misfit, [start, 0.1 * most, 0.0, known], x_scale=[0.1, 1.0, 1.0, 0.1 / most],
+            bounds=([-20, 0.0, -most, known - span], [20, most, most, known + span]),
+        )  # fmt: skip
+        slope = float(np.mean(np.abs(np.cos(place + found.x[0]))))
+        if best is None or found.cost < best[0] - 1e-12:
+            best = (float(found.cost), found.x, max(slope, 0.1))
+    if best is None:
+        raise InputError("the edges fit no rotor", place=BoundedSearch.name)
+    cost, p, slope = best
+    residual = math.sqrt(2.0 * cost / max(len(edges) - 3, 1)) / slope
+    return Solved(wrap(float(p[0])), float(p[1]), float(p[2]), float(p[3]), residual, len(edges))
+
+
+def _edges(rows: Array, axis: Axis, side: float) -> list[tuple[float, float, float]]:
+    """Return (angle - p theta_m, sign, A) of each edge: where halving ended between two trials."""
+    pairs = axis.machine.pole_pairs.value
+    found = []
+    for edge in range(1, int(rows[:, 4:].max(initial=0.0)) + 1):
+        ends = rows[(rows[:, 4:] == edge).any(axis=1)]
+        if len(ends) != 2:
+            continue
+        place = ends[:, 0] - side * pairs * ends[:, 3]
+        middle = float(place[0]) + 0.5 * wrap(float(place[1] - place[0]))
+        found += [(middle, float(sign), float(ends[0, 1])) for sign in ends[:, 2] if sign != 0.0]
+    return found
+
+
+def read_search(record: Record, axis: Axis) -> Finding:
+    """Return direction and zero from a bounded search.
+
+    Parameters
+    ----------
+    record : one row for each trial, as `BoundedSearch.perform` gives it
+
+    """
+    moved = record["theta_m_after"] - record["theta_m"]
+    far = (
+        float(np.max(np.abs(record["theta_m_after"] - record["theta_m"][0]))) if moved.size else 0.0
+    )
+    way = float(record.settings.get("same_way", 0.0))
+    checks = [
+        Check(
+            name="search ended",
+            passed=record.ended == "done",
+            sentence="Motion was seen on both sides of both ends"
+            if record.ended == "done"
+            else f"{record.ended[0].upper()}{record.ended[1:]}",
+        ),
+        Check(
+            name="travel",
+            passed=far <= math.radians(15.0),
+            sentence=f"The shaft went {math.degrees(far):.1f}° at most (15 allowed)",
+        ),
+    ]
+    evidence: dict[str, Array] = {
+        "angle": record["theta_e"], "current": record["id"], "motion": record["motion"],
+        "fitted": np.cumsum(moved) if moved.size else np.zeros(1),
+    }  # fmt: skip
+    if record.ended != "done" or not way:
+        return Finding(quantity=BoundedSearch.name, estimates={}, checks=tuple(checks),
+                       remark=record.ended, evidence=evidence)  # fmt: skip
+    rows = np.column_stack(
+        [record[name] for name in ("theta_e", "id_ref", "motion", "theta_m", "edge", "edge_too")]
+    )
+    try:
+        solved = solve(rows, axis, way)
+    except InputError as error:
+        checks.append(Check(name="four edges", passed=False, sentence=f"Only {error.cause}"))
+        return Finding(quantity=BoundedSearch.name, estimates={}, checks=tuple(checks),
+                       remark=error.cause, evidence=evidence)  # fmt: skip
+    # The edges' own halving, and what psi and Lq - Ld from paper may be wrong by.
+    std = math.hypot(0.5 * solved.residual, math.radians(0.55))
+    std = math.hypot(std, 0.03 * abs(solved.load) / float(record.settings["most"]))
+    checks.append(
+        Check(
+            name="edges agree",
+            passed=solved.residual < math.radians(8.0),
+            sentence=f"{solved.edges} edges agree within {math.degrees(solved.residual):.1f}° "
+            "(8 allowed)",
+        )
+    )
+    used = float(record.settings.get("side", 1.0))
+    most = float(record.settings["most"])
+    hides = math.asin(min(solved.friction / most, 1.0))
+    torque = axis.machine.torque_constant
+    return Finding(
+        quantity=BoundedSearch.name,
+        estimates={
+            "sensor.side": _made(way * used, 0.0, "1"),
+            "sensor.zero": _made(wrap(solved.zero), std, "rad"),
+        },
+        extra={
+            "friction": _made(hides, None, "rad"),
+            "breakaway": _made(solved.friction * torque, 0.1 * solved.friction * torque, "N m"),
+            "load": _made(solved.load * torque, 0.1 * abs(solved.load) * torque, "N m"),
+        },
+        checks=tuple(checks),
+        remark=f"{record.rows} trials, friction hides ±{math.degrees(hides):.0f}°",
+        evidence=evidence,
+    )
+
+
+def _made(value: float, std: float | None, unit: str) -> Estimate:
+    return Estimate(value=value, std=std, unit=unit, origin=Origin.MEASURED)

@@ -1,0 +1,412 @@
+"""One turn each way under a field that is turned by force: direction, pole pairs, zero, halls.
+
+The rotor follows a held current whose angle turns slowly. Friction keeps it behind on both
+ways by the same angle, which falls out of their mean; what is left over the turn is the
+sensor's own error and cogging.
+"""
+
+import math
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.drive.steps import Frame, Plan, Step
+from oarlock.identify.experiments import gentle_gains
+from oarlock.machine import Axis, SensorKind
+from oarlock.quantities import Estimate, Origin
+from oarlock.quantities.display import digits
+from oarlock.records import Check, Finding, Record
+from oarlock.sensing.angles import circular_mean, mean_angle, orders, wrapped
+from oarlock.sensing.experiment import Movement, abort_limits
+from oarlock.sensing.halls import even_error, hall_table, left_error
+
+Array = NDArray[np.float64]
+_FOLLOWED = 0.5  # turned over commanded
+_MOST_SUM = 0.06  # of the current: what the three may fail to add up to
+_ROWS = 9000
+
+
+def forcing_current(axis: Axis) -> float:
+    """Return the current (A) that holds the rotor stiffest, four fifths of rated at most.
+
+    Along d the torque for each electrical radian is 1.5 p I (psi - (Lq - Ld) I): most at
+    psi / (2 (Lq - Ld)), and nothing holds beyond twice that.
+    """
+    m = axis.machine
+    rise = m.Lq.value - m.Ld.value
+    stiffest = 0.5 * m.psi.value / rise if rise > 0.0 else math.inf
+    return min(0.8 * m.rated_current.value, stiffest)
+
+
+def stiffness(axis: Axis, current: float) -> float:
+    """Return how hard a current along d holds, N·m for each electrical radian."""
+    m = axis.machine
+    rise = m.Lq.value - m.Ld.value
+    return 1.5 * m.pole_pairs.value * current * (m.psi.value - rise * current)
+
+
+def field_ramp(carried: Step, start: float, end: float, seconds: float) -> list[Step]:
+    """Return twenty steps that bring a turning field from one speed to another without a jerk.
+
+    Parameters
+    ----------
+    start, end : rad/s, electrical
+
+    """
+    each = seconds / 20.0
+    return [
+        replace(carried, duration=each, turning=start + (end - start) * (n + 0.5) / 20.0)
+        for n in range(20)
+    ]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ForcedTurn:
+    """A held current turned one mechanical turn forward and back."""
+
+    name: ClassVar[str] = "forced turn"
+    frequency: float = 1.0  # Hz, electrical
+    rise: float = 0.5  # s, of the current, and again at a second angle
+    start: float = 0.4  # s, from rest to full speed
+
+    def plan(self, axis: Axis) -> Plan:
+        """Return the steps, limits and gains for this axis."""
+        current, fast = forcing_current(axis), math.tau * self.frequency
+        hold = Step(duration=self.rise / 10.0, frame=Frame.FIXED, release=True, record=False,
+                    angle=-0.5 * math.pi)  # fmt: skip
+        # From two directions: a rotor that stands exactly opposite to one is off the other.
+        steps = [replace(hold, i_d=current * (n + 1) / 10.0) for n in range(10)]
+        carried = replace(hold, i_d=current, frame=Frame.CARRIED)
+        for way in (1.0, -1.0):
+            steps += field_ramp(carried, 0.0, way * fast, self.start)
+            seconds = self._recorded(axis) / fast
+            steps.append(replace(carried, duration=seconds, turning=way * fast, record=True))
+            steps += field_ramp(carried, way * fast, 0.0, self.start)
+            steps.append(replace(carried, duration=0.3))
+        seconds = sum(step.duration for step in steps)
+        return Plan(
+            name=self.name,
+            steps=tuple(steps),
+            channels=("t", "theta_e", "theta_m", "hall", "id", "ia", "ib", "ic"),
+            decimation=max(round(seconds / axis.inverter.Ts / _ROWS), 1),
+            average=True,
+            limits=abort_limits(
+                axis,
+                current=current,
+                turns=self._turns(axis) + 0.5,
+                seconds=seconds,
+                speed=12.0 * fast / axis.machine.pole_pairs.value + 5.0,
+            ),
+            gains=gentle_gains(axis, math.tau * 120.0),
+        )
+
+    def _recorded(self, axis: Axis) -> float:
+        """Return how far the field turns while it is recorded, rad: a turn, and half to settle."""
+        return math.tau * axis.machine.pole_pairs.value + math.pi
+
+    def _turns(self, axis: Axis) -> float:
+        """Return how far the shaft goes each way, turns."""
+        ramps = math.tau * self.frequency * self.start + 0.5 * math.pi
+        return (self._recorded(axis) + ramps) / (math.tau * axis.machine.pole_pairs.value)
+
+    def title(self, axis: Axis) -> str:
+        """Return what is asked, for the logbook."""
+        del axis
+        return "forced turn, both ways"
+
+    def movement(self, axis: Axis) -> Movement:
+        """Return what will move."""
+        return Movement(
+            what=f"turns {self._turns(axis):.1f} turns and back",
+            speed=math.tau * self.frequency / axis.machine.pole_pairs.value,
+            current=forcing_current(axis),
+            seconds=self.plan(axis).duration,
+        )  # fmt: skip
+
+    def settings(self, axis: Axis) -> dict[str, Any]:
+        """Return what the estimator must know, as plain values."""
+        return {
+            "current": forcing_current(axis),
+            "frequency": self.frequency,
+            "side": axis.sensor.side.value,
+            "kind": axis.sensor.kind.value,
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class _Ways:
+    """What was recorded on each way."""
+
+    forward: slice
+    back: slice
+
+
+def read_turn(record: Record, axis: Axis) -> Finding:
+    """Return direction and zero, or the hall table, from a forced turn.
+
+    Parameters
+    ----------
+    record : columns theta_e (forced), theta_m or hall, id, ia, ib, ic
+    axis : for sensor, pole pairs and what was printed
+
+    """
+    ways = _ways(record, math.tau * axis.machine.pole_pairs.value)
+    if axis.sensor.kind is SensorKind.HALL:
+        return _halls(record, axis, ways)
+    return _angle(record, axis, ways)
+
+
+def _made(value: float, std: float | None, unit: str = "1") -> Estimate:
+    return Estimate(value=value, std=std, unit=unit, origin=Origin.MEASURED)
+
+
+def _ways(record: Record, turn: float) -> _Ways:
+    """Return the last whole turn (rad, electrical) of each way, where it has settled."""
+    commanded = np.unwrap(record["theta_e"])
+    falling = np.flatnonzero(np.diff(commanded) < 0.0)
+    middle = int(falling[0]) + 1 if falling.size else record.rows
+    starts = []
+    for way in (slice(0, middle), slice(middle, record.rows)):
+        part = commanded[way]
+        left = np.abs(part - part[-1]) > turn if part.size else np.zeros(0, dtype=bool)
+        starts.append(way.start + int(np.count_nonzero(left)))
+    return _Ways(slice(starts[0], middle), slice(starts[1], record.rows))
+
+
+def _current_checks(record: Record, axis: Axis) -> list[Check]:
+    wanted = float(record.settings["current"])
+    off = float(np.max(np.abs(record["id"] / wanted - 1.0)))
+    found = [
+        Check(
+            name="current reached",
+            passed=off <= 0.05,
+            sentence=f"The current was held within {100 * off:.1f} % (5 % allowed)"
+            + ("" if off <= 0.05 else ": is the supply too weak, a phase open?"),
+        )
+    ]
+    if not axis.inverter.unsensed:
+        found.append(_sum_check(record, wanted))
+    return found
+
+
+def _sum_check(record: Record, wanted: float) -> Check:
+    phases = {p: record[f"i{p}"] for p in "abc"}
+    missing = np.abs(sum(phases.values()))
+    share = float(np.max(missing)) / wanted
+    sentence = f"The three currents add up to nothing within {100 * share:.1f} % "
+    sentence += f"({100 * _MOST_SUM:.0f} allowed)"
+    if share > _MOST_SUM:
+        # The one that stays short where the sum is most wrong has come to its end.
+        at = missing > 0.7 * missing.max()
+        flat = min(phases, key=lambda p: float(np.ptp(np.abs(phases[p][at]))))
+        top = float(np.abs(phases[flat]).max())
+        sentence += f": sensor {flat} stops at {digits(top, 2)} A, it is saturated"
+    return Check(name="sum of three", passed=share <= _MOST_SUM, sentence=sentence)
+
+
+def _angle(record: Record, axis: Axis, ways: _Ways) -> Finding:
+    pairs = axis.machine.pole_pairs.value
+    commanded = np.unwrap(record["theta_e"])
+    theta_m = record["theta_m"]
+    slope, slope_std = _slope(commanded, theta_m, ways)
+    followed = abs(slope) * pairs
+    side = 1.0 if slope >= 0.0 else -1.0
+    lag = side * pairs * theta_m - commanded
+    up, up_length = circular_mean(lag[ways.forward])
+    down, down_length = circular_mean(lag[ways.back])
+    length = min(up_length, down_length)
+    means = np.array([mean_angle(lag[ways.forward]), mean_angle(lag[ways.back])])
+    zero = mean_angle(means)
+    friction = 0.5 * abs(float(wrapped(np.array([means[1] - means[0]]))[0]))
+    residual = wrapped(lag - zero)
+    std = _zero_std(residual, theta_m, ways)
+    current = float(record.settings["current"])
+    breakaway = stiffness(axis, current) * math.sin(min(friction, 0.5 * math.pi))
+    found_pairs = 1.0 / abs(slope) if slope else math.inf
+    checks = [
+        *_current_checks(record, axis),
+        _followed(followed, friction, length),
+        _pairs_check(found_pairs, pairs, axis, length, followed),
+        Check(
+            name="friction",
+            passed=friction < math.radians(40.0),
+            sentence=f"Friction holds the two ways {2 * math.degrees(friction):.1f}° apart "
+            "(80 allowed)",
+        ),
+        _residual_check(residual, ways),
+    ]
+    used = float(record.settings.get("side", 1.0))
+    return Finding(
+        quantity=ForcedTurn.name,
+        estimates={
+            "sensor.side": _made(side * used, 0.0),
+            "sensor.zero": _made(zero, std, "rad"),
+        },
+        extra={
+            "pole pairs": _made(found_pairs, found_pairs * slope_std / max(abs(slope), 1e-12)),
+            "breakaway": _made(breakaway, 0.05 * breakaway, "N m"),
+            "friction": _made(friction, std, "rad"),
+        },
+        checks=tuple(checks),
+        remark=f"{'forward' if side > 0 else 'reversed'}, hysteresis "
+        f"±{math.degrees(friction):.1f}°",
+        evidence=_evidence(theta_m * side, residual, ways),
+    )
+
+
+def _slope(commanded: Array, theta_m: Array, ways: _Ways) -> tuple[float, float]:
+    """Return how far the sensor turns for each commanded radian, both ways, and its std."""
+    slopes = []
+    for way in (ways.forward, ways.back):
+        if commanded[way].size > 10 and np.ptp(commanded[way]) > 0.5:
+            slopes.append(float(np.polyfit(commanded[way], theta_m[way], 1)[0]))
+    if not slopes:
+        return 0.0, math.inf
+    return float(np.mean(slopes)), float(np.std(slopes)) + 1e-4 * abs(slopes[0])
+
+
+def _followed(followed: float, friction: float, length: float) -> Check:
+    turned = followed > _FOLLOWED
+    sentence = "The shaft followed the field on both ways"
+    if followed < 0.02:
+        sentence = "The shaft did not turn: brake on, blocked, or the sensor does not count"
+    elif not turned and length < 0.9:
+        sentence = (
+            f"The shaft turned {100 * followed:.0f} % of what the field did: "
+            "it slipped, or the load is too heavy"
+        )
+    del friction
+    return Check(name="followed", passed=followed > 0.02 and (turned or length > 0.9),
+                 sentence=sentence)  # fmt: skip
+
+
+def _pairs_check(found: float, pairs: float, axis: Axis, length: float, followed: float) -> Check:
+    whole = abs(found - pairs) < 0.05 * pairs
+    sentence = f"{found:.3f} pole pairs by this turn, {pairs:.0f} entered"
+    moved = followed > 0.02
+    if not whole and moved:
+        ratio = found / pairs
+        if abs(ratio - 0.5) < 0.03:
+            sentence += ": were poles entered for pole pairs?"
+        elif abs(found - axis.sensor.pairs.value) < 0.1 and axis.sensor.pairs.value > 1:
+            sentence += ": that is the sensor's. Were its pole pairs entered for the machine's?"
+        elif (
+            axis.sensor.kind is SensorKind.RESOLVER and abs(1.0 / ratio - round(1.0 / ratio)) < 0.05
+        ):
+            sentence += ": look at the sensor's pole pairs, and at the machine's"
+    elif whole and length < 0.9:
+        sentence += ", but the angle scatters: the shaft slipped"
+    return Check(
+        name="pole pairs", passed=not moved or (whole and length >= 0.9), sentence=sentence
+    )
+
+
+def _residual_check(residual: Array, ways: _Ways) -> Check:
+    worst = max(float(np.ptp(_smooth(residual[way]))) for way in (ways.forward, ways.back))
+    most = math.radians(25.0)
+    return Check(
+        name="angle over the turn",
+        passed=worst <= most,
+        sentence=f"Over the turn the angle strays by {math.degrees(worst):.1f}° "
+        f"({math.degrees(most):.0f} allowed)",
+    )
+
+
+def _smooth(values: Array) -> Array:
+    width = max(values.size // 200, 1)
+    return np.convolve(values, np.ones(width) / width, mode="valid") if values.size else values
+
+
+def _zero_std(residual: Array, theta_m: Array, ways: _Ways) -> float:
+    """Return what the zero is uncertain by: agreement of halves of the turn, and a floor."""
+    halves = []
+    for way in (ways.forward, ways.back):
+        part = residual[way]
+        if part.size < 20:
+            return math.radians(5.0)
+        fit = orders(theta_m[way], part, (1, 2, 4))
+        del fit
+        quarters = [float(np.mean(q)) for q in np.array_split(part, 8)]
+        halves.append(float(np.std(quarters)) / math.sqrt(8.0))
+    return math.hypot(0.25 * float(np.hypot(*halves)), math.radians(0.02))
+
+
+def _evidence(position: Array, residual: Array, ways: _Ways) -> dict[str, Array]:
+    found: dict[str, Array] = {}
+    grid = np.linspace(0.0, math.tau, 361)
+    both = []
+    for name, way in (("forward", ways.forward), ("back", ways.back)):
+        turn = position[way] % math.tau
+        order = np.argsort(turn)
+        curve = np.interp(grid, turn[order], residual[way][order], period=math.tau)
+        found[name] = curve
+        both.append(curve)
+    mean = np.mean(both, axis=0)
+    wanted = tuple(range(1, 61))
+    amplitude = np.abs(orders(grid[:-1], mean[:-1], wanted))
+    return found | {"grid": grid, "mean": mean, "fitted": mean, "orders": amplitude}
+
+
+def _halls(record: Record, axis: Axis, ways: _Ways) -> Finding:
+    way = np.ones(record.rows)
+    way[ways.back] = -1.0
+    table = hall_table(record["hall"], record["theta_e"], way)
+    checks = _current_checks(record, axis)
+    changes = int(np.count_nonzero(np.diff(record["hall"])))
+    expected = 12.0 * axis.machine.pole_pairs.value
+    followed = changes / expected
+    sentence = "The shaft followed the field on both ways"
+    if followed < 0.05:
+        sentence = "The halls did not change: shaft blocked, or lines dead"
+    elif table is None:
+        sentence = "Not every edge came on both ways: a line is stuck, or the shaft slipped"
+    checks.append(Check(name="followed", passed=table is not None, sentence=sentence))
+    if table is None:
+        return Finding(quantity=ForcedTurn.name, estimates={}, checks=tuple(checks),
+                       remark="no table", evidence={"fitted": record["hall"][::50]})  # fmt: skip
+    worst, ripple = even_error(table)
+    left = left_error(table)
+    # What the field and friction may hide beside the spread: gains, cogging, uneven friction.
+    std = math.hypot(table.std, math.radians(0.4))
+    checks += [
+        Check(
+            name="spread over pole pairs",
+            passed=table.spread < math.radians(6.0),
+            sentence=f"Edges of the pole pairs spread {math.degrees(table.spread):.2f}° rms "
+            "(6 allowed)",
+        ),
+        Check(
+            name="friction",
+            passed=0.0 <= table.play + math.radians(1.0) < math.radians(26.0),
+            sentence=f"Friction and hysteresis hold the two ways "
+            f"{2 * math.degrees(table.play):.1f}° apart (50 allowed)",
+        ),
+    ]
+    estimates = {
+        f"sensor.hall_{state}": _made(start, std if start >= 0.0 else 0.0, "rad")
+        for state, start in enumerate(table.starts)
+    }
+    estimates |= {"sensor.side": _made(1.0, 0.0), "sensor.zero": _made(0.0, std, "rad")}
+    return Finding(
+        quantity=ForcedTurn.name,
+        estimates=estimates,
+        extra={
+            "spread": _made(table.spread, None, "rad"),
+            "friction": _made(table.play, None, "rad"),
+            "even error": _made(worst, None, "rad"),
+            "even ripple": _made(ripple, None),
+            "left error": _made(left, None, "rad"),
+        },
+        checks=tuple(checks),
+        remark=f"table within {math.degrees(left):.1f}°, even steps {math.degrees(worst):.1f}° off",
+        evidence={
+            "edges": table.edges[:, 1],
+            "edge_of": table.edges[:, 0],
+            "edge_way": table.edges[:, 2],
+            "starts": np.array([table.starts[s] for s in table.order]),
+            "order": np.array(table.order, dtype=np.float64),
+            "fitted": np.array([table.starts[s] for s in table.order]),
+        },
+    )

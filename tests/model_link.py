@@ -1,0 +1,95 @@
+"""A link straight into a simulated drive: no process, no socket, as fast as it computes."""
+
+import struct
+from collections.abc import Callable, Mapping, Sequence
+from functools import cache
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.cancel import Cancel
+from oarlock.drive.canopen_link import CLEAR, START, STOP, dictionary
+from oarlock.drive.link import STATES, TRIPS, Live, Progress, Status
+from oarlock.practice.server import _FORMATS, Firmware
+from oarlock.simulate.drive_model import DriveModel, PlantParameters
+
+_dictionary: Any = cache(dictionary)
+
+
+class Hasty(Cancel):
+    """A cancel flag that does not wait."""
+
+    def wait(self, seconds: float) -> None:
+        self.check()
+
+
+class ModelLink:
+    """Plays on a `DriveModel`; time passes when the status is asked for."""
+
+    name = "model drive"
+
+    def __init__(self, plant: PlantParameters, *, seed: int = 0) -> None:
+        self.model = DriveModel(plant, seed=seed)
+        self._firmware = Firmware(self.model)
+        self._firmware.operational = True
+
+    def _at(self, key: str) -> tuple[int, int, int]:
+        record, _, name = key.partition(".")
+        found = _dictionary(1)[record]
+        found = found[name] if name else found
+        return found.index, found.subindex, found.data_type
+
+    def close(self) -> None:
+        self.stop()
+
+    def age(self) -> float:
+        return 0.0
+
+    def read(self, keys: Sequence[str]) -> dict[str, float]:
+        values = {}
+        for key in keys:
+            index, sub, kind = self._at(key)
+            data = self._firmware.read(index, sub)
+            values[key] = float(struct.unpack(_FORMATS[kind], data or b"")[0])
+        return values
+
+    def write(self, values: Mapping[str, float]) -> None:
+        for key, value in values.items():
+            index, sub, kind = self._at(key)
+            number = value if kind == 0x08 else int(value)
+            self._firmware.write(index, sub, struct.pack(_FORMATS[kind], number))
+
+    def load(self, table: NDArray[np.float32]) -> None:
+        self._firmware.write(0x2040, 0, table.astype("<f4").tobytes())
+
+    def start(self) -> None:
+        self._firmware.write(0x2001, 0, bytes([START]))
+
+    def stop(self) -> None:
+        self._firmware.write(0x2001, 0, bytes([STOP]))
+
+    def clear(self) -> None:
+        self._firmware.write(0x2001, 0, bytes([CLEAR]))
+
+    def status(self) -> Status:
+        if self.model.is_running:
+            self.model.advance(round(0.25 / self.model.plant.Ts))
+        else:
+            self.model.advance(round(0.005 / self.model.plant.Ts))
+        m = self.model
+        return Status(
+            state=STATES[m.state],
+            trip=TRIPS[m.trip],
+            played=m.played * m.plant.Ts,
+            rows=m.recorded,
+        )
+
+    def upload(self, channels: int, progress: Progress, cancel: Cancel) -> NDArray[np.float32]:
+        assert self.model.trace.shape[1] == channels
+        progress(1.0, "fetched")
+        cancel.check()
+        return self.model.trace.copy()
+
+    def subscribe(self, sink: Callable[[Live], None]) -> None:
+        del sink
