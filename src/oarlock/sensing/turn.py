@@ -214,8 +214,8 @@ def _angle(record: Record, axis: Axis, ways: _Ways) -> Finding:
     followed = abs(slope) * pairs
     side = 1.0 if slope >= 0.0 else -1.0
     lag = side * pairs * theta_m - commanded
-    up, up_length = circular_mean(lag[ways.forward])
-    down, down_length = circular_mean(lag[ways.back])
+    _, up_length = circular_mean(lag[ways.forward])
+    _, down_length = circular_mean(lag[ways.back])
     length = min(up_length, down_length)
     means = np.array([mean_angle(lag[ways.forward]), mean_angle(lag[ways.back])])
     zero = mean_angle(means)
