@@ -250,8 +250,8 @@ def handover(
     dry_run: bool,
 ) -> int:
     """Write a new header, or new values into an existing one."""
-    from oarlock.files import write_atomic
-    from oarlock.handover.header import DEFAULT_MAP, header
+    from oarlock.files import read_text, write_atomic
+    from oarlock.handover.header import default_map, header
     from oarlock.handover.patch import patch_file, read_map
     from oarlock.handover.values import handover_values
     from oarlock.machine.axis_file import read_axis
@@ -269,9 +269,9 @@ def handover(
         return 0
     if update is None:
         return 2
-    patch = patch_file(
-        update, read_map(map_file) if map_file else DEFAULT_MAP, handover_values(axis)
-    )
+    values = handover_values(axis)
+    mapping = read_map(map_file) if map_file else default_map(read_text(update), values)
+    patch = patch_file(update, mapping, values)
     click.echo(patch.diff(), nl=False)
     if not dry_run and patch.after != patch.before:
         kept = patch.write()

@@ -1,4 +1,4 @@
-"""Make a project of the demo: the winch's axis file, and its firmware header beside it."""
+"""Make a project of the demo: both axes' files, and their firmware headers beside it."""
 
 import importlib.resources
 from pathlib import Path
@@ -10,6 +10,8 @@ from oarlock.store.project import Project
 PROJECT_NAME = "River survey"
 FILE = "river-survey.oarlock"
 HEADER = "winch_gains.h"
+# Each axis by its practice drive: axis file and header carry its name.
+AXES = ("winch", "thruster")
 
 
 def demo_text(name: str) -> str:
@@ -21,14 +23,17 @@ def make_demo(folder: Path) -> Path:
     """Make the demo project in `folder` unless it is there; return its path."""
     folder.mkdir(parents=True, exist_ok=True)
     path = folder / FILE
-    header = folder / HEADER
-    if not header.exists():
-        write_atomic(header, demo_text(HEADER).encode())
+    for name in AXES:
+        header = folder / f"{name}_gains.h"
+        if not header.exists():
+            write_atomic(header, demo_text(header.name).encode())
     if not path.exists():
         project = Project.create(path, PROJECT_NAME)
-        axis = parse_axis(demo_text("winch.axis.toml"), place="demo")
-        project.save_axis(axis.name, format_axis(axis), "from the datasheet")
-        project.set_view("header", str(header))
+        for name in AXES:
+            axis = parse_axis(demo_text(f"{name}.axis.toml"), place="demo")
+            project.save_axis(axis.name, format_axis(axis), "from the datasheet")
+            project.set_view(f"{axis.name}/header", str(folder / f"{name}_gains.h"))
+            project.set_view(f"{axis.name}/practice", name)
         project.close()
     return path
 

@@ -9,7 +9,18 @@
 #define CUR_KP_Q      58.6f      /* V/A */
 #define CUR_KI_D      3232.0f    /* V/(A s) */
 #define CUR_KI_Q      3237.0f    /* V/(A s) */
+#define CUR_OFFSET_A  0.0f       /* counts, from mid-scale */
+#define CUR_OFFSET_B  0.0f
+#define CUR_OFFSET_C  0.0f
 #define CUR_TRACK     8192       /* anti-windup tracking, not Oarlock's */
+
+/* resolver, two rounds a turn */
+#define ANGLE_SIDE           1.0f
+#define ANGLE_ZERO           0.0f   /* rad, electrical: found by trial, never noted */
+#define ANGLE_SINE_OFFSET    0.0f
+#define ANGLE_COSINE_OFFSET  0.0f
+#define ANGLE_SINE_RATIO     1.0f
+#define ANGLE_SKEW           0.0f   /* rad */
 
 #if 0
 #define CUR_KP_Q      12.0f      /* first light, kept for the record */

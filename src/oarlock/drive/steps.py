@@ -164,8 +164,25 @@ def problems(plan: Plan, axis: Axis) -> list[str]:
         found.append(f"cannot record {', '.join(strange) or 'so many channels'}")
     if not all(v > 0.0 and math.isfinite(v) for v in _gains(plan.gains)):
         found.append("has gains that are not above zero")
+    found += _blind(plan, axis)
     for number, step in enumerate(plan.steps, 1):
         found += [f"step {number} {text}" for text in _step_problems(step, plan.limits, axis)]
+    return found
+
+
+_OPEN = (Frame.OFF, Frame.VOLTAGE)
+_ON_SENSOR = (Frame.ROTOR, Frame.SPEED)
+
+
+def _blind(plan: Plan, axis: Axis) -> list[str]:
+    """Interlocks: no current is held before its sensors are sound, no loop closed on no angle."""
+    inv, found = axis.inverter, []
+    sensed = [phase for phase in "abc" if phase != inv.unsensed]
+    offsets = [axis.parameter(f"inverter.offset_{phase}").adopted for phase in sensed]
+    if any(step.frame not in _OPEN for step in plan.steps) and not all(offsets):
+        found.append("holds a current before the sensors' offsets are known: do Sensing 1 first")
+    if any(step.frame in _ON_SENSOR for step in plan.steps) and not axis.sensor.is_found:
+        found.append("follows an angle whose zero is not known: do Sensing first")
     return found
 
 
@@ -216,6 +233,8 @@ def refuse(plan: Plan, axis: Axis) -> None:
     if found:
         more = f" (and {len(found) - 1} more)" if len(found) > 1 else ""
         remedy = "Lower the amplitude, or check the machine's limits"
+        if "Sensing" in found[0]:
+            remedy = "The order is: currents, phases, sensor, zero, then everything else"
         raise InputError(f"{plan.name}: {found[0]}{more}", place="experiment", remedy=remedy)
 
 

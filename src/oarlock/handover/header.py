@@ -2,7 +2,7 @@
 
 import re
 
-from oarlock.handover.values import float32_literal, handover_values
+from oarlock.handover.values import HandoverValue, float32_literal, handover_values
 from oarlock.machine import Axis
 
 
@@ -14,6 +14,8 @@ def header(axis: Axis) -> str:
         " *",
         " * Parallel PI, backward-Euler integral: s += Ki*Ts*e; u = Kp*e + s, limited to",
         " * +-CUR_V_MAX. Amplitude-invariant dq: peak phase amperes and volts.",
+        " * theta_e = pole_pairs * ANGLE_SIDE * theta_sensor - ANGLE_ZERO; a hall state begins,",
+        " * turning forward, at HALL_START. Currents: (reading - mid - CUR_OFFSET) * CUR_SCALE.",
         " */",
         f"#ifndef {guard}",
         f"#define {guard}",
@@ -22,7 +24,7 @@ def header(axis: Axis) -> str:
     for value in handover_values(axis):
         literal = float32_literal(value.value)
         lines.append(
-            f"#define {value.symbol:<10} {literal:>14}  /* {value.unit}: {value.meaning} */"
+            f"#define {value.symbol:<19} {literal:>14}  /* {value.unit}: {value.meaning} */"
         )
     return "\n".join([*lines, "", f"#endif /* {guard} */", ""])
 
@@ -40,3 +42,17 @@ DEFAULT_MAP = {
     "CUR_TS": "current.Ts",
     "CUR_V_MAX": "current.v_max",
 }
+
+
+def default_map(text: str, values: tuple[HandoverValue, ...]) -> dict[str, str]:
+    """Return symbol to key for a header: the gains, and of sensing what the header names.
+
+    Parameters
+    ----------
+    text : the header as it stands
+    values : what there is to hand over
+
+    """
+    named = set(re.findall(r"\b[A-Z][A-Z0-9_]+\b", text))
+    more = {v.symbol: v.key for v in values if v.symbol in named and v.symbol not in DEFAULT_MAP}
+    return DEFAULT_MAP | more

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from oarlock.errors import InputError
-from oarlock.machine import Axis
+from oarlock.machine import Axis, SensorKind
+from oarlock.machine.sensor import ILLEGAL
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -21,7 +22,7 @@ class HandoverValue:
 
 
 def handover_values(axis: Axis) -> tuple[HandoverValue, ...]:
-    """Return what the current loop's firmware needs.
+    """Return what the current loop's firmware needs, and what sensing found for it.
 
     Raises
     ------
@@ -42,8 +43,48 @@ def handover_values(axis: Axis) -> tuple[HandoverValue, ...]:
         ("current.v_max", "CUR_V_MAX", inv.v_max, "V", "largest phase voltage, bus over sqrt 3"),
     )
     return tuple(
-        HandoverValue(key=k, symbol=s, value=v, unit=u, meaning=m) for k, s, v, u, m in rows
+        HandoverValue(key=k, symbol=s, value=v, unit=u, meaning=m)
+        for k, s, v, u, m in (*rows, *_sensing(axis))
     )
+
+
+def _sensing(axis: Axis) -> list[tuple[str, str, float, str, str]]:
+    """Return what sensing found: offsets and scales of the currents, the angle's settings."""
+    inv, sensor = axis.inverter, axis.sensor
+    rows = []
+    gains = {"a": inv.gain_a.value, "b": inv.gain_b.value}
+    gains["c"] = 3.0 - gains["a"] - gains["b"]
+    for phase in "abc":
+        offset = axis.parameter(f"inverter.offset_{phase}")
+        if phase == inv.unsensed or offset.adopted is None:
+            continue
+        where, count = f"phase {phase}", inv.current_count
+        rows.append((f"sense.offset_{phase}", f"CUR_OFFSET_{phase.upper()}", offset.value / count,
+                     "counts", f"reading of no current, {where}"))  # fmt: skip
+        rows.append((f"sense.scale_{phase}", f"CUR_SCALE_{phase.upper()}", count / gains[phase],
+                     "A/count", f"scale of the current sense, {where}"))  # fmt: skip
+    if not sensor.is_found or sensor.side.adopted is None:
+        return rows
+    if sensor.kind is SensorKind.HALL:
+        return rows + [
+            (f"angle.hall_{n}", f"HALL_START_{n}", start, "rad", f"where hall state {n} begins")
+            for n, start in enumerate(sensor.hall_starts)
+            if start > ILLEGAL
+        ]
+    rows += [
+        ("angle.side", "ANGLE_SIDE", sensor.side.value, "1", "-1: the sensor counts backward"),
+        ("angle.zero", "ANGLE_ZERO", sensor.zero.value, "rad", "electrical, to be taken off"),
+    ]
+    if sensor.kind is SensorKind.RESOLVER:
+        rows += [
+            ("angle.sine_offset", "ANGLE_SINE_OFFSET", sensor.sine_offset.value, "1", "of range"),
+            ("angle.cosine_offset", "ANGLE_COSINE_OFFSET", sensor.cosine_offset.value, "1",
+             "of range"),
+            ("angle.sine_ratio", "ANGLE_SINE_RATIO", sensor.sine_ratio.value, "1",
+             "sine over cosine"),
+            ("angle.skew", "ANGLE_SKEW", sensor.skew.value, "rad", "beyond a right angle"),
+        ]  # fmt: skip
+    return rows
 
 
 def float32_literal(value: float, suffix: str = "f") -> str:

@@ -164,8 +164,8 @@ def read_pulses(record: Record, axis: Axis) -> Finding:
         raise InputError("not every direction was recorded", place=record.experiment,
                          remedy="Repeat the pulses")  # fmt: skip
     answer = _answer(record, rows)
-    size = np.linalg.norm(answer.map, axis=1)
-    strength = np.linalg.svd(answer.map, compute_uv=False)
+    size = np.asarray(np.linalg.norm(answer.map, axis=1), dtype=np.float64)
+    strength = np.asarray(np.linalg.svd(answer.map, compute_uv=False), dtype=np.float64)
     if axis.inverter.unsensed or size.min() < 0.15 * size.max() or strength[1] < 0.1 * strength[0]:
         gains, gain_std = np.ones(3), math.inf
     else:
@@ -378,6 +378,8 @@ def _zero(
         return told
     d_axis = long if north > 0.0 else long + math.pi
     theta_m = float(np.mean(record["theta_m"][:start]))
+    # The sensor's direction may have been found since the record was taken.
+    theta_m *= axis.sensor.side.value / float(record.settings.get("side", 1.0))
     zero = wrap(axis.machine.pole_pairs.value * theta_m - d_axis)
     # What dead time and cross-saturation bend the long axis by.
     std = math.hypot(angle_std, math.radians(0.5))

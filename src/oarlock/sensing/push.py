@@ -35,6 +35,7 @@ class FourPushes:
 
     name: ClassVar[str] = "four pushes"
     share: float = 0.25  # of rated current, along q
+    friction: float = 0.0  # N·m, breakaway as it was found before
     rest: float = 0.15  # s, between pushes
 
     def _inertia(self, axis: Axis) -> float:
@@ -111,6 +112,7 @@ class FourPushes:
             "seconds": seconds,
             "inertia": self._inertia(axis),
             "kind": axis.sensor.kind.value,
+            "friction": self.friction,
         }
 
 
@@ -124,16 +126,16 @@ class _Push:
     std: float
 
 
-def read_pushes(record: Record, axis: Axis, *, friction: float = 0.0) -> Finding:
+def read_pushes(record: Record, axis: Axis) -> Finding:
     """Return the torque of each push and whether the zero is proven.
 
     Parameters
     ----------
     record : columns t, theta_m, iq_ref, id_ref; settings of `FourPushes`
     axis : for torque constant and inertia
-    friction : N·m, breakaway as it was found before
 
     """
+    friction = float(record.settings.get("friction", 0.0))
     inertia = float(record.settings["inertia"])
     pushes = _split(record, axis)
     torque = [push.acceleration * inertia for push in pushes]

@@ -25,7 +25,7 @@ from oarlock.identify.experiments import gentle_gains
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Check, Finding, Record
-from oarlock.sensing.angles import wrap
+from oarlock.sensing.angles import wrap, wrapped
 from oarlock.sensing.experiment import Movement, abort_limits
 
 Array = NDArray[np.float64]
@@ -474,6 +474,10 @@ def read_search(record: Record, axis: Axis) -> Finding:
         checks.append(Check(name="four edges", passed=False, sentence=f"Only {error.cause}"))
         return Finding(quantity=BoundedSearch.name, estimates={}, checks=tuple(checks),
                        remark=error.cause, evidence=evidence)  # fmt: skip
+    pairs = axis.machine.pole_pairs.value
+    evidence["place"] = wrapped(
+        record["theta_e"] - way * pairs * record["theta_m"] + solved.zero
+    )  # ahead of d
     # The edges' own halving, and what psi and Lq - Ld from paper may be wrong by.
     std = math.hypot(0.5 * solved.residual, math.radians(0.55))
     std = math.hypot(std, 0.03 * abs(solved.load) / float(record.settings["most"]))

@@ -3,6 +3,7 @@
 Does it turn, smoothly, which way, down to what current, and does its back-EMF fit the magnet?
 """
 
+import itertools
 import math
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar
@@ -20,7 +21,7 @@ from oarlock.quantities.kinds import RPM
 from oarlock.records import Check, Finding, Record
 from oarlock.sensing.angles import wrapped
 from oarlock.sensing.experiment import Movement, abort_limits
-from oarlock.sensing.turn import field_ramp, forcing_current
+from oarlock.sensing.turn import SOFT, field_ramp, forcing_current
 
 Array = NDArray[np.float64]
 _LEVELS = (1.0, 0.8, 0.6, 0.45, 0.33, 0.24, 0.17, 0.12)
@@ -67,7 +68,7 @@ class ForcedSpin:
                 axis, current=current, turns=turns + 2.0, seconds=seconds,
                 speed=4.0 * fast / axis.machine.pole_pairs.value + 10.0,
             ),
-            gains=gentle_gains(axis, math.tau * 150.0),
+            gains=gentle_gains(axis, SOFT),
         )  # fmt: skip
 
     def title(self, axis: Axis) -> str:
@@ -111,7 +112,7 @@ def read_spin(record: Record, axis: Axis) -> Finding:
     """
     field, whole = float(record.settings["field"]), float(record.settings["current"])
     levels = [record["id_ref"] > 0.999 * level * whole for level in _LEVELS]
-    parts = [levels[0], *(b & ~a for a, b in zip(levels, levels[1:], strict=False))]
+    parts = [levels[0], *(b & ~a for a, b in itertools.pairwise(levels))]
     if np.count_nonzero(parts[0]) < 20:
         raise InputError("nothing was recorded at full current", place=record.experiment)
     emf = [_emf(record, axis, part, field) for part in parts if np.count_nonzero(part) > 20]

@@ -239,11 +239,13 @@ def read_start(record: Record, axis: Axis) -> Finding:
             ),
         },
         checks=tuple(checks),
-        remark=f"both ways, angle within {math.degrees(worst):.0f}°"
-        if all(c.passed for c in checks)
-        else "did not hold",
+        remark=_told(worst, known=known) if all(c.passed for c in checks) else "did not hold",
         evidence={"t": record["t"][pick], "speed": smooth[pick], "fitted": smooth[pick]},
     )  # fmt: skip
+
+
+def _told(worst: float, *, known: bool) -> str:
+    return f"both ways, angle within {math.degrees(worst):.0f}°" if known else "runs both ways"
 
 
 def _moving_mean(values: Array, width: int) -> Array:

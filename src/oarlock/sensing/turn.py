@@ -26,6 +26,9 @@ Array = NDArray[np.float64]
 _FOLLOWED = 0.5  # turned over commanded
 _MOST_SUM = 0.06  # of the current: what the three may fail to add up to
 _ROWS = 9000
+# rad/s, crossover of the current while a field is forced: soft enough that the rotor's own swing
+# drives currents that damp it, stiff enough against the dead time at six times the field.
+SOFT = math.tau * 50.0
 
 
 def forcing_current(axis: Axis) -> float:
@@ -99,7 +102,7 @@ class ForcedTurn:
                 seconds=seconds,
                 speed=12.0 * fast / axis.machine.pole_pairs.value + 5.0,
             ),
-            gains=gentle_gains(axis, math.tau * 120.0),
+            gains=gentle_gains(axis, SOFT),
         )
 
     def _recorded(self, axis: Axis) -> float:
@@ -221,7 +224,7 @@ def _angle(record: Record, axis: Axis, ways: _Ways) -> Finding:
     zero = mean_angle(means)
     friction = 0.5 * abs(float(wrapped(np.array([means[1] - means[0]]))[0]))
     residual = wrapped(lag - zero)
-    std = _zero_std(residual, theta_m, ways)
+    std = _zero_std(residual, ways)
     current = float(record.settings["current"])
     breakaway = stiffness(axis, current) * math.sin(min(friction, 0.5 * math.pi))
     found_pairs = 1.0 / abs(slope) if slope else math.inf
@@ -319,18 +322,16 @@ def _smooth(values: Array) -> Array:
     return np.convolve(values, np.ones(width) / width, mode="valid") if values.size else values
 
 
-def _zero_std(residual: Array, theta_m: Array, ways: _Ways) -> float:
-    """Return what the zero is uncertain by: agreement of halves of the turn, and a floor."""
-    halves = []
+def _zero_std(residual: Array, ways: _Ways) -> float:
+    """Return what the zero is uncertain by: agreement of the turn's eighths, and a floor."""
+    means = []
     for way in (ways.forward, ways.back):
         part = residual[way]
         if part.size < 20:
             return math.radians(5.0)
-        fit = orders(theta_m[way], part, (1, 2, 4))
-        del fit
-        quarters = [float(np.mean(q)) for q in np.array_split(part, 8)]
-        halves.append(float(np.std(quarters)) / math.sqrt(8.0))
-    return math.hypot(0.25 * float(np.hypot(*halves)), math.radians(0.02))
+        eighths = [float(np.mean(piece)) for piece in np.array_split(part, 8)]
+        means.append(float(np.std(eighths)) / math.sqrt(8.0))
+    return math.hypot(0.25 * math.hypot(means[0], means[1]), math.radians(0.02))
 
 
 def _evidence(position: Array, residual: Array, ways: _Ways) -> dict[str, Array]:

@@ -74,6 +74,9 @@ class Bench:
         if self.connecting or self.connected:
             return
         self.connecting, self.channel = True, channel
+        if channel == PRACTICE or channel.startswith(PRACTICE + " "):
+            # The stand-in for this axis; what was asked for by name stays.
+            channel += f" --axis {self._session.view.get('practice', 'winch')}"
         self.changed.emit()
         self._jobs.start(
             lambda progress, cancel: _open(channel, self._practice, progress, cancel),

@@ -8,7 +8,8 @@ from pathlib import Path
 
 from oarlock.control.pi import Single
 from oarlock.errors import InputError
-from oarlock.handover.header import DEFAULT_MAP
+from oarlock.files import read_text
+from oarlock.handover.header import DEFAULT_MAP, default_map
 from oarlock.handover.patch import Change, Patch, patch_file
 from oarlock.handover.proof import Proof, error_sequence, prove
 from oarlock.handover.values import HandoverValue, handover_values, rounding
@@ -76,9 +77,16 @@ class Proven:
 
 
 def mapping_of(session: Session) -> dict[str, str]:
-    """Return symbol to key, as kept in the project."""
+    """Return symbol to key, as kept in the project, or as the header names them."""
     kept = session.view.get("map")
-    return dict(kept) if isinstance(kept, dict) and kept else dict(DEFAULT_MAP)
+    if isinstance(kept, dict) and kept:
+        return dict(kept)
+    path = session.view.get("header")
+    try:
+        text = read_text(Path(path)) if isinstance(path, str) and path else ""
+        return default_map(text, handover_values(session.axis))
+    except InputError:
+        return dict(DEFAULT_MAP)  # told where the file is read to be changed
 
 
 def handover_picture(session: Session, proven: Proven | None) -> HandoverPicture:
@@ -116,7 +124,7 @@ def handover_picture(session: Session, proven: Proven | None) -> HandoverPicture
 def _handed(change: Change) -> Handed:
     return Handed(
         key=change.key,
-        label=LABELS[change.key],
+        label=LABELS.get(change.key) or change.key.split(".")[1].replace("_", " "),
         was=change.was,
         will_be=change.will_be,
         unit=change.unit,

@@ -35,6 +35,15 @@ def gave(run: Run) -> str:
         if path in run.figures:
             number, plus, shown = with_std(run.figures[path], run.figures.get("std"), unit)
             return f"**{_MARKED[symbol]}** {number} {shown}" + (f" ± {plus}" if plus else "")
+    if "sensor.zero" in run.figures:
+        angle, std = math.degrees(run.figures["sensor.zero"]), math.degrees(run.figures["std"])
+        return f"**zero** {angle % 360:.2f}° ± {2 * std:.2f}"
+    for name, word in (("inverter.offset_a", "offsets"), ("inverter.gain_a", "gains"),
+                       ("sensor.sine_ratio", "ellipse")):  # fmt: skip
+        if name in run.figures:
+            return f"**{word}**"
+    if any(name.startswith("sensor.hall") for name in run.figures):
+        return "**hall table**"
     hertz = run.figures.get("crossover", 0.0) / math.tau
     if "Kp_q" in run.gains and "rise" in run.figures:
         key = f"Kp_{run.settings.get('axis_name', 'q')}"

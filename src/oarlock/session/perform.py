@@ -1,7 +1,7 @@
 """One experiment from plan to reading: pure work, for a job or for the headless run."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 import numpy as np
@@ -18,7 +18,9 @@ from oarlock.identify.inductance import estimate_inductance
 from oarlock.identify.resistance import estimate_resistance
 from oarlock.identify.step_response import StepResult, read_step
 from oarlock.machine import Axis, CurrentGains
-from oarlock.records import Finding, Record, Run
+from oarlock.records import Check, Finding, Record, Run
+from oarlock.sensing.readings import READERS, snapshot
+from oarlock.sensing.search import BoundedSearch
 
 Reading = Finding | StepResult | None
 QUANTITIES = ("resistance", "inductance_d", "inductance_q")
@@ -52,11 +54,15 @@ def perform(
     plan = experiment.plan(axis)
     settings = experiment.settings(axis)
     started = datetime.now().astimezone().isoformat(timespec="seconds")
-    record = play(plan, axis, link, settings=settings, cancel=cancel, progress=progress)
+    if isinstance(experiment, BoundedSearch):
+        record = experiment.perform(axis, link, cancel, progress)
+    else:
+        record = play(plan, axis, link, settings=settings, cancel=cancel, progress=progress)
     progress(1.0, "reading the record")
     kind = kind_of(record)
     reading, trouble = None, ""
-    if record.ended == "done":
+    # What tripped on its way may still tell why, where sensors are concerned.
+    if record.ended == "done" or (kind in READERS and record.rows):
         try:
             reading = read(record, axis, plan.gains)
         except InputError as error:
@@ -68,13 +74,21 @@ def perform(
         title=experiment.title(axis),
         started=started,
         ended=record.ended if not trouble else f"unreadable: {trouble}",
-        settings={**settings, "plant": plant_settings(axis)},
+        settings={**settings, "plant": plant_settings(axis), "sensing": snapshot(axis)},
         gains=gains_dict(plan.gains),
         figures=figures(reading, axis, plan.gains),
         remark=remark(reading, record),
         sparkline=sparkline(reading),
     )
     return Performed(run=run, record=record, reading=reading)
+
+
+def _ended(finding: Finding, record: Record) -> Finding:
+    """Return the finding, failed where the drive tripped on the way."""
+    if record.ended == "done" or any(check.name == "search ended" for check in finding.checks):
+        return finding
+    check = Check(name="ran to its end", passed=False, sentence=f"The drive {record.ended}")
+    return replace(finding, estimates={}, checks=(*finding.checks, check))
 
 
 def kind_of(record: Record) -> str:
@@ -87,6 +101,12 @@ def kind_of(record: Record) -> str:
 def read(record: Record, axis: Axis, gains: CurrentGains | None) -> Reading:
     """Return what the right estimator makes of a record."""
     kind = kind_of(record)
+    if kind in READERS:
+        try:
+            return _ended(READERS[kind](record, axis), record)
+        except (KeyError, IndexError, ValueError) as error:
+            remedy = "Is the record complete, and of this experiment?"
+            raise InputError(f"cannot be read: {error}", place="record", remedy=remedy) from error
     if kind == "resistance":
         return estimate_resistance(record, axis)
     if kind.startswith("inductance"):
@@ -94,7 +114,7 @@ def read(record: Record, axis: Axis, gains: CurrentGains | None) -> Reading:
     if kind == CurrentStep.name and gains:
         d, q = loops_with(axis, gains)
         return read_step(record, axis, d if record.settings["axis_name"] == "d" else q)
-    remedy = "Known: resistance, inductance, current step"
+    remedy = f"Known: resistance, inductance, current step, {', '.join(READERS)}"
     raise InputError(f"unknown experiment '{record.experiment}'", place="record", remedy=remedy)
 
 
@@ -119,7 +139,13 @@ def gains_of(run: Run) -> CurrentGains | None:
 def figures(reading: Reading, axis: Axis, gains: CurrentGains) -> Mapping[str, float]:
     """Return the figures that the logbook shows of a run."""
     if isinstance(reading, Finding):
+        if not reading.estimates:
+            return {}
         path, estimate = next(iter(reading.estimates.items()))
+        if "sensor.hall_1" in reading.estimates:
+            path, estimate = "sensor.hall_1", reading.estimates["sensor.hall_1"]
+        elif "sensor.zero" in reading.estimates:
+            path, estimate = "sensor.zero", reading.estimates["sensor.zero"]
         return {path: estimate.value, "std": estimate.std or float("nan")}
     if isinstance(reading, StepResult):
         return _step_figures(reading, axis, gains)
@@ -144,14 +170,12 @@ def _step_figures(step: StepResult, axis: Axis, gains: CurrentGains) -> dict[str
 
 def remark(reading: Reading, record: Record) -> str:
     """Return what the program says of a run, in a few words."""
-    if record.ended != "done":
-        return record.ended
     if isinstance(reading, Finding):
         return reading.failed[0].sentence if reading.failed else reading.remark
     if isinstance(reading, StepResult):
         failed = [check.sentence for check in reading.checks if not check.passed]
         return failed[0] if failed else "as predicted"
-    return "could not be read"
+    return "could not be read" if record.ended == "done" else record.ended
 
 
 def sparkline(reading: Reading) -> tuple[float, ...]:
@@ -160,7 +184,7 @@ def sparkline(reading: Reading) -> tuple[float, ...]:
         return _thinned(reading.normal)
     if isinstance(reading, Finding):
         key = "fit_v" if "fit_v" in reading.evidence else "fitted"
-        return _thinned(reading.evidence[key])
+        return _thinned(reading.evidence.get(key, np.zeros(0)))
     return ()
 
 

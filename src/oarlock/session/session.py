@@ -22,10 +22,14 @@ from oarlock.machine.fields import BY_PATH, FIELDS, Field
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.entry import CONVERSIONS, conversions, parse, remember
 from oarlock.records import Finding, Record, Run
+from oarlock.sensing.readings import READERS
 from oarlock.session.history import History
 from oarlock.session.perform import QUANTITIES, Performed, Reading, gains_dict, gains_of, read
 from oarlock.session.saver import Saver
 from oarlock.store.project import Project
+
+# What the screen keeps for the project; everything else is kept for each axis.
+_SHARED = {"axis", "stage", "window", "dark", "conversions"}
 
 
 class Session:
@@ -43,22 +47,56 @@ class Session:
             raise InputError("the project holds no axis", place=str(project.path), remedy=remedy)
         self._project, self._post = project, post
         self.name = project.name
-        self.view: dict[str, Any] = project.view()
-        name = self.view.get("axis", next(iter(axes)))
-        name = name if name in axes else next(iter(axes))
-        kept = self.view.get("conversions", {})
-        if kept.get("version") == CONVERSIONS:
-            remember(kept["entries"])
-        self._axis = parse_axis(axes[name], place=f"{project.path}, axis {name}")
-        self._history: History[Axis] = History()
+        self.axis_names = tuple(axes)
+        self._kept_view: dict[str, Any] = project.view()
+        self._histories: dict[str, History[Axis]] = {}
         self._drag_from: Axis | None = None
-        self.runs: tuple[Run, ...] = tuple(project.runs(name))
         self._next_run = project.next_run()
         self._records: dict[int, Record] = {}
         self.readings: dict[int, Reading] = {}
         self.trouble = ""
+        kept = self._kept_view.get("conversions", {})
+        if kept.get("version") == CONVERSIONS:
+            remember(kept["entries"])
+        wanted = self._kept_view.get("axis")
+        self._open(wanted if wanted in axes else self.axis_names[0], axes)
         self._saver = Saver(lambda text: post(lambda: self._say_trouble(text)))
         self.keep_conversions()
+
+    def _open(self, name: str, axes: dict[str, str]) -> None:
+        """Take up one of the project's axes."""
+        self._axis = parse_axis(axes[name], place=f"{self._project.path}, axis {name}")
+        self._history = self._histories.setdefault(name, History())
+        self.runs: tuple[Run, ...] = tuple(self._project.runs(name))
+        first = name == self.axis_names[0]
+        shared = {k: v for k, v in self._kept_view.items() if "/" not in k}
+        # Before a project held several axes, everything belonged to the first.
+        self.view: dict[str, Any] = {k: v for k, v in shared.items() if first or k in _SHARED}
+        own = f"{name}/"
+        self.view |= {k.removeprefix(own): v for k, v in self._kept_view.items()
+                      if k.startswith(own)}  # fmt: skip
+
+    def switch(self, name: str) -> None:
+        """Go on with another axis of the project; what waits is written first.
+
+        Raises
+        ------
+        InputError : no such axis, or what waits cannot be written
+
+        """
+        if name not in self.axis_names:
+            raise InputError(f"no axis {name}", place=str(self.path),
+                             remedy=f"It has {', '.join(self.axis_names)}")  # fmt: skip
+        if name == self._axis.name:
+            return
+        self.end_drag("", keep=False)
+        if not self._saver.flush():
+            raise InputError("not all could be saved", place=str(self.path), remedy=self.trouble)
+        self._open(name, self._project.axes())
+        self.set_view("axis", name)
+        self.keep_conversions()
+        self.axis_changed.emit(self._axis)
+        self.runs_changed.emit()
 
     # The axis
 
@@ -137,7 +175,9 @@ class Session:
     def keep_conversions(self) -> None:
         """Keep how this axis's entries were converted, so that it opens fast."""
         texts = [self._axis.parameter(field.path).printed.source for field in self._fields()]
-        entries = conversions(texts)
+        others = [entry for entry in self.view.get("conversions", {}).get("entries", [])
+                  if entry[1] not in texts]  # fmt: skip
+        entries = conversions(texts) + others
         self.set_view("conversions", {"version": CONVERSIONS, "entries": entries})
 
     def _fields(self) -> list[Field]:
@@ -283,11 +323,15 @@ class Session:
 
     def latest(self, kind: str) -> Run | None:
         """Return the newest run of a kind that ended well."""
-        return next((r for r in reversed(self.runs) if r.kind == kind and r.ended == "done"), None)
+        early = kind in READERS  # what tripped still says why
+        return next(
+            (r for r in reversed(self.runs) if r.kind == kind and (early or r.ended == "done")),
+            None,
+        )
 
     def wanted_readings(self) -> list[Run]:
         """Return the runs whose readings the screens need and do not have yet."""
-        newest = [self.latest(kind) for kind in QUANTITIES]
+        newest = [self.latest(kind) for kind in (*QUANTITIES, *READERS)]
         steps = [r for r in self.runs if r.kind == CurrentStep.name and r.ended == "done"]
         needed = [run for run in newest if run] + [r for r in steps if r.pinned] + steps[-2:]
         return list({r.id: r for r in needed if r.id not in self.readings}.values())
@@ -324,7 +368,9 @@ class Session:
         """Keep something of the screen's state."""
         if self.view.get(key) != value:
             self.view[key] = value
-            self._saver.submit(lambda: self._project.set_view(key, value))
+            kept = key if key in _SHARED else f"{self._axis.name}/{key}"
+            self._kept_view[kept] = value
+            self._saver.submit(lambda: self._project.set_view(kept, value))
 
     def written(self, file: str) -> None:
         """Remember that the gains in use stand in a firmware file now."""

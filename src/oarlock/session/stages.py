@@ -6,9 +6,10 @@ from enum import StrEnum
 
 from oarlock.control.design import loops_with
 from oarlock.control.loop import margins
-from oarlock.machine import Axis
+from oarlock.machine import Axis, SensorKind
 from oarlock.quantities.display import sentence, whole_degrees
 from oarlock.quantities.kinds import RPM
+from oarlock.session import sensing_view
 from oarlock.session.perform import QUANTITIES
 from oarlock.session.session import Session
 
@@ -22,7 +23,6 @@ class State(StrEnum):
     ATTENTION = "attention"
     STALE = "stale"
     EMPTY = "empty"
-    LATER = "later"  # not in this version
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -37,7 +37,7 @@ class Stage:
     state: State
 
 
-STAGE_KEYS = ("machine", "identify", "current", "handover")
+STAGE_KEYS = ("machine", "sensing", "identify", "current", "handover")
 
 
 def stages(session: Session) -> list[Stage]:
@@ -45,6 +45,7 @@ def stages(session: Session) -> list[Stage]:
     axis = session.axis
     return [
         _machine(axis),
+        _sensing(session),
         _identify(session),
         _current(session),
         _handover(session),
@@ -65,6 +66,36 @@ def _machine(axis: Axis) -> Stage:
     )
 
 
+def _sensing(session: Session) -> Stage:
+    made = sensing_view.steps(session, announced=False)
+    axis = session.axis
+    needed = [made[kind] for kind in sensing_view.needed_for(axis)]
+    failed = next((s for s in made.values() if s.finding and not s.finding.holds), None)
+    done = [step for step in needed if step.holds]
+    newest = max((s.run.started for s in made.values() if s.run), default="")
+    line = f"{len(done)} of {len(needed)} steps hold"
+    basis, state = "nothing measured", State.EMPTY
+    if len(done) == len(needed):
+        state, basis = State.VALID, f"measured {newest[11:16]}"
+        line = "table found" if axis.sensor.kind is SensorKind.HALL else "currents are right"
+        if axis.sensor.kind in (SensorKind.RESOLVER, SensorKind.ENCODER):
+            line = f"zero {math.degrees(axis.sensor.zero.value) % 360.0:.1f}°"
+    elif any(step.stale for step in needed):
+        state, basis = State.STALE, "stale: settings changed"
+    elif newest:
+        state, basis = State.EMPTY, f"begun {newest[11:16]}"
+    if failed and failed.finding:
+        state, basis = State.ATTENTION, failed.finding.failed[0].name
+    return Stage(
+        key="sensing",
+        name="Sensing",
+        line=line,
+        basis=basis,
+        measured=bool(newest),
+        state=state,
+    )
+
+
 def _identify(session: Session) -> Stage:
     axis = session.axis
     adopted = sum(axis.parameter(path).adopted is not None for path in _IDENTIFIED)
@@ -77,6 +108,11 @@ def _identify(session: Session) -> Stage:
         state, basis = State.ATTENTION, f"{failed} check{'s' * (failed > 1)} failed"
     elif newest and state is State.EMPTY:
         state = State.STALE
+    sensed = (sensing_view.is_stale(i[0], axis, sensing_view.KEEPS_IDENTIFIED) for i in found if i)
+    if any(sensed):
+        state, basis = State.STALE, "stale: sensing changed"
+    if not newest and not adopted and not axis.sensor.is_found:
+        basis = "waits for Sensing"
     return Stage(
         key="identify",
         name="Identify",

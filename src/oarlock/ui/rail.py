@@ -14,7 +14,6 @@ _MARKS = {
     State.ATTENTION: Mark.ATTENTION,
     State.STALE: Mark.STALE,
     State.EMPTY: Mark.EMPTY,
-    State.LATER: Mark.EMPTY,
 }
 
 
@@ -77,8 +76,8 @@ class RailItem(QAbstractButton):
                 line(p, 22, end[0], 22, end[1], t.accent if solid else t.muted, 1 + solid, style)
         mark(p, 22, 25, _MARKS[stage.state])
         troubled = stage.state in (State.ATTENTION, State.STALE)
-        empty = stage.state in (State.EMPTY, State.LATER)
-        draw_text(p, 40, 30, stage.name, t.muted if stage.state is State.LATER else t.ink,
+        empty = stage.state is State.EMPTY
+        draw_text(p, 40, 30, stage.name, t.ink,
                   size=look.NAME, bold=not empty)  # fmt: skip
         draw_text(p, 40, 46, stage.line, t.muted if empty else t.ink, size=look.SMALL)
         x = 40.0

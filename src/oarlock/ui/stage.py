@@ -3,6 +3,7 @@
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QPushButton, QWidget
 
+from oarlock.drive.link import Live
 from oarlock.session.bench import Bench
 from oarlock.session.session import Session
 from oarlock.ui import theme as look
@@ -33,6 +34,9 @@ class StageView(QWidget):
 
     def run(self) -> None:
         """Do what F5 does here."""
+
+    def show_live(self, live: Live) -> None:
+        """Show what the drive says of itself, ten times a second."""
 
     def read_out(self) -> ReadOut:
         """Return what the strip's right end says while this stage is on screen."""

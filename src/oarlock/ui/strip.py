@@ -226,7 +226,8 @@ class TimescalesStrip(QWidget):
                     line(p, x, y - 6, x, y + 6, color, 1)
                 width = text_width(marker.label, look.SMALL)
                 room = self.x_of(row[i + 1].hertz) - x if i + 1 < len(row) else math.inf
-                left = room < width + 16 and marker.kind.startswith("pole")
+                before = x - self.x_of(row[i - 1].hertz) if i else math.inf
+                left = room < width + 16 <= before + 8 and marker.kind.startswith("pole")
                 at = x - 8 if left else x + 8
                 draw_text(
                     p, at, y + 4, marker.label, t.ink, size=look.SMALL,

@@ -37,6 +37,7 @@ from oarlock.ui.stage_current import CurrentStage
 from oarlock.ui.stage_handover import HandoverStage
 from oarlock.ui.stage_identify import IdentifyStage
 from oarlock.ui.stage_machine import MachineStage
+from oarlock.ui.stage_sensing import SensingStage
 from oarlock.ui.strip import TimescalesStrip
 from oarlock.ui.top_bar import TopBar
 
@@ -139,6 +140,8 @@ class MainWindow(QMainWindow):
             made: StageView
             if key == "machine":
                 made = MachineStage(self.session, self.bench)
+            elif key == "sensing":
+                made = SensingStage(self.session, self.bench, self.message.say)
             elif key == "identify":
                 made = IdentifyStage(self.session, self.bench, self.message.say)
             elif key == "current":
@@ -217,6 +220,7 @@ class MainWindow(QMainWindow):
         self.bench.watch()
         if self.bench.connected:
             self.top_bar.show_live(self.bench.live)
+            self.current.show_live(self.bench.live)
 
     def _tell(self, text: str) -> None:
         self.message.say(text)

@@ -1,0 +1,238 @@
+"""What the Sensing stage is made of: a card for each step, and the waterline between them."""
+
+from PySide6.QtCore import QRectF, Qt, Signal
+from PySide6.QtGui import QPainter, QPaintEvent, QResizeEvent
+from PySide6.QtWidgets import QAbstractButton, QPushButton, QWidget
+
+from oarlock.drive.link import Live
+from oarlock.machine import Axis
+from oarlock.session.sensing_view import (
+    HAND,
+    PULSES,
+    PUSH,
+    REST,
+    SEARCH,
+    SPIN,
+    START,
+    TURN,
+    SensingStep,
+)
+from oarlock.ui import sensing_pictures as pictures
+from oarlock.ui import theme as look
+from oarlock.ui.paint import Mark, draw_text, hatch, line, mark, text_width
+from oarlock.ui.stage import button
+
+_PICTURES: dict[str, pictures.Picture] = {
+    REST: pictures.paint_rest,
+    PULSES: pictures.paint_pulses,
+    HAND: pictures.paint_hand,
+    TURN: pictures.paint_turn,
+    PUSH: pictures.paint_push,
+    SEARCH: pictures.paint_search,
+    SPIN: pictures.paint_spin,
+    START: pictures.paint_start,
+}
+_WORDS = {
+    REST: ("Measure", "gates off, then zero vector"),
+    PULSES: ("Pulse", "voltage along 12 directions"),
+    HAND: ("Record", "gates off, turn it by hand"),
+    TURN: ("Turn", "measured less forced angle"),
+    PUSH: ("Push", "torque, N·m"),
+    SEARCH: ("Search", "first motion, halved"),
+    SPIN: ("Spin", "current falling till it drops out"),
+    START: ("Start", "forced, observer, and back"),
+}
+
+
+class StepCard(QWidget):
+    """One step: state, title, picture, what it will move, and the button that starts it."""
+
+    asked = Signal(str)
+
+    def __init__(self, kind: str, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.kind = kind
+        self._step: SensingStep | None = None
+        self._axis: Axis | None = None
+        self._live: Live | None = None
+        self._running = False
+        self.button: QPushButton = button(_WORDS[kind][0])
+        self.button.setParent(self)
+        self.button.clicked.connect(lambda: self.asked.emit(self.kind))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._place()
+
+    def _place(self) -> None:
+        wide = max(round(text_width(self.button.text())) + 28, 74)
+        self.button.setGeometry(0, self.height() - 27, wide, 26)
+
+    def show_step(
+        self, step: SensingStep, axis: Axis, *, ready: bool, running: bool, primary: bool
+    ) -> None:
+        """Show the state of the step; `ready` tells that a drive can play it now."""
+        self._step, self._axis, self._running = step, axis, running
+        word = _WORDS[self.kind][0]
+        again = " again" if step.run is not None else ""
+        self.button.setText(f"{word}{again}" + ("  F5" if primary else ""))
+        allowed = not step.waits_for and not step.trouble
+        self.button.setEnabled(ready and allowed)
+        self.button.setVisible(allowed)
+        self._place()
+        told = step.movement.sentence if step.movement else step.trouble
+        self.button.setToolTip(told)
+        self.setAccessibleName(f"{step.title}: {self._verdict(step)}")
+        checks = step.finding.checks if step.finding else ()
+        failed = "\n".join(f"{'✓' if c.passed else '✗'} {c.sentence}" for c in checks) or told
+        self.setToolTip(failed)
+        self.update()
+
+    def show_live(self, live: Live) -> None:
+        """Show the live angle where nothing was recorded yet, or while it is."""
+        self._live = live
+        if self.kind == HAND and (self._running or not (self._step and self._step.finding)):
+            self.update()
+
+    def _verdict(self, step: SensingStep) -> str:
+        if step.waits_for:
+            return f"waits for {step.waits_for}"
+        if step.stale:
+            return "stale"
+        if step.finding is None:
+            return "not done"
+        return "holds" if step.holds else step.finding.failed[0].sentence
+
+    def _mark(self, step: SensingStep) -> Mark:
+        if step.finding is not None and not step.finding.holds:
+            return Mark.ATTENTION
+        if step.stale:
+            return Mark.STALE
+        return Mark.VALID if step.holds else Mark.EMPTY
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
+        p, t, step = QPainter(self), look.theme(), self._step
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if step is None or self._axis is None:
+            return
+        mark(p, 10, 12, self._mark(step))
+        off = bool(step.waits_for)
+        width = draw_text(p, 28, 17, step.title, t.muted if off else t.ink, size=look.NAME,
+                          bold=True)  # fmt: skip
+        hint = _WORDS[self.kind][1]
+        if self.width() - 34 - width > text_width(hint, look.SMALL):
+            draw_text(p, self.width(), 17, hint, t.muted, size=look.SMALL, align="right")
+        if off:
+            self._paint_waiting(p, step)
+            return
+        area = QRectF(0, 26, self.width(), self.height() - (104 if self._is_narrow else 60))
+        dial = self.kind == HAND and (self._running or step.finding is None)
+        if dial and self._live is not None:
+            pictures.paint_dial(p, area, self._live, self._axis)
+        elif step.finding is not None and step.finding.evidence:
+            _PICTURES[self.kind](p, area, step.finding, self._axis)
+        self._paint_words(p, step)
+
+    def _paint_waiting(self, p: QPainter, step: SensingStep) -> None:
+        t = look.theme()
+        draw_text(p, 28, 38, f"waits for: {step.waits_for}", t.muted)
+        if step.kind == HAND and self._live is not None and self._axis is not None:
+            area = QRectF(0, 46, self.width(), self.height() - 60)
+            pictures.paint_dial(p, area, self._live, self._axis)
+        elif step.movement:
+            for n, text in enumerate(folded(step.movement.sentence, self.width() - 32)):
+                draw_text(p, 28, 58 + 17 * n, text, t.muted, size=look.SMALL)
+
+    def _paint_words(self, p: QPainter, step: SensingStep) -> None:
+        """Say at the foot what failed, or else what starting it will move."""
+        t = look.theme()
+        if step.finding is not None and not step.finding.holds:
+            text, color = step.finding.failed[0].sentence, t.attention
+        else:
+            text = step.movement.sentence if step.movement else step.trouble
+            color = t.muted
+        beside = not self._is_narrow
+        x = self.button.width() + 8.0 if beside else 0.0
+        lines = folded(text, self.width() - x - 2)[: 2 if beside else 3]
+        base = self.height() - (18 if len(lines) == 2 else 10)
+        if not beside:
+            base = self.height() - 34 - 14 * (len(lines) - 1)
+        for n, part in enumerate(lines):
+            draw_text(p, x, base + 14 * n, part, color, size=look.SMALL)
+
+    @property
+    def _is_narrow(self) -> bool:
+        return self.width() - self.button.width() < 150
+
+
+def folded(text: str, width: float) -> list[str]:
+    """Return a text broken into lines of at most `width` px."""
+    lines, current = [], ""
+    for word in text.split():
+        longer = f"{current} {word}".strip()
+        if current and text_width(longer, look.SMALL) > width:
+            lines.append(current)
+            current = word
+        else:
+            current = longer
+    return [*lines, current] if current else lines
+
+
+class Waterline(QWidget):
+    """The line below which the shaft turns: what must hold above it, said on it."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self._text, self._more, self._open = "", "", False
+
+    def show_state(self, text: str, more: str, *, is_open: bool) -> None:
+        """Show whether what lies below is offered."""
+        if (text, more, is_open) != (self._text, self._more, self._open):
+            self._text, self._more, self._open = text, more, is_open
+            self.setAccessibleName(f"{text}. {more}")
+            self.update()
+
+    @property
+    def is_open(self) -> bool:
+        """Whether the shaft may turn."""
+        return self._open
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
+        p, t = QPainter(self), look.theme()
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        below = QRectF(0, 1, self.width(), self.height() - 1)
+        p.fillRect(below, look.faded(t.q, 14))
+        color = t.accent if self._open else t.attention
+        line(p, 0, 1, self.width(), 1, color, 2)
+        if not self._open:
+            hatch(p, QRectF(0, 3, self.width(), 8), look.faded(t.attention, 150))
+        y = 18 if self._open else 28
+        wide = draw_text(p, look.MARGIN, y, self._text, t.ink if self._open else t.attention,
+                         bold=True)  # fmt: skip
+        draw_text(p, look.MARGIN + wide + 18, y, self._more, t.muted, size=look.SMALL)
+
+
+class Choice(QAbstractButton):
+    """One of the steps that share a place: shown as its name, underlined when chosen."""
+
+    def __init__(self, kind: str, text: str, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.kind = kind
+        self.setText(text)
+        self.setCheckable(True)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setAccessibleName(text)
+
+    def wide(self) -> int:
+        """Return the width that the text needs, px."""
+        return round(text_width(self.text(), look.SMALL, bold=True)) + 10
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
+        p, t = QPainter(self), look.theme()
+        chosen = self.isChecked()
+        draw_text(p, 5, 14, self.text(), t.ink if chosen else t.muted, size=look.SMALL, bold=chosen)
+        if chosen:
+            line(p, 5, 19, self.width() - 5, 19, t.accent, 2)
+        elif self.hasFocus():
+            line(p, 5, 19, self.width() - 5, 19, t.muted, 1)
