@@ -1,4 +1,4 @@
-"""The whole job on the demo without a window: identify, tune, verify, hand over.
+"""The whole job on the demo without a window: sense, identify, tune, verify, hand over.
 
 The same session, experiments, estimators and proof as in the window; only the views are left
 out.
@@ -13,13 +13,13 @@ from oarlock.cancel import Cancel
 from oarlock.control._kernels import warm
 from oarlock.control.design import design_current
 from oarlock.control.loop import Margins
-from oarlock.demo.project import HEADER, make_demo
+from oarlock.demo.project import AXES, make_demo
 from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.link import Link
 from oarlock.drive.practice_process import PracticeProcess
 from oarlock.errors import InputError
-from oarlock.files import write_atomic
-from oarlock.handover.header import DEFAULT_MAP, header
+from oarlock.files import read_text, write_atomic
+from oarlock.handover.header import DEFAULT_MAP, default_map, header
 from oarlock.handover.patch import patch_file
 from oarlock.handover.proof import Proof, error_sequence, prove
 from oarlock.handover.values import handover_values
@@ -30,6 +30,22 @@ from oarlock.records import Finding, Run
 from oarlock.records.csv_file import write_record
 from oarlock.session.handover_view import digest
 from oarlock.session.perform import QUANTITIES, Reading, experiment_for, perform
+from oarlock.session.sensing_view import (
+    HAND,
+    PULSES,
+    PUSH,
+    REST,
+    SEARCH,
+    SPIN,
+    START,
+    TURN,
+    answer,
+    experiment_of,
+    kinds_for,
+    may_adopt,
+    needed_for,
+    steps,
+)
 from oarlock.session.session import Session
 from oarlock.store.project import Project
 
@@ -38,8 +54,12 @@ _TRIES = 3  # of an experiment, where a busy machine could not keep the heartbea
 _SYMBOLS = {"machine.R": "R with cable", "machine.Ld": "Ld", "machine.Lq": "Lq"}
 
 
-def run_job(folder: Path, say: Say, *, seed: int = 0) -> int:
-    """Do the demo's job in `folder`; return 0, or 1 where a check failed.
+def run_job(folder: Path, say: Say, *, seed: int = 0, only: tuple[str, ...] = AXES) -> int:
+    """Do the demo's job in `folder`, for each axis; return 0, or 1 where a check failed.
+
+    Parameters
+    ----------
+    only : the practice drives' axes to do it for
 
     Raises
     ------
@@ -48,16 +68,34 @@ def run_job(folder: Path, say: Say, *, seed: int = 0) -> int:
     """
     path = make_demo(folder)
     warm()
-    drive = PracticeProcess("--seed", str(seed))
+    session = Session(Project.open(path), lambda call: call())
+    failures: list[str] = []
+    try:
+        for name in [n for n in session.axis_names if _practice_of(session, n) in only]:
+            session.switch(name)
+            failures += _with_drive(session, folder, say, seed)
+        session.switch(session.axis_names[0])
+    finally:
+        if not session.close():
+            raise InputError("the project could not be saved", place=str(path))
+    for failure in failures:
+        say(f"FAILED  {failure}")
+    say("all checks hold" if not failures else "checks failed: see above")
+    return 1 if failures else 0
+
+
+def _practice_of(session: Session, name: str) -> str:
+    return AXES[session.axis_names.index(name)]
+
+
+def _with_drive(session: Session, folder: Path, say: Say, seed: int) -> list[str]:
+    name = str(session.view["practice"])
+    say(f"== {session.axis.name} ==")
+    drive = PracticeProcess("--seed", str(seed), "--axis", name)
     try:
         link = CanopenLink(drive.channel)
         try:
-            session = Session(Project.open(path), lambda call: call())
-            try:
-                return _Job(session, link, folder, say).run()
-            finally:
-                if not session.close():
-                    raise InputError("the project could not be saved", place=str(path))
+            return _Job(session, link, folder, say, name).run()
         finally:
             link.close()
     finally:
@@ -65,20 +103,46 @@ def run_job(folder: Path, say: Say, *, seed: int = 0) -> int:
 
 
 class _Job:
-    def __init__(self, session: Session, link: Link, folder: Path, say: Say) -> None:
+    def __init__(self, session: Session, link: Link, folder: Path, say: Say, practice: str) -> None:
         self._session, self._link, self._folder, self._say = session, link, folder, say
+        self._practice = practice
         self._failures: list[str] = []
 
-    def run(self) -> int:
+    def run(self) -> list[str]:
+        self._sense()
+        if self._failures:
+            self._say("sensing does not hold: nothing else is begun")
+            return self._failures
         self._identify()
         margins = self._design()
         steps = [self._verify(name) for name in ("d", "q")]
         self._tell_figures(margins, steps)
         self._hand_over()
-        for failure in self._failures:
-            self._say(f"FAILED  {failure}")
-        self._say("all checks hold" if not self._failures else "checks failed: see above")
-        return 1 if self._failures else 0
+        return self._failures
+
+    def _sense(self) -> None:
+        """Do what the axis's sensors need, in order; each that holds is used from then on."""
+        axis = self._session.axis
+        wanted = needed_for(axis)
+        order = [k for k in (REST, HAND, PULSES, TURN, PUSH) if k in wanted]
+        order += [SEARCH] if SEARCH in kinds_for(axis) else []
+        order += [SPIN, START] if START in kinds_for(axis) else []
+        for kind in order:
+            step = steps(self._session)[kind]
+            if step.waits_for:
+                self._failures.append(f"{step.title} waits for {step.waits_for}")
+                return
+            run, finding = self._play(experiment_of(kind, self._session), kind.replace(" ", "-"))
+            if not isinstance(finding, Finding) or not finding.holds:
+                why = finding.failed[0].sentence if isinstance(finding, Finding) else run.ended
+                self._say(f"{step.title:32}{why}")
+                self._failures.append(f"{kind}: {why}")
+                return
+            if may_adopt(self._session, run, finding):
+                self._session.adopt(finding, run)
+            self._say(f"{step.title:32}{finding.remark}")
+        self._say(answer(self._session, steps(self._session))[0])
+        self._say("")
 
     def _play(self, experiment: Experiment, name: str) -> tuple[Run, Reading]:
         for _ in range(_TRIES):
@@ -93,7 +157,7 @@ class _Job:
             if "heartbeat" not in run.ended:
                 break
             self._say(f"{name}: {run.ended}, this machine stood still; played again")
-        write_record(self._folder / f"{run.id:02d}-{name}.csv", performed.record)
+        write_record(self._folder / f"{run.id:02d}-{self._practice}-{name}.csv", performed.record)
         return run, performed.reading
 
     def _identify(self) -> None:
@@ -174,19 +238,21 @@ class _Job:
             if record:
                 errors[name] = error_sequence(record, name)
         text = header(session.axis).encode()
-        patch = patch_file(folder / HEADER, DEFAULT_MAP, values)
+        file = f"{self._practice}_gains.h"
+        mapping = default_map(read_text(folder / file), values)
+        patch = patch_file(folder / file, mapping, values)
         proofs: dict[str, Proof] = {}
-        for label, content in (("new header", text), (HEADER, patch.after)):
+        for label, content in (("new header", text), (file, patch.after)):
             proofs[label] = prove(content, DEFAULT_MAP, values, errors)
-            self._say(f"\nproof   {label}: {proofs[label].sentence}" if label != HEADER
+            self._say(f"\nproof   {label}: {proofs[label].sentence}" if label != file
                       else f"proof   {label}: {proofs[label].sentence}")  # fmt: skip
             if not proofs[label].exact and not proofs[label].missing:
                 self._failures.append(f"proof of {label}: {proofs[label].sentence}")
-        if proofs[HEADER].exact:
+        if proofs[file].exact:
             session.proven(digest(patch.after, values))
-        write_atomic(folder / "winch_gains_new.h", text, backup=False)
+        write_atomic(folder / f"{self._practice}_gains_new.h", text, backup=False)
         if any(change.differs for change in patch.changes):
             kept = patch.write()
-            session.written(HEADER)
+            session.written(file)
             changed = sum(change.differs for change in patch.changes)
-            self._say(f"wrote   {HEADER}, {changed} values; before: {kept.name if kept else '-'}")
+            self._say(f"wrote   {file}, {changed} values; before: {kept.name if kept else '-'}")

@@ -59,7 +59,7 @@ class TurnByHand:
         """Return what will move: nothing but what a hand moves."""
         del axis
         return Movement(
-            what="is turned by hand, one turn and back to its mark",
+            what="is turned by hand, a turn and back",
             speed=2.5 * math.tau,
             current=0.0,
             seconds=self.seconds,

@@ -62,7 +62,7 @@ class FourPushes:
 
         """
         current, seconds, speed = self._push(axis)
-        along = forcing_current(axis)
+        along = _along(axis, current)
         still = Step(duration=self.rest, frame=Frame.ROTOR, record=False, release=False)
         steps: list[Step] = []
         for side in (1.0, -1.0):
@@ -79,7 +79,7 @@ class FourPushes:
             decimation=max(math.ceil(recorded / 12000), 1),
             limits=abort_limits(
                 axis,
-                current=max(along, current),
+                current=1.5 * max(along, current),
                 turns=(0.9 if axis.sensor.kind is SensorKind.HALL else 0.12),
                 speed=3.0 * speed + 5.0,
                 seconds=total,
@@ -99,7 +99,7 @@ class FourPushes:
         return Movement(
             what=f"turns {degrees:.0f}° and back, twice",
             speed=speed,
-            current=max(forcing_current(axis), self._push(axis)[0]),
+            current=max(_along(axis, self._push(axis)[0]), self._push(axis)[0]),
             seconds=self.plan(axis).duration,
         )
 
@@ -108,12 +108,17 @@ class FourPushes:
         current, seconds, _ = self._push(axis)
         return {
             "current": current,
-            "along": forcing_current(axis),
+            "along": _along(axis, current),
             "seconds": seconds,
             "inertia": self._inertia(axis),
             "kind": axis.sensor.kind.value,
             "friction": self.friction,
         }
+
+
+def _along(axis: Axis, current: float) -> float:
+    """Return the current (A) of the pushes along d: strong, unless the angle is coarse."""
+    return current if axis.sensor.kind is SensorKind.HALL else forcing_current(axis)
 
 
 @dataclass(frozen=True, slots=True)
@@ -173,6 +178,8 @@ def read_pushes(record: Record, axis: Axis) -> Finding:
 
 def _hidden(axis: Axis, along: float, friction: float, std: float) -> float:
     """Return the zero's error (rad, electrical) whose torque along d friction would hide."""
+    if axis.sensor.kind is SensorKind.HALL:
+        return math.tau / 12.0
     most = axis.machine.torque_constant * along
     return math.asin(min((friction + 2.0 * std) / most, 1.0))
 
@@ -204,7 +211,9 @@ def _fitted(t: Array, moved: Array, record: Record, rows: NDArray[np.int64], axi
     at, x = t, moved
     if axis.sensor.kind is SensorKind.HALL:
         edges = np.flatnonzero(np.diff(record["hall"][rows]) != 0.0) + 1
-        if edges.size < 2:
+        # Within a sector the angle is unknown: there even a right d pulls the shaft a little.
+        sector = math.tau / 6.0 / axis.machine.pole_pairs.value
+        if edges.size < 2 or abs(float(moved[-1])) < 1.9 * sector:
             return _Push(t, moved, 0.0, 0.0)
         at, x = t[edges], moved[edges]
         # Where the shaft stood within its sector is not known: an offset is fitted as well.

@@ -98,7 +98,7 @@ class BoundedSearch:
         """Return what will move."""
         return Movement(
             what=f"moves {math.degrees(self.moved):.1f}° at a time, "
-            f"{math.degrees(TRAVEL):.0f}° in all at most",
+            f"{math.degrees(TRAVEL):.0f}° in all",
             speed=0.02 * axis.machine.max_speed.value,
             current=self.share * axis.machine.rated_current.value,
             seconds=40 * (self.plan(axis).duration + 0.1),

@@ -288,6 +288,9 @@ class Session:
         run = replace(performed.run, id=self._next_run, settings=settings)
         self._next_run += 1
         record = performed.record
+        if run.axis != self._axis.name:  # another axis is open by now: it goes to its own logbook
+            self._saver.submit(lambda: self._project.add_run(run, record))
+            return run
         self.runs = (*self.runs, run)
         self._records[run.id] = record
         self.readings[run.id] = performed.reading

@@ -11,6 +11,7 @@ from types import TracebackType
 from PySide6.QtCore import QCoreApplication, QObject, QTimer, Signal, Slot
 from PySide6.QtWidgets import QApplication
 
+from oarlock.errors import InputError
 from oarlock.session.bench import PRACTICE, Bench
 from oarlock.session.jobs import Jobs
 from oarlock.session.session import Session
@@ -53,15 +54,36 @@ class Application:
         window = MainWindow(self.session, self.bench, self.jobs)
         window.resize(*self.session.view.get("window", [1280, 800]))
         window.theme_toggled.connect(self.toggle_theme)
+        window.axis_chosen.connect(self.go_to_axis)
         return window
+
+    def go_to_axis(self, name: str) -> None:
+        """Go on with another axis; its drive is another one, so this one is let go."""
+        if name == self.session.axis.name:
+            return
+        practice = self.bench.connected and self.bench.channel.startswith(PRACTICE)
+        self.bench.disconnect()
+        try:
+            self.session.switch(name)
+        except InputError as error:
+            self.window.message.say(str(error))
+            return
+        self._renew()
+        self.window.read_records()
+        if practice:
+            self.bench.connect_drive(self.bench.channel)
 
     def toggle_theme(self) -> None:
         """Change between light and dark, keeping everything else as it is."""
         dark = not bool(self.session.view.get("dark", False))
         self.session.set_view("dark", dark)
+        look.choose(dark)
+        self._renew()
+
+    def _renew(self) -> None:
+        """Make the window anew, of the same size, in place of the old one."""
         old = self.window
         old.leave()
-        look.choose(dark)
         self.window = self._window()
         self.window.resize(old.size())
         self.window.show()

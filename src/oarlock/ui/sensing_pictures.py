@@ -13,11 +13,13 @@ from oarlock.machine import Axis, SensorKind
 from oarlock.quantities.display import digits, fixed, signed
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Finding
+from oarlock.sensing.angles import orders
 from oarlock.sensing.push import NAMES
 from oarlock.ui import theme as look
 from oarlock.ui.paint import draw_text, line
 
 Array = NDArray[np.float64]
+_OWN = tuple(range(1, 9))  # orders a turn that a sensor's own error has
 Picture = Callable[[QPainter, QRectF, Finding, Axis], None]
 
 
@@ -303,16 +305,22 @@ def paint_turn(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
     p.drawPolygon(QPolygonF(low + high[::-1]))
     for points in (low, high):
         _polyline(p, points, t.ink, 1.0)
-    _polyline(p, _curve(area, ev["grid"], curves["mean"], -span, span), t.accent, 2.0)
+    # What the sensor may be guilty of repeats slowly; the rest is cogging.
+    own = orders(ev["grid"][:-1], curves["mean"][:-1], _OWN)
+    slow = np.real(sum(a * np.exp(1j * n * ev["grid"]) for a, n in zip(own, _OWN, strict=True)))
+    _polyline(p, _curve(area, ev["grid"], curves["mean"], -span, span), t.muted, 1.0)
+    _polyline(p, _curve(area, ev["grid"], slow, -span, span), t.accent, 2.2)
     for name, points in (("forward", low), ("back", high)):
         spot = points[90]
         up = name == "back"
         draw_text(p, spot.x(), spot.y() + (-8 if up else 16), name, t.ink, size=look.SMALL,
                   align="center", halo=t.halo)  # fmt: skip
     apart = math.degrees(finding.extra["friction"].value)
-    spot = _curve(area, ev["grid"], curves["mean"], -span, span)[250]
-    draw_text(p, spot.x(), spot.y() - 6, f"±{apart:.1f}° friction", t.accent, bold=True,
-              align="center", halo=t.halo)  # fmt: skip
+    spot = _curve(area, ev["grid"], slow, -span, span)[250]
+    draw_text(p, spot.x(), spot.y() - 8, f"sensor ±{float(np.ptp(slow)) / 2:.1f}°", t.accent,
+              bold=True, align="center", halo=t.halo)  # fmt: skip
+    draw_text(p, area.right() - 4, area.top() + 12, f"friction ±{apart:.1f}°", t.ink,
+              size=look.SMALL, align="right", halo=t.halo)  # fmt: skip
 
 
 def _axes(p: QPainter, area: QRectF, span: float) -> None:

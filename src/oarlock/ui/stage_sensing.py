@@ -239,7 +239,8 @@ class SensingStage(StageView):
         worst = max(rest.estimates.values(), key=lambda e: abs(e.value))
         noise = max(e.value for e in rest.extra.values())
         self._offset.show_value(signed(worst.value / count, 2), "LSB",
-                                f"±{digits(2 * (worst.std or 0) / count, 1)}", worst.origin)  # fmt: skip
+                                f"±{digits(2 * (worst.std or 0) / count, 1)}",
+                                worst.origin)  # fmt: skip
         self._noise.show_value(f"{noise / count:.1f}", "LSB", "", worst.origin)
 
     def show_live(self, live: Live) -> None:
@@ -323,7 +324,7 @@ class _Sources(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setFixedHeight(22 + 4 * 21)
+        self.setFixedHeight(22 + 4 * 20)
         self._rows: list[ZeroSource] = []
 
     def show_sources(self, rows: list[ZeroSource]) -> None:
@@ -353,7 +354,7 @@ class _Sources(QWidget):
             text = f"{math.degrees(centre + share * span) % 360:.1f}"
             draw_text(p, x, 12, text, t.muted, size=10, align="center")
         for n, row in enumerate(self._rows):
-            y = 30 + 21 * n
+            y = 30 + 20 * n
             draw_text(p, 0, y + 5, row.name, t.ink, bold=row.in_use)
             if row.value is None:
                 draw_text(p, self.width(), y + 5, "–", t.muted, align="right")
@@ -413,7 +414,7 @@ class _Checks(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setFixedHeight(90)
+        self.setFixedHeight(66)
         self._lines: list[tuple[str, bool]] = []
 
     def show_step(self, failed: SensingStep | None) -> None:

@@ -1,8 +1,17 @@
 """The top bar: what is open, how the drive is, what is under way, and Stop."""
 
+import functools
+
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QPushButton, QSizePolicy, QWidget
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QHBoxLayout,
+    QMenu,
+    QPushButton,
+    QSizePolicy,
+    QWidget,
+)
 
 from oarlock.drive.link import Live
 from oarlock.quantities.kinds import RPM
@@ -41,6 +50,7 @@ class TopBar(QWidget):
     stop = Signal()
     connect_asked = Signal()
     cancel = Signal()
+    axis_chosen = Signal(str)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -57,6 +67,14 @@ class TopBar(QWidget):
         self.numbers_button.setToolTip("Show or hide the numbers of this stage")
         self.numbers_button.hide()
         self.stop_button = StopButton()
+        self.axis_button = QPushButton(self)
+        self.axis_button.setFlat(True)
+        self.axis_button.setFont(look.font(look.NAME, bold=True))
+        self.axis_button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.axis_button.setToolTip("Go to another axis of this project")
+        self._axes = QMenu(self.axis_button)
+        self.axis_button.setMenu(self._axes)
+        self.axis_button.hide()
         for button in (self.connect_button, self.cancel_button, self.numbers_button):
             button.setFixedHeight(26)
             button.setFont(look.font(look.BODY))
@@ -74,9 +92,21 @@ class TopBar(QWidget):
         self.cancel_button.clicked.connect(self.cancel)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
-    def show_project(self, project: str, axis: str) -> None:
-        """Show what is open."""
+    def show_project(self, project: str, axis: str, axes: tuple[str, ...] = ()) -> None:
+        """Show what is open, and offer the other axes."""
         self._project, self._axis = project, axis
+        self.axis_button.setVisible(len(axes) > 1)
+        if len(axes) > 1:
+            self._axes.clear()
+            for name in axes:
+                action = self._axes.addAction(name)
+                action.setCheckable(True)
+                action.setChecked(name == axis)
+                action.triggered.connect(functools.partial(self.axis_chosen.emit, name))
+            self.axis_button.setText(axis)
+            left = round(look.MARGIN + text_width(f"{project} / ")) - 4
+            wide = round(text_width(axis, look.NAME, bold=True)) + 34
+            self.axis_button.setGeometry(left, 5, wide, 30)
         self.update()
 
     def show_link(self, name: str, *, connected: bool, connecting: bool) -> None:
@@ -111,7 +141,10 @@ class TopBar(QWidget):
         p.fillRect(self.rect(), t.ground)
         line(p, 0, self.height() - 1, self.width(), self.height() - 1, t.rule)
         x = look.MARGIN + draw_text(p, look.MARGIN, 25, f"{self._project} / ", t.muted)
-        x += draw_text(p, x, 25, self._axis, t.ink, size=look.NAME, bold=True)
+        if self.axis_button.isHidden():
+            x += draw_text(p, x, 25, self._axis, t.ink, size=look.NAME, bold=True)
+        else:
+            x = float(self.axis_button.geometry().right())
         if self._trouble:
             draw_text(p, x + 24, 25, self._trouble[:90], t.attention, bold=True)
             return

@@ -46,6 +46,7 @@ class MainWindow(QMainWindow):
     """One open project."""
 
     theme_toggled = Signal()
+    axis_chosen = Signal(str)
 
     def __init__(self, session: Session, bench: Bench, jobs: Jobs) -> None:
         super().__init__()
@@ -108,6 +109,7 @@ class MainWindow(QMainWindow):
         self.top_bar.stop.connect(bench.stop)
         self.top_bar.cancel.connect(bench.stop)
         self.top_bar.connect_asked.connect(self.ask_connection)
+        self.top_bar.axis_chosen.connect(self.axis_chosen)
         self.top_bar.numbers_button.clicked.connect(self.toggle_numbers)
         self.strip.dragged.connect(self._strip_dragged)
         self.strip.released.connect(self._strip_released)
@@ -190,7 +192,7 @@ class MainWindow(QMainWindow):
 
     def _refresh_frame(self) -> None:
         session = self.session
-        self.top_bar.show_project(session.name, session.axis.name)
+        self.top_bar.show_project(session.name, session.axis.name, session.axis_names)
         self._refresh_rail()
         self.logbook.show_runs(session.runs, session.axis)
 
@@ -297,6 +299,10 @@ class MainWindow(QMainWindow):
         found.append(Command("Stop the drive", "Esc", bench.stop))
         if self.current.f5:
             found.append(Command(self.current.f5, "F5", self._run))
+        for name in session.axis_names:
+            if name != session.axis.name:
+                go = functools.partial(self.axis_chosen.emit, name)
+                found.append(Command(f"Go to the axis {name}", "", go))
         if session.undo_label:
             found.append(Command(f"Undo: {session.undo_label}", "Ctrl+Z", session.undo))
         if session.redo_label:
