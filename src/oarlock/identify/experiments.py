@@ -48,7 +48,8 @@ def gentle_gains(axis: Axis, crossover: float) -> CurrentGains:
 
 def limits_for(axis: Axis, current: float, seconds: float) -> Limits:
     """Return abort limits a little above what an experiment at standstill needs."""
-    travel = 1.5 * math.pi / axis.machine.pole_pairs.value  # alignment turns at most half of one
+    # A free shaft aligns by half an electrical turn, then follows the directions round.
+    travel = 3.4 * math.pi / axis.machine.pole_pairs.value
     return Limits(
         current=min(1.3 * current + 0.05 * axis.machine.peak_current.value,
                     1.1 * axis.machine.peak_current.value),
@@ -119,6 +120,7 @@ class InductanceSine:
     bias: float = 0.3  # of rated current, along d
     q_biases: tuple[float, ...] = ()  # of peak current, along q: maps saturation; brake needed
     seconds: float = 0.14  # recorded for each sine
+    aligned: bool = False  # the bias pulls a free rotor along a fixed angle, instead of following
 
     def segments(self, axis: Axis) -> list[tuple[float, float, float]]:
         """Return (frequency Hz, i_d A, i_q A) of each sine, in order."""
@@ -138,8 +140,10 @@ class InductanceSine:
         for f, i_d, i_q in self.segments(axis):
             volts = min(wanted * math.tau * f * L, 0.75 * axis.inverter.v_max)
             wave = Wave(shape=Shape.SINE, target=target, amplitude=volts, frequency=f)
-            held = Step(duration=self.seconds, i_d=i_d, i_q=i_q, wave=wave)
-            steps.append(replace(held, duration=0.1, record=False, wave=None))
+            frame = Frame.FIXED if self.aligned else Frame.ROTOR
+            held = Step(duration=self.seconds, i_d=i_d, i_q=i_q, wave=wave, frame=frame)
+            wait = 1.2 if self.aligned and not steps else 0.1
+            steps.append(replace(held, duration=wait, record=False, wave=None))
             steps.append(replace(held, duration=0.04, record=False))
             steps.append(held)
         seconds = sum(step.duration for step in steps)

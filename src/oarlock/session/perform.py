@@ -36,14 +36,22 @@ class Performed:
     reading: Reading
 
 
-def experiment_for(quantity: str) -> Experiment:
-    """Return the experiment that identifies `quantity`."""
+def experiment_for(quantity: str, *, held: bool = True) -> Experiment:
+    """Return the experiment that identifies `quantity`.
+
+    Parameters
+    ----------
+    held : whether a brake holds the shaft; a free one swings after each change of direction,
+        and a held q current would spin it, so that saturation along q is left out
+
+    """
     if quantity == "resistance":
-        return ResistanceHolds()
+        return ResistanceHolds() if held else ResistanceHolds(turn=0.9)
     if quantity == "inductance_d":
-        return InductanceSine(axis_name="d")
+        return InductanceSine(axis_name="d", aligned=not held)
     if quantity == "inductance_q":
-        return InductanceSine(axis_name="q", q_biases=(0.3, 0.6, 0.9))
+        biases = (0.3, 0.6, 0.9) if held else ()
+        return InductanceSine(axis_name="q", q_biases=biases, aligned=not held)
     raise KeyError(quantity)
 
 

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QButtonGroup, QLabel, QLineEdit
 
+from oarlock.drive.steps import problems
 from oarlock.errors import InputError
 from oarlock.identify.experiments import announcement
 from oarlock.quantities.display import digits
@@ -135,9 +136,15 @@ class IdentifyStage(StageView):
             self.note.setText("Connect a drive in the top bar to measure.")
             return
         try:
-            plan = experiment_for(self.chosen).plan(self.session.axis)
+            plan = experiment_for(self.chosen, held=self.bench.braked).plan(self.session.axis)
         except InputError as error:
             self.note.setText(str(error))
+            return
+        blocked = [text for text in problems(plan, self.session.axis) if "Sensing" in text]
+        if blocked:
+            self.note.setText(f"Not yet: it {blocked[0]}.")
+            self.measure.setEnabled(False)
+            self.measure_all.setEnabled(False)
             return
         self.note.setText(announcement(plan, braked=self.bench.braked))
 
@@ -196,7 +203,7 @@ class IdentifyStage(StageView):
 
     def _measure(self, quantity: str) -> None:
         self.choose(quantity)
-        self.bench.run(experiment_for(quantity), self._kept)
+        self.bench.run(experiment_for(quantity, held=self.bench.braked), self._kept)
         self.refresh()
 
     def _kept(self, performed: Performed) -> None:
