@@ -21,7 +21,7 @@ from oarlock.drive.practice_process import PracticeProcess
 from oarlock.drive.runner import play
 from oarlock.identify.experiments import Experiment
 from oarlock.machine import Axis, SensorKind
-from oarlock.machine.axis_file import parse_axis
+from oarlock.machine.axis_file import format_axis, parse_axis
 from oarlock.practice.truth import draw
 from oarlock.quantities import Origin
 from oarlock.records import Finding, Record
@@ -63,12 +63,6 @@ def _no_threads_left() -> Iterator[None]:
             return
         time.sleep(0.02)
     pytest.fail(f"threads left: {[t.name for t in left]}")
-
-
-@pytest.fixture
-def axis() -> Axis:
-    """The sonar winch as its datasheet prints it."""
-    return parse_axis(demo_text("winch.axis.toml"), place="winch")
 
 
 @pytest.fixture
@@ -117,6 +111,17 @@ def play_on_model(
 
 
 @pytest.fixture
+def axis(truth: PlantParameters) -> Axis:
+    """The sonar winch as its datasheet prints it, its sensors as they truly are."""
+    return sensed(printed_axis("winch"), truth)
+
+
+def printed_axis(name: str) -> Axis:
+    """Return an axis of the demo as its datasheet prints it, nothing measured."""
+    return parse_axis(demo_text(f"{name}.axis.toml"), place=name)
+
+
+@pytest.fixture
 def practice() -> Iterator[PracticeProcess]:
     """A practice drive of its own for one test."""
     drive = PracticeProcess(*CALM)
@@ -134,7 +139,18 @@ def link(practice: PracticeProcess) -> Iterator[CanopenLink]:
 
 @pytest.fixture
 def demo_path(tmp_path: Path) -> Path:
-    """A fresh copy of the demo project."""
+    """A fresh copy of the demo project, the winch's sensing done."""
+    path = make_demo(tmp_path / "demo")
+    project = Project.open(path)
+    axis = sensed(printed_axis("winch"), draw("winch", 0))
+    project.save_axis(axis.name, format_axis(axis), "sensed")
+    project.close()
+    return path
+
+
+@pytest.fixture
+def unsensed_path(tmp_path: Path) -> Path:
+    """A fresh copy of the demo project in which nothing is known of the sensors."""
     return make_demo(tmp_path / "demo")
 
 

@@ -76,7 +76,7 @@ def test_identify_adopts_one_record_after_the_other(
     found = read_axis(out)
     assert found.machine.R.adopted is not None
     assert found.machine.Ld.adopted is not None
-    assert found.machine.Ld.value == pytest.approx(truth.Ld, rel=5e-3)
+    assert found.machine.Ld.value == pytest.approx(truth.incremental_Ld(3.0), rel=5e-3)
     assert found.machine.R.adopted.source == "r.csv"
 
 

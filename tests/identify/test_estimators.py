@@ -31,7 +31,7 @@ def identify(axis: Axis, seed: int) -> dict[str, tuple[float, float]]:
     assert all(finding.holds for finding in (R, d, q))
     found = {
         "R": (R.estimates["machine.R"], plant.R),
-        "Ld": (d.estimates["machine.Ld"], plant.Ld),
+        "Ld": (d.estimates["machine.Ld"], plant.incremental_Ld(0.3 * 10.04)),
         "Lq": (q.estimates["machine.Lq"], plant.Lq),
         "gain a": (R.estimates["inverter.gain_a"], plant.gains[0]),
         "Lq far": (list(q.extra.values())[-1], plant.incremental_Lq(0.9 * 19.94)),
@@ -203,7 +203,7 @@ def test_without_the_sensors_gains_the_uncertainty_is_wider(
     assert before.std is not None
     assert after.std is not None
     assert before.std > 3.0 * after.std
-    assert abs(after.value / truth.Ld - 1.0) < 0.003
+    assert abs(after.value / truth.incremental_Ld(0.3 * 10.04) - 1.0) < 0.003
 
 
 def test_a_dead_time_that_hides_the_resistance_is_told(axis: Axis, truth: PlantParameters) -> None:

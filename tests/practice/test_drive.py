@@ -155,7 +155,7 @@ def test_writes_without_sense_are_refused(
 
 def test_nothing_changes_while_it_runs(firmware: Firmware) -> None:
     firmware.operational = True
-    table = np.zeros(12, dtype="<f4")
+    table = np.zeros(13, dtype="<f4")
     table[0] = 1000
     firmware.values.set_data(0x2040, 0, table.tobytes())
     firmware.values.set_data(0x2020, 1, struct.pack("<f", 5.0))

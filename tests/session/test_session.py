@@ -19,7 +19,13 @@ from oarlock.session.current_view import (
     target_texts,
     why_Kp,
 )
-from oarlock.session.handover_view import Proven, errors_for_proof, handover_picture, make_proof
+from oarlock.session.handover_view import (
+    Proven,
+    errors_for_proof,
+    handover_picture,
+    make_proof,
+    mapping_of,
+)
 from oarlock.session.identify_view import answer, compared, consequences, tiles
 from oarlock.session.logbook_view import action, cells, gave, summary
 from oarlock.session.machine_view import characteristic_why, machine_picture
@@ -387,12 +393,14 @@ def test_handover_waits_for_gains_and_proof(verified: Session) -> None:
     assert shown.may_prove == ""
     assert shown.unmapped == ("CUR_TRACK",)
     values = shown.patch.changes
-    assert len(values) == 6
-    from oarlock.handover.header import DEFAULT_MAP
+    assert len(values) == 15
     from oarlock.handover.values import handover_values
 
     proven = make_proof(
-        shown.patch.after, DEFAULT_MAP, handover_values(verified.axis), errors_for_proof(verified)
+        shown.patch.after,
+        mapping_of(verified),
+        handover_values(verified.axis),
+        errors_for_proof(verified),
     )
     after = handover_picture(verified, proven)
     assert after.answer == "Yes, once it is written"

@@ -74,7 +74,7 @@ def test_from_datasheet_to_written_header(qtbot: QtBot, live: Application) -> No
     assert session.axis.machine.R.adopted is not None
 
     # Current loop: type a crossover, then run the step that verifies it.
-    qtbot.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.ControlModifier)
+    qtbot.keyClick(window, Qt.Key.Key_4, Qt.KeyboardModifier.ControlModifier)
     loop = current(live)
     assert loop.isVisible()
     entry = next(iter(loop._numbers.given.values())).entry

@@ -46,7 +46,13 @@ class TurnByHand:
             steps=(Step(duration=self.seconds, frame=Frame.OFF, release=True),),
             channels=("t", "theta_m", *_LINES[axis.sensor.kind]),
             decimation=max(round(self.seconds / axis.inverter.Ts / 12000), 1),
-            limits=abort_limits(axis, current=0.0, turns=12.0, speed=40.0, seconds=self.seconds),
+            limits=abort_limits(
+                axis,
+                current=0.0,
+                turns=40.0,
+                speed=axis.machine.max_speed.value,
+                seconds=self.seconds,
+            ),
             gains=gentle_gains(axis, 100.0),
         )
 
@@ -110,7 +116,7 @@ class Ellipse:
     skew: float  # rad
     sine_offset: float
     cosine_offset: float
-    scatter: float  # rms distance of the points from it
+    scatter: float  # rms distance of the points from it, across it
     std: Array  # (4,): of ratio, skew, both offsets
 
 
@@ -158,6 +164,11 @@ def fit_ellipse(sine: Array, cosine: Array) -> Ellipse:
     )
 
 
+_CIRCLE = Ellipse(
+    size=1.0, ratio=1.0, skew=0.0, sine_offset=0.0, cosine_offset=0.0, scatter=0.0, std=np.zeros(4)
+)
+
+
 def _phase(s: Array, c: Array, ratio: float, skew: float, o_s: float, o_c: float) -> Array:
     y, x = (s - o_s) / ratio, c - o_c
     return np.asarray(np.arctan2((y - x * math.sin(skew)) / math.cos(skew), x))
@@ -185,9 +196,10 @@ def _resolver(record: Record, axis: Axis) -> Finding:
     sine, cosine = record["sine"], record["cosine"]
     spread = {"sine": float(np.ptp(sine)), "cosine": float(np.ptp(cosine))}
     largest = max(spread.values())
-    missing = [name for name, value in spread.items() if value < 0.2 * largest or value < 0.1]
+    turned = largest > 0.1
+    missing = [name for name, value in spread.items() if turned and value < 0.2 * largest]
     clipped = max(float(np.mean(np.abs(line) > 0.985)) for line in (sine, cosine))
-    ellipse = fit_ellipse(sine, cosine)
+    ellipse = fit_ellipse(sine, cosine) if turned and not missing else _CIRCLE
     correct = {
         "sensor.sine_ratio": _made(ellipse.ratio, float(ellipse.std[0])),
         "sensor.skew": _made(ellipse.skew, float(ellipse.std[1]), "rad"),
@@ -214,7 +226,7 @@ def _resolver(record: Record, axis: Axis) -> Finding:
         _alone(record),
         Check(
             name="range",
-            passed=clipped < 0.002 and (bool(missing) or ellipse.size > 0.15),
+            passed=clipped < 0.002 and (bool(missing) or not turned or ellipse.size > 0.15),
             sentence=f"Amplitude {100 * ellipse.size:.0f} % of the converter's range "
             + ("and clipped: lower the excitation" if clipped >= 0.002 else "(15 to 98 allowed)"),
         ),
@@ -228,7 +240,7 @@ def _resolver(record: Record, axis: Axis) -> Finding:
         ),
         Check(
             name="scatter",
-            passed=bool(missing) or ellipse.scatter < 0.02 * ellipse.size,
+            passed=bool(missing) or not turned or ellipse.scatter < 0.02 * ellipse.size,
             sentence=f"Points lie {100 * ellipse.scatter / ellipse.size:.2f} % about the ellipse "
             "(2 allowed)",
         ),
@@ -237,7 +249,7 @@ def _resolver(record: Record, axis: Axis) -> Finding:
     pick = np.linspace(0, sine.size - 1, min(sine.size, 360)).astype(int)
     return Finding(
         quantity=TurnByHand.name,
-        estimates={} if missing else correct,
+        estimates=correct if turned and not missing else {},
         extra={"rounds": _made(rounds, 0.05)},
         checks=tuple(checks),
         remark=f"ellipse {100 * abs(ellipse.ratio - 1):.1f} %, {rounds:.1f} rounds",

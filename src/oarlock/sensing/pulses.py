@@ -170,8 +170,8 @@ def read_pulses(record: Record, axis: Axis) -> Finding:
         gains, gain_std = np.ones(3), math.inf
     else:
         gains, gain_std = _gains(answer)
-    readings = answer.map / gains[:, None]
-    order, admittance = _arrange(readings)
+    order, side, admittance = _arrange(answer.map / gains[:, None])
+    gains = side * gains
     long, ratio, twist, angle_std = _saliency(admittance, answer.std)
     checks = _checks(axis, size, strength, gains, order, twist, admittance)
     estimates: dict[str, Estimate] = {}
@@ -215,14 +215,15 @@ def _answer(record: Record, rows: int) -> _Answer:
         phasors.append(found[0] - 1j * found[1])
         angles.append(float(record["theta_e"][part][0]))
     table = np.array(phasors)
-    # One common phase, that of an inductance behind the drive's delay.
+    # One common phase, that of an inductance behind the drive's delay of one sample: the
+    # triangle of current lags the square wave by a quarter of a period.
     turn = np.exp(-0.5j * np.angle(np.sum(table**2)))
+    if (turn * np.conj(-np.exp(1j * math.tau / period))).real < 0.0:
+        turn = -turn
     real = np.real(table * turn)
     unit = np.column_stack([np.cos(angles), np.sin(angles)])
     found, *_ = np.linalg.lstsq(unit, real, rcond=None)
     made = found.T / float(record.settings["volts"])
-    if np.trace(_CLARKE @ made) < 0.0:
-        made = -made
     std = math.sqrt(2.0 * float(np.mean(noise)) / rows / (DIRECTIONS / 2.0))
     return _Answer(made, std / float(record.settings["volts"]))
 
@@ -238,20 +239,20 @@ def _gains(answer: _Answer) -> tuple[Array, float]:
     return gains, math.hypot(1.6 * answer.std / float(strength[1]), 2e-4)
 
 
-def _arrange(readings: Array) -> tuple[tuple[int, ...], Array]:
-    """Return which reading belongs to which output, and the admittance (2, 2) that follows."""
-    best: tuple[float, tuple[int, ...], Array] | None = None
-    for order in itertools.permutations(range(3)):
-        made = _CLARKE @ readings[list(order)]
+def _arrange(readings: Array) -> tuple[tuple[int, ...], float, Array]:
+    """Return which reading belongs to which output, their sign, and the admittance (2, 2)."""
+    best: tuple[float, tuple[int, ...], float, Array] | None = None
+    for order, side in itertools.product(itertools.permutations(range(3)), (1.0, -1.0)):
+        made = side * _CLARKE @ readings[list(order)]
         symmetric = 0.5 * (made + made.T)
         twist = abs(made[0, 1] - made[1, 0])
         if np.linalg.eigvalsh(symmetric)[0] <= 0.0:
             twist += 10.0 * float(np.abs(made).max())
         if best is None or twist < best[0] - 1e-12:
-            best = (twist, order, made)
+            best = (twist, order, side, made)
     if best is None:
         raise InputError("no order of phases fits", place=StandingPulses.name)
-    return best[1], best[2]
+    return best[1:]
 
 
 def _saliency(admittance: Array, std: float) -> tuple[float, float, float, float]:

@@ -84,6 +84,7 @@ def read_rest(record: Record, axis: Axis) -> Finding:
         if phase == inv.unsensed:
             continue
         rest = record[f"i{phase}"][off:]
+        rest = rest if rest.size else record[f"i{phase}"]  # it tripped when it was energised
         mean = float(np.mean(rest))
         noise[phase] = float(np.std(rest))
         before = record[f"i{phase}"][:off]
@@ -104,8 +105,8 @@ def read_rest(record: Record, axis: Axis) -> Finding:
         },
         checks=tuple(_checks(record, axis, estimates, noise, shift, rails)),
         remark=f"noise {max(noise.values()) / count:.1f} counts",
-        evidence={f"i{p}": record[f"i{p}"][off:] for p in noise}
-        | {"fitted": record[f"i{next(iter(noise))}"][off : off + 80]},
+        evidence={f"i{p}": record[f"i{p}"][-min(record.rows, 8000) :] for p in noise}
+        | {"fitted": record[f"i{next(iter(noise))}"][-80:]},
     )
 
 

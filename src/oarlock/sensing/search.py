@@ -32,6 +32,7 @@ Array = NDArray[np.float64]
 _COARSE = 12  # angles around
 _FINE = math.radians(1.0)  # electrical, where halving ends
 _MOST_TRIALS = 160
+_WINDOWS = (0.07, 0.16, 0.3)  # rad, electrical, round an edge that is looked for again
 _ROUGH = math.radians(4.0)  # electrical, where halving ends at first
 _HEAVY = 0.1  # load over the largest torque, from which a second current is searched at
 _LEVELS = (0.25, 0.5, 1.0)  # of the largest current
@@ -70,7 +71,9 @@ class BoundedSearch:
                  angle=angle, release=n > 2 and brake == "opens first")
             for n in range(30)
         ]  # fmt: skip
-        steps.append(replace(steps[-1], duration=0.04, release=brake != "stays"))
+        # Where it may go farther it gets time: away from an unstable angle it creeps at first.
+        seconds = 0.04 if travel is None else 0.5
+        steps.append(replace(steps[-1], duration=seconds, release=brake != "stays"))
         seconds = sum(step.duration for step in steps)
         limits = abort_limits(
             axis, current=current, turns=0.1, speed=0.2 * axis.machine.max_speed.value,
@@ -198,11 +201,12 @@ class _Searching:
         if len(self._trials) >= _MOST_TRIALS:
             raise _Stop("too many trials")
         record = play(plan, self._axis, self._link, settings={}, cancel=self._cancel)
-        if record.ended != "done" and "travel" not in record.ended:
-            raise _Stop(record.ended)
         theta = record["theta_m"]
         if not theta.size:
-            raise _Stop("nothing was recorded")
+            raise _Stop("the shaft turns before anything is done: a load drives it and no brake "
+                        "holds it")  # fmt: skip
+        if record.ended != "done" and "travel" not in record.ended:
+            raise _Stop(record.ended)
         before, after = float(theta[0]), float(theta[-1])
         if "travel" in record.ended:  # it moved: the last sample may be older than the trip
             after = before + math.copysign(plan.limits.travel, after - before)
@@ -284,8 +288,9 @@ class _Searching:
         found = []
         for place, moving, below in solved.edges_at(self._most):
             found += self._refined(place, moving, below, side)
-        if self._edges and self._trials[self._edges[0][0]].asked == self._most:
-            self._edges = []  # the rough ones
+        rough = bool(self._edges) and self._trials[self._edges[0][0]].asked == self._most
+        if rough and len(found) >= 3:
+            self._edges = []
         self._edges += found
 
     def _refined(
@@ -298,7 +303,7 @@ class _Searching:
             angle = (at + side * pairs * self._trials[-1].after) % math.tau
             return self._try(angle) == side * moving, len(self._trials) - 1
 
-        for half in (math.radians(4.0), math.radians(9.0)):
+        for half in _WINDOWS:
             low, high = place - half, place + half
             (a, at_low), (b, at_high) = moves(low), moves(high)
             if a == below and b != below:
@@ -387,8 +392,7 @@ def solve(rows: Array, axis: Axis, side: float) -> Solved:
     edges = _edges(rows, axis, side)
     if len(edges) < 4:
         raise InputError(f"{len(edges)} edges of motion; four are needed", place=BoundedSearch.name)
-    table = np.array(edges)  # angle from the rotor's place, sign of the motion, A
-    place, sign, current = table.T
+    place, sign, current, above = np.array(edges).T
     m = axis.machine
     known = (m.Ld.value - m.Lq.value) / m.psi.value
     most = float(current.max())
@@ -397,9 +401,13 @@ def solve(rows: Array, axis: Axis, side: float) -> Solved:
     def misfit(p: Array) -> Array:
         delta = place + p[0]
         torque = current * np.sin(delta) * (1.0 + p[3] * current * np.cos(delta))
-        off = (side * torque - p[1] * sign - p[2]) / most
+        off = (side * (torque - p[2]) - p[1] * sign) / most
+        # The torque must rise towards the side on which the shaft moved forward.
+        rise = side * current * (np.cos(delta) + p[3] * current * np.cos(2.0 * delta)) / most
+        wrong = np.minimum(above * sign * rise, 0.0)
         # Saliency over flux is known from paper only: believed within 20 %.
-        return np.append(off, 0.01 * (p[3] - known) / (0.2 * abs(known) + 0.02 / most))
+        belief = 0.01 * (p[3] - known) / (0.2 * abs(known) + 0.02 / most)
+        return np.concatenate([off, wrong, [belief]])
 
     best = None
     for start in np.arange(12) * math.tau / 12:
@@ -417,8 +425,12 @@ def solve(rows: Array, axis: Axis, side: float) -> Solved:
     return Solved(wrap(float(p[0])), float(p[1]), float(p[2]), float(p[3]), residual, len(edges))
 
 
-def _edges(rows: Array, axis: Axis, side: float) -> list[tuple[float, float, float]]:
-    """Return (angle - p theta_m, sign, A) of each edge: where halving ended between two trials."""
+def _edges(rows: Array, axis: Axis, side: float) -> list[tuple[float, float, float, float]]:
+    """Return the edges, where halving ended between two trials.
+
+    Each is angle - p theta_m (rad), sign of the motion, current (A), and 1 where the shaft moved
+    above it, -1 where it moved below.
+    """
     pairs = axis.machine.pole_pairs.value
     found = []
     for edge in range(1, int(rows[:, 4:].max(initial=0.0)) + 1):
@@ -426,8 +438,12 @@ def _edges(rows: Array, axis: Axis, side: float) -> list[tuple[float, float, flo
         if len(ends) != 2:
             continue
         place = ends[:, 0] - side * pairs * ends[:, 3]
-        middle = float(place[0]) + 0.5 * wrap(float(place[1] - place[0]))
-        found += [(middle, float(sign), float(ends[0, 1])) for sign in ends[:, 2] if sign != 0.0]
+        apart = wrap(float(place[1] - place[0]))
+        middle = float(place[0]) + 0.5 * apart
+        for n, sign in enumerate(ends[:, 2]):
+            if sign != 0.0:
+                above = math.copysign(1.0, apart) * (1.0 if n else -1.0)
+                found.append((middle, float(sign), float(ends[0, 1]), above))
     return found
 
 

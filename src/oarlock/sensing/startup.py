@@ -7,7 +7,7 @@ what the dead time and the resistance are wrong by, over the back-EMF.
 
 import math
 from dataclasses import asdict, dataclass, replace
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,9 +22,9 @@ from oarlock.records import Check, Finding, Record
 from oarlock.sensing.angles import wrapped
 from oarlock.sensing.experiment import Movement, abort_limits
 from oarlock.sensing.turn import field_ramp, forcing_current
-from oarlock.simulate import _kernels as k
-from oarlock.simulate.drive_model import CHANNELS, DriveModel
-from oarlock.simulate.from_axis import plant_of
+
+if TYPE_CHECKING:
+    from oarlock.simulate.drive_model import DriveModel
 
 Array = NDArray[np.float64]
 ANGLE = math.radians(12.0)  # electrical: what the observer may be wrong by at hand-over
@@ -272,6 +272,11 @@ def simulated_error(
     speeds : rad/s, electrical, (n,)
 
     """
+    # The simulator is compiled: it is loaded when it is wanted, not with the window.
+    from oarlock.simulate import _kernels as k
+    from oarlock.simulate.drive_model import CHANNELS, DriveModel
+    from oarlock.simulate.from_axis import plant_of
+
     inertia = axis.machine.inertia.value if axis.machine.inertia else 1e-3
     errors = []
     for speed in speeds:
@@ -297,7 +302,9 @@ def simulated_error(
     return np.array(errors)
 
 
-def _set_up(model: DriveModel, axis: Axis, plan: Plan, start: StartSettings) -> None:
+def _set_up(model: "DriveModel", axis: Axis, plan: Plan, start: StartSettings) -> None:
+    from oarlock.simulate import _kernels as k
+
     m, g = axis.machine, plan.gains
     model.firm[[k.KP_D, k.KI_D, k.KP_Q, k.KI_Q]] = [g.Kp_d, g.Ki_d, g.Kp_q, g.Ki_q]
     model.firm[[k.F_PAIRS, k.F_LD, k.F_LQ, k.F_PSI]] = [

@@ -13,12 +13,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.drive.steps import Frame, Plan, Step
+from oarlock.errors import InputError
 from oarlock.identify.experiments import gentle_gains
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.display import digits
 from oarlock.records import Check, Finding, Record
-from oarlock.sensing.angles import circular_mean, mean_angle, orders, wrapped
+from oarlock.sensing.angles import circular_mean, mean_angle, orders, wrap, wrapped
 from oarlock.sensing.experiment import Movement, abort_limits
 from oarlock.sensing.halls import even_error, hall_table, left_error
 
@@ -77,10 +78,14 @@ class ForcedTurn:
     def plan(self, axis: Axis) -> Plan:
         """Return the steps, limits and gains for this axis."""
         current, fast = forcing_current(axis), math.tau * self.frequency
-        hold = Step(duration=self.rise / 10.0, frame=Frame.FIXED, release=True, record=False,
-                    angle=-0.5 * math.pi)  # fmt: skip
-        # From two directions: a rotor that stands exactly opposite to one is off the other.
-        steps = [replace(hold, i_d=current * (n + 1) / 10.0) for n in range(10)]
+        each = self.rise / 10.0
+        hold = Step(duration=each, frame=Frame.FIXED, release=True, record=False)
+        # The field turns while the current rises: a rotor that stands opposite is soon off it,
+        # and moves while the current is still weak.
+        steps = [
+            replace(hold, i_d=current * (n + 1) / 10.0, angle=0.05 * math.pi * (n - 10))
+            for n in range(10)
+        ]
         carried = replace(hold, i_d=current, frame=Frame.CARRIED)
         for way in (1.0, -1.0):
             steps += field_ramp(carried, 0.0, way * fast, self.start)
@@ -100,7 +105,8 @@ class ForcedTurn:
                 current=current,
                 turns=self._turns(axis) + 0.5,
                 seconds=seconds,
-                speed=12.0 * fast / axis.machine.pole_pairs.value + 5.0,
+                speed=12.0 * fast / axis.machine.pole_pairs.value
+                + 0.12 * axis.machine.max_speed.value,
             ),
             gains=gentle_gains(axis, SOFT),
         )
@@ -217,12 +223,14 @@ def _angle(record: Record, axis: Axis, ways: _Ways) -> Finding:
     followed = abs(slope) * pairs
     side = 1.0 if slope >= 0.0 else -1.0
     lag = side * pairs * theta_m - commanded
-    _, up_length = circular_mean(lag[ways.forward])
-    _, down_length = circular_mean(lag[ways.back])
-    length = min(up_length, down_length)
-    means = np.array([mean_angle(lag[ways.forward]), mean_angle(lag[ways.back])])
+    parts = [lag[way] for way in (ways.forward, ways.back) if lag[way].size > 20]
+    if not parts:
+        raise InputError("too little of the turn was recorded", place=record.experiment,
+                         remedy="Turn again")  # fmt: skip
+    length = min(circular_mean(part)[1] for part in parts)
+    means = np.array([mean_angle(part) for part in parts])
     zero = mean_angle(means)
-    friction = 0.5 * abs(float(wrapped(np.array([means[1] - means[0]]))[0]))
+    friction = 0.5 * abs(wrap(float(means[-1] - means[0])))
     residual = wrapped(lag - zero)
     std = _zero_std(residual, ways)
     current = float(record.settings["current"])
@@ -307,7 +315,8 @@ def _pairs_check(found: float, pairs: float, axis: Axis, length: float, followed
 
 
 def _residual_check(residual: Array, ways: _Ways) -> Check:
-    worst = max(float(np.ptp(_smooth(residual[way]))) for way in (ways.forward, ways.back))
+    parts = [residual[way] for way in (ways.forward, ways.back) if residual[way].size > 20]
+    worst = max(float(np.ptp(_smooth(part))) for part in parts)
     most = math.radians(25.0)
     return Check(
         name="angle over the turn",
@@ -339,11 +348,14 @@ def _evidence(position: Array, residual: Array, ways: _Ways) -> dict[str, Array]
     grid = np.linspace(0.0, math.tau, 361)
     both = []
     for name, way in (("forward", ways.forward), ("back", ways.back)):
+        if residual[way].size <= 20:
+            continue
         turn = position[way] % math.tau
         order = np.argsort(turn)
         curve = np.interp(grid, turn[order], residual[way][order], period=math.tau)
         found[name] = curve
         both.append(curve)
+    found = {"forward": both[0], "back": both[-1], **found}
     mean = np.mean(both, axis=0)
     wanted = tuple(range(1, 61))
     amplitude = np.abs(orders(grid[:-1], mean[:-1], wanted))

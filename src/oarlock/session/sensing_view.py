@@ -4,6 +4,7 @@ The order is the safety: nothing turns before the currents are sound, and no loo
 angle before its direction and zero are.
 """
 
+import contextlib
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
@@ -116,6 +117,26 @@ def experiment_of(kind: str, session: Session) -> SensorExperiment:
     return made_for(kind, _bare(session.axis), breakaway(session))
 
 
+def start_key(session: Session) -> tuple[Axis, float]:
+    """Return what the settings for running without a sensor follow from."""
+    return _bare(session.axis), breakaway(session)
+
+
+_known_starts: set[tuple[Axis, float]] = set()
+
+
+def start_is_known(session: Session) -> bool:
+    """Return whether these settings were worked out already."""
+    return start_key(session) in _known_starts
+
+
+def work_out_start(key: tuple[Axis, float]) -> None:
+    """Work out settings for running without a sensor, which simulates: work for a job."""
+    with contextlib.suppress(InputError):  # told where it is announced
+        made_for(START, *key)
+    _known_starts.add(key)
+
+
 def _bare(axis: Axis) -> Axis:
     """Return the axis without what its loops ask for: no step here depends on it."""
     return replace(axis, gains=None, target=_NO_TARGET)
@@ -152,7 +173,7 @@ def is_stale(run: Run, axis: Axis, keeps: Mapping[str, float]) -> bool:
     """Return whether what a run was taken under has changed since."""
     then, now = run.settings.get("sensing"), snapshot(axis)
     if not isinstance(then, dict):
-        return True
+        return False  # of a time when nothing was kept of the sensors
     count = axis.inverter.current_count
     for name, play in keeps.items():
         old, new = then.get(name), now[name]
@@ -217,7 +238,9 @@ def steps(session: Session, *, announced: bool = True) -> dict[str, SensingStep]
         wanted = [k for k in _RESTS_ON[kind] if k in kinds]
         missing = [k for k in wanted if not holds[k]]
         movement, trouble = None, ""
-        if announced:
+        if announced and kind == START and not start_is_known(session):
+            trouble = "Its settings are being worked out"
+        elif announced:
             movement, trouble = _announced(kind, _bare(session.axis), breakaway(session))
         made[kind] = SensingStep(
             kind=kind,

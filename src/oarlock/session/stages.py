@@ -109,7 +109,7 @@ def _identify(session: Session) -> Stage:
     elif newest and state is State.EMPTY:
         state = State.STALE
     sensed = (sensing_view.is_stale(i[0], axis, sensing_view.KEEPS_IDENTIFIED) for i in found if i)
-    if any(sensed):
+    if any(sensed) and not failed:
         state, basis = State.STALE, "stale: sensing changed"
     if not newest and not adopted and not axis.sensor.is_found:
         basis = "waits for Sensing"

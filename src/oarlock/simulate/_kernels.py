@@ -466,7 +466,8 @@ def advance(
         _angle(plant, firm, state)
         theta_m = state[THETA_M]
         if running:
-            if max(abs(ma), max(abs(mb), abs(mc))) > firm[TRIP_CURRENT]:
+            high = max(abs(ma), max(abs(mb), abs(mc))) > firm[TRIP_CURRENT]
+            if high and table[meta[ROW], MODE] != MODE_OFF:
                 meta[TRIP] = TRIP_OVERCURRENT
             elif bus < firm[TRIP_VOLTAGE]:
                 meta[TRIP] = TRIP_UNDERVOLTAGE

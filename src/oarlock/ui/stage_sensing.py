@@ -10,6 +10,7 @@ import numpy as np
 from PySide6.QtCore import QRectF
 from PySide6.QtGui import QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import QButtonGroup, QWidget
+from shiboken6 import isValid
 
 from oarlock.drive.link import Live
 from oarlock.errors import InputError
@@ -19,6 +20,7 @@ from oarlock.quantities.kinds import RPM
 from oarlock.records import Finding
 from oarlock.sensing.angles import wrap
 from oarlock.session.bench import Bench
+from oarlock.session.jobs import Done, Failed, Jobs, Stopped
 from oarlock.session.perform import Performed
 from oarlock.session.sensing_view import (
     HAND,
@@ -37,7 +39,10 @@ from oarlock.session.sensing_view import (
     kinds_for,
     may_adopt,
     needed_for,
+    start_is_known,
+    start_key,
     steps,
+    work_out_start,
     zero_sources,
 )
 from oarlock.session.session import Session
@@ -61,9 +66,12 @@ class SensingStage(StageView):
     question = "Can the currents and the angle be trusted?"
     lane = "drive"
 
-    def __init__(self, session: Session, bench: Bench, say: Callable[[str], None]) -> None:
+    def __init__(
+        self, session: Session, bench: Bench, jobs: Jobs, say: Callable[[str], None]
+    ) -> None:
         super().__init__(session, bench)
-        self._say = say
+        self._say, self._jobs = say, jobs
+        self._working_out: object = None
         self.water = Waterline(self)
         self.cards: dict[str, StepCard] = {}
         self.running = ""
@@ -162,6 +170,7 @@ class SensingStage(StageView):
 
     def refresh(self) -> None:
         session = self.session
+        self._work_out()
         made = steps(session)
         self.say(*answer(session, made))
         ready = self.bench.connected and not self.bench.busy
@@ -173,6 +182,22 @@ class SensingStage(StageView):
             )  # fmt: skip
         self._show_water(made)
         self._show_numbers(made)
+
+    def _work_out(self) -> None:
+        """Have the settings for running without a sensor worked out, aside."""
+        key = start_key(self.session)
+        if self._working_out == key or start_is_known(self.session):
+            return
+        self._working_out = key
+        self._jobs.start(
+            lambda _progress, _cancel: work_out_start(key),
+            on_end=self._worked_out,
+            name="work out a start",
+        )
+
+    def _worked_out(self, outcome: Done[None] | Stopped | Failed) -> None:
+        if isinstance(outcome, Done) and isValid(self):
+            self.refresh()
 
     def _show_water(self, made: dict[str, SensingStep]) -> None:
         above = [made[kind] for kind in _ABOVE if kind in made]

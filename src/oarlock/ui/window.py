@@ -143,7 +143,7 @@ class MainWindow(QMainWindow):
             if key == "machine":
                 made = MachineStage(self.session, self.bench)
             elif key == "sensing":
-                made = SensingStage(self.session, self.bench, self.message.say)
+                made = SensingStage(self.session, self.bench, self._jobs, self.message.say)
             elif key == "identify":
                 made = IdentifyStage(self.session, self.bench, self.message.say)
             elif key == "current":
