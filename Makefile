@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo demo-headless test check lint types contracts bench screenshots lock clean
+.PHONY: demo demo-headless test check lint types contracts bench bench-sensing screenshots lock clean
 
 demo: $(READY)
 	@$(BIN)/oarlock demo
@@ -28,6 +28,9 @@ contracts: $(READY)
 
 bench: $(READY)
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks
+
+bench-sensing: $(READY)
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks.sensing
 
 screenshots: $(READY)
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python tools/screenshots.py docs/screenshots

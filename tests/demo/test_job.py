@@ -9,11 +9,12 @@ from oarlock.demo.project import make_demo
 from oarlock.machine.axis_file import parse_axis
 from oarlock.practice.truth import draw
 from oarlock.records.csv_file import read_record
+from oarlock.sensing.angles import wrap
 from oarlock.store.project import Project
 from oarlock.ui.screenshots import take_screenshots
 
 
-@pytest.mark.timeout(120)
+@pytest.mark.timeout(300)
 def test_from_datasheet_to_proven_header(tmp_path: Path) -> None:
     said: list[str] = []
     assert run_job(tmp_path / "out", said.append, seed=2) == 0
@@ -26,22 +27,35 @@ def test_from_datasheet_to_proven_header(tmp_path: Path) -> None:
     assert axis.machine.R.value == pytest.approx(truth.R, rel=0.015)
     assert axis.machine.Ld.value == pytest.approx(truth.Ld, rel=0.005)
     assert axis.machine.Lq.value == pytest.approx(truth.Lq, rel=0.01)
-    assert [run.kind for run in project.runs("Sonar winch") if run.ended == "done"] == [
-        "resistance",
-        "inductance_d",
-        "inductance_q",
-        "current step",
-        "current step",
-    ]
+    sensing = [
+        "currents at rest", "turned by hand", "standing pulses", "forced turn", "four pushes",
+        "bounded search", "forced spin", "start without sensor",
+    ]  # fmt: skip
+    identified = ["resistance", "inductance_d", "inductance_q", "current step", "current step"]
+    runs = [run.kind for run in project.runs("Sonar winch") if run.ended == "done"]
+    assert runs == sensing + identified
+    assert abs(wrap(axis.sensor.zero.value - truth.zero)) < 0.01
+    thruster = parse_axis(project.axes()["Thruster"], place="")
+    real = draw("thruster", 2)
+    assert thruster.machine.R.value == pytest.approx(real.R, rel=0.015)
+    assert thruster.machine.Lq.value == pytest.approx(real.Lq, rel=0.01)
+    assert thruster.sensor.is_found
+    runs = [run.kind for run in project.runs("Thruster") if run.ended == "done"]
+    assert "bounded search" not in runs  # halls are too coarse for it
+    assert runs[-4:] == ["resistance", "inductance_d", "inductance_q", "current step"]
     project.close()
+    header = (tmp_path / "out" / "thruster_gains.h").read_text(encoding="utf-8")
+    assert "HALL_START_5  0.5235988f" not in header
+    assert "ANGLE_ZERO           0.0f" not in (tmp_path / "out" / "winch_gains.h").read_text()
     records = sorted((tmp_path / "out").glob("*.csv"))
-    assert len(records) == 5
-    assert read_record(records[0]).experiment == "resistance"
+    assert len(records) == 13 + 11
+    assert read_record(records[0]).experiment == "currents at rest"
     assert (tmp_path / "out" / "winch_gains_new.h").exists()
     assert (tmp_path / "out" / "winch_gains.h.bak1").exists()
     pictures = take_screenshots(tmp_path / "out" / "river-survey.oarlock", tmp_path)
     assert [p.name for p in pictures] == [
-        "machine.png", "identify.png", "current.png", "handover.png",
+        "machine.png", "sensing.png", "identify.png", "current.png", "handover.png",
+        "sensing-thruster.png",
     ]  # fmt: skip
     assert all(p.stat().st_size > 20_000 for p in pictures)
 

@@ -36,8 +36,7 @@ def true_starts(plant: PlantParameters) -> list[float]:
         for electrical in grid:
             theta = (electrical + math.tau * pair) / pairs
             at = plant.sensor_side * (theta - plant.sensor_zero) * pairs
-            own = math.floor(at / math.tau) % pairs
-            codes.append(hall_code(packed, at % math.tau, own))
+            codes.append(hall_code(packed, at % math.tau, at / pairs))
         for i, code in enumerate(codes):
             if code != codes[i - 1] and i:
                 starts[code].append(float(grid[i]))
@@ -113,7 +112,7 @@ def test_a_hall_table_against_an_encoder_is_finer() -> None:
     """Both sensors on one shaft: the encoder tells the angle at which each edge comes."""
     from oarlock.sensing.halls import hall_table
 
-    rig = Rig("thruster", 1, sensor="encoder", encoder_counts=8192, hysteresis=0.0).known()
+    rig = Rig("thruster", 1, sensor="encoder", encoder_counts=2**17, hysteresis=0.0).known()
     record = rig.record(ForcedTurn(frequency=2.0))
     angle = rig.plant.pole_pairs * record["theta_m"] - rig.axis.sensor.zero.value
     way = np.where(np.gradient(np.unwrap(record["theta_e"])) >= 0.0, 1.0, -1.0)

@@ -382,9 +382,11 @@ def _proven(session: Session, made: dict[str, SensingStep]) -> tuple[str, str]:
     if axis.sensor.kind is SensorKind.HALL and turn:
         left = math.degrees(turn.extra["left error"].value)
         even = math.degrees(turn.extra["even error"].value)
+        plus = 2.0 * math.degrees(axis.sensor.zero.std)
         return (
-            f"Yes: the table is right to {left:.1f}°; {way}",
-            f"Even steps would be up to {even:.1f}° wrong. Degrees are electrical.",
+            f"Yes: the hall edges are known to ±{plus:.0f}°; {way}",
+            f"Pole pairs differ by up to {left:.1f}°; even steps would add {even:.1f}°. "
+            "Cogging may shift all edges alike. Degrees are electrical.",
         )
     zero, std = math.degrees(axis.sensor.zero.value) % 360.0, math.degrees(axis.sensor.zero.std)
     reason = "Degrees are electrical."

@@ -212,11 +212,11 @@ def _hand_speed(t: float) -> float:
 
 
 @_jit
-def _hall_code(plant: Any, electrical: float, pair: int) -> int:
-    """Return the three hall lines as a number 0 to 7."""
+def _hall_code(plant: Any, electrical: float, mechanical: float) -> int:
+    """Return the three hall lines as a number 0 to 7; pole pairs differ, smoothly over a turn."""
     code = 0
     for n in range(3):
-        own = TAU / 7.0 * pair * (n + 1)
+        own = mechanical * (n + 1)
         rise = plant[HALL_EDGE + 2 * n] + plant[HALL_SPREAD] * math.sin(own)
         fall = plant[HALL_EDGE + 2 * n + 1] + plant[HALL_SPREAD] * math.sin(own + 2.0)
         at = electrical - n * plant[HALL_STEP]
@@ -260,9 +260,8 @@ def _read_sensor(plant: Any, state: Any, seed: int, clock: int) -> None:
         state[SINE_AT] = min(max(s, -1.0), 1.0 - step)
         state[COSINE_AT] = min(max(c, -1.0), 1.0 - step)
     electrical = at * plant[PAIRS]
-    pair = math.floor(electrical / TAU) % int(plant[PAIRS])
     state[HALL_BEFORE] = state[HALL_AT]
-    state[HALL_AT] = _hall_code(plant, electrical - TAU * math.floor(electrical / TAU), pair)
+    state[HALL_AT] = _hall_code(plant, electrical - TAU * math.floor(electrical / TAU), at)
 
 
 @_jit
@@ -573,8 +572,11 @@ def advance(
                 every = int(firm[DECIMATION])
                 averaged = firm[AVERAGE] > 0.0
                 for j in range(N_CHANNELS):
-                    if averaged and j != 18:  # the mean of hall states is none
+                    if averaged and j != 18:
                         sums[j] += values[j] / every
+                    elif averaged:  # the mean of hall states is none: the one in the middle
+                        if meta[BIN] == every // 2:
+                            sums[j] = values[j]
                     elif meta[BIN] == 0:
                         sums[j] = values[j]
                 meta[BIN] += 1

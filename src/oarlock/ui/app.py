@@ -63,9 +63,11 @@ class Application:
             return
         practice = self.bench.connected and self.bench.channel.startswith(PRACTICE)
         self.bench.disconnect()
+        self.window.leave()  # it shows this axis, and no other
         try:
             self.session.switch(name)
         except InputError as error:
+            self._renew()
             self.window.message.say(str(error))
             return
         self._renew()

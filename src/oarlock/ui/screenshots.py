@@ -20,6 +20,8 @@ def take_screenshots(
 ) -> list[Path]:
     """Open a project and save a PNG of each stage at 1280x800; return their paths.
 
+    Of further axes, the Sensing stage is taken.
+
     Parameters
     ----------
     dark : stages to take in the dark palette as well
@@ -27,7 +29,7 @@ def take_screenshots(
     settle : s, the longest to wait for older records to be read again
 
     """
-    qt = application()
+    application()
     look.load_fonts()
     opened = Application(project)
     saved = []
@@ -37,20 +39,15 @@ def take_screenshots(
         opened.window.read_records()
         if practice:
             opened.bench.connect_drive(PRACTICE)
-        until = time.monotonic() + settle
-
-        def waiting() -> bool:
-            missing = practice and opened.bench.live.bus == 0.0
-            return bool(opened.session.wanted_readings() or opened.jobs.busy or missing)
-
-        while waiting() and time.monotonic() < until:
-            qt.processEvents()
-            time.sleep(0.01)
-        until = time.monotonic() + 0.3  # the top bar looks at the drive ten times a second
-        while practice and time.monotonic() < until:
-            qt.processEvents()
+        _settle(opened, settle)
         for key in STAGE_KEYS:
             saved.append(_save(opened, key, folder / f"{key}.png"))
+        for name in opened.session.axis_names[1:]:
+            opened.go_to_axis(name)
+            _settle(opened, settle)
+            saved.append(_save(opened, "sensing", folder / f"sensing-{_slug(name)}.png"))
+        opened.go_to_axis(opened.session.axis_names[0])
+        _settle(opened, settle)
         if dark:
             opened.toggle_theme()
             saved += [_save(opened, key, folder / f"{key}-dark.png") for key in dark]
@@ -59,6 +56,28 @@ def take_screenshots(
         opened.close()
         opened.window.close()
     return saved
+
+
+def _settle(opened: Application, seconds: float) -> None:
+    """Wait until older records are read again, and a drive that was asked for answers."""
+    qt, until = application(), time.monotonic() + seconds
+
+    def waiting() -> bool:
+        missing = opened.bench.connecting or (
+            opened.bench.connected and opened.bench.live.bus == 0.0
+        )
+        return bool(opened.session.wanted_readings() or opened.jobs.busy or missing)
+
+    while waiting() and time.monotonic() < until:
+        qt.processEvents()
+        time.sleep(0.01)
+    until = time.monotonic() + 0.3  # the top bar looks at the drive ten times a second
+    while opened.bench.connected and time.monotonic() < until:
+        qt.processEvents()
+
+
+def _slug(name: str) -> str:
+    return name.lower().replace(" ", "-")
 
 
 def _save(opened: Application, key: str, path: Path) -> Path:

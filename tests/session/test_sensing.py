@@ -1,0 +1,228 @@
+"""The order of sensing: what waits for what, what goes stale, and what may be used."""
+
+import math
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from oarlock.errors import InputError
+from oarlock.practice.truth import draw
+from oarlock.records import Finding
+from oarlock.session import sensing_view as view
+from oarlock.session.handover_view import handover_picture
+from oarlock.session.logbook_view import gave
+from oarlock.session.perform import perform
+from oarlock.session.session import Session
+from oarlock.session.stages import State, stages
+from oarlock.store.project import Project
+from tests.model_link import Hasty, ModelLink
+
+
+@pytest.fixture
+def raw(unsensed_path: Path) -> Iterator[Session]:
+    """A session in which nothing is known of the sensors."""
+    made = Session(Project.open(unsensed_path), lambda call: call())
+    yield made
+    made.close()
+
+
+@pytest.fixture
+def link() -> ModelLink:
+    return ModelLink(draw("winch", 0))
+
+
+def do(session: Session, link: ModelLink, *kinds: str) -> Finding:
+    """Do steps as the stage does them."""
+    finding = None
+    for kind in kinds:
+        step = view.steps(session)[kind]
+        assert not step.waits_for, step.waits_for
+        experiment = view.experiment_of(kind, session)
+        done = perform(experiment, session.axis, link, lambda _f, _d: None, Hasty())
+        run = session.keep(done)
+        assert isinstance(done.reading, Finding)
+        finding = done.reading
+        if view.may_adopt(session, run, finding):
+            session.adopt(finding, run)
+    assert finding is not None
+    return finding
+
+
+def state(session: Session, key: str) -> State:
+    return next(stage.state for stage in stages(session) if stage.key == key)
+
+
+READY = (view.REST, view.HAND, view.PULSES)
+
+
+def test_each_step_waits_for_what_comes_before(raw: Session, link: ModelLink) -> None:
+    made = view.steps(raw)
+    assert list(made) == [
+        view.REST, view.PULSES, view.HAND, view.TURN, view.PUSH, view.SEARCH, view.SPIN, view.START,
+    ]  # fmt: skip
+    assert made[view.REST].waits_for == ""
+    assert made[view.PULSES].waits_for == "Currents at rest"
+    assert made[view.TURN].waits_for == "Currents at rest"
+    assert state(raw, "sensing") is State.EMPTY
+    assert next(s for s in stages(raw) if s.key == "identify").basis == "waits for Sensing"
+    assert view.answer(raw, made)[0] == "Nothing is known of the sensors yet"
+    do(raw, link, view.REST)
+    assert view.steps(raw)[view.PULSES].waits_for == ""
+    assert view.steps(raw)[view.TURN].waits_for == "Phases in order"
+    do(raw, link, view.HAND, view.PULSES)
+    assert view.steps(raw)[view.TURN].waits_for == ""
+    assert view.steps(raw)[view.PUSH].waits_for == "One turn each way, forced"
+    do(raw, link, view.TURN, view.PUSH)
+    made = view.steps(raw)
+    assert all(made[kind].holds for kind in view.needed_for(raw.axis))
+    head, reason = view.answer(raw, made)
+    assert head.startswith("Yes: the angle is right to 0.")
+    assert "forward is forward" in head
+    assert "falls out of their mean" in reason
+    assert state(raw, "sensing") is State.VALID
+    true = math.degrees(draw("winch", 0).zero) % 360.0
+    assert math.degrees(raw.axis.sensor.zero.value) % 360.0 == pytest.approx(true, abs=0.1)
+    assert gave(raw.runs[3]).startswith("**zero**")
+    assert gave(raw.runs[0]) == "**offsets**"
+
+
+def test_what_fails_stops_everything_below(raw: Session) -> None:
+    plant = draw("winch", 0)
+    bad = ModelLink(replace(plant, gains=(1.0, 0.69, 1.0)))
+    do(raw, bad, view.REST, view.HAND)
+    before = raw.axis
+    finding = do(raw, bad, view.PULSES)
+    assert not finding.holds
+    assert raw.axis == before  # nothing adopted
+    made = view.steps(raw)
+    assert made[view.TURN].waits_for == "Phases in order"
+    head, reason = view.answer(raw, made)
+    assert head == "Not yet: sensor gains does not hold"
+    assert "Sensor b reads" in reason
+    assert "Nothing turns until it does" in reason
+    assert state(raw, "sensing") is State.ATTENTION
+
+
+def test_a_change_of_what_it_rested_on_makes_it_stale(raw: Session, link: ModelLink) -> None:
+    do(raw, link, *READY, view.TURN, view.PUSH)
+    raw.enter("sensor.pairs", "1")
+    made = view.steps(raw)
+    assert made[view.HAND].stale
+    assert made[view.TURN].stale
+    assert not made[view.REST].stale
+    assert view.answer(raw, made)[0].startswith("Not any more")
+    assert state(raw, "sensing") is State.STALE
+    raw.undo()
+    assert state(raw, "sensing") is State.VALID
+
+
+def test_identify_goes_stale_with_sensing(raw: Session, link: ModelLink) -> None:
+    do(raw, link, *READY, view.TURN)
+    from oarlock.session.perform import experiment_for
+
+    done = perform(experiment_for("inductance_d"), raw.axis, link, lambda _f, _d: None, Hasty())
+    run = raw.keep(done)
+    assert isinstance(done.reading, Finding)
+    raw.adopt(done.reading, run)
+    assert next(s for s in stages(raw) if s.key == "identify").basis != "stale: sensing changed"
+    zero = raw.axis.sensor.zero
+    assert zero.adopted is not None
+    moved = replace(zero, adopted=replace(zero.adopted, value=zero.value + 0.1))
+    raw.edit("another zero", raw.axis.with_parameter("sensor.zero", moved))
+    assert state(raw, "identify") is State.STALE
+
+
+def test_a_weaker_method_never_replaces_a_stronger(raw: Session, link: ModelLink) -> None:
+    do(raw, link, *READY, view.TURN)
+    zero = raw.axis.sensor.zero.value
+    do(raw, link, view.SEARCH)
+    assert raw.axis.sensor.zero.value == zero
+    do(raw, link, view.PUSH, view.PULSES)
+    sources = view.zero_sources(raw)
+    assert [s.name for s in sources] == ["forced turn", "pulses", "search", "pushes"]
+    assert all(s.value is not None for s in sources)
+    assert [s.in_use for s in sources] == [True, False, False, False]
+    assert view.disagreement(sources) is None
+    apart = [replace(sources[0], value=(sources[0].value or 0.0) + 0.3), *sources[1:]]
+    assert view.disagreement(apart) == pytest.approx(0.3, abs=0.05)
+
+
+def test_where_it_may_hardly_move_the_search_stands_for_the_turn(
+    raw: Session, link: ModelLink
+) -> None:
+    do(raw, link, *READY, view.SEARCH)
+    assert raw.axis.sensor.is_found
+    assert view.steps(raw)[view.PUSH].waits_for == ""
+    assert do(raw, link, view.PUSH).holds
+
+
+def test_the_settings_for_no_sensor_are_worked_out_aside(raw: Session, link: ModelLink) -> None:
+    do(raw, link, *READY, view.SPIN)
+    if not view.start_is_known(raw):
+        assert view.steps(raw)[view.START].trouble == "Its settings are being worked out"
+    view.work_out_start(view.start_key(raw))
+    step = view.steps(raw)[view.START]
+    assert step.trouble == ""
+    assert step.movement is not None
+    assert "each way" in step.movement.sentence
+
+
+def test_sensing_is_handed_over(raw: Session, link: ModelLink) -> None:
+    do(raw, link, *READY, view.TURN)
+    raw.edit("gains", raw.with_target(raw.axis.target))
+    shown = handover_picture(raw, None)
+    assert shown.patch is not None
+    by_symbol = {change.symbol: change for change in shown.patch.changes}
+    assert by_symbol["ANGLE_ZERO"].will_be == raw.axis.sensor.zero.value
+    count = raw.axis.inverter.current_count
+    assert by_symbol["CUR_OFFSET_A"].will_be == raw.axis.inverter.offset_a.value / count
+    assert "ANGLE_SINE_RATIO" in by_symbol
+
+
+def test_a_project_of_two_axes_keeps_them_apart(raw: Session, link: ModelLink) -> None:
+    assert raw.axis_names == ("Sonar winch", "Thruster")
+    do(raw, link, view.REST)
+    raw.set_view("map_omega", 12.0)
+    raw.set_view("window", [1300, 810])
+    offsets = raw.axis.inverter.offset_a.value
+    raw.switch("Thruster")
+    assert raw.axis.name == "Thruster"
+    assert len(raw.runs) == 0
+    assert raw.axis.inverter.offset_a.adopted is None
+    assert "map_omega" not in raw.view
+    assert raw.view["window"] == [1300, 810]
+    assert raw.view["practice"] == "thruster"
+    assert raw.undo_label == ""
+    raw.set_view("map_omega", 99.0)
+    raw.enter("machine.R", "0.03")
+    raw.switch("Sonar winch")
+    assert raw.axis.inverter.offset_a.value == offsets
+    assert raw.view["map_omega"] == 12.0
+    assert len(raw.runs) == 1
+    assert raw.undo_label == "Adopt currents at rest"
+    with pytest.raises(InputError, match="no axis Rudder"):
+        raw.switch("Rudder")
+
+
+def test_the_axis_on_screen_is_found_again(unsensed_path: Path) -> None:
+    first = Session(Project.open(unsensed_path), lambda call: call())
+    first.switch("Thruster")
+    first.set_view("sensing", "forced spin")
+    first.close()
+    again = Session(Project.open(unsensed_path), lambda call: call())
+    assert again.axis.name == "Thruster"
+    assert again.view["sensing"] == "forced spin"
+    again.close()
+
+
+def test_a_run_that_ends_after_the_axis_was_left_goes_home(
+    raw: Session, link: ModelLink, unsensed_path: Path
+) -> None:
+    done = perform(view.experiment_of(view.REST, raw), raw.axis, link, lambda _f, _d: None, Hasty())
+    raw.switch("Thruster")
+    raw.keep(done)
+    assert len(raw.runs) == 0
+    raw.switch("Sonar winch")
+    assert len(raw.runs) == 1

@@ -1,0 +1,180 @@
+"""The Sensing stage in the real window, on a practice drive of its own."""
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import Qt
+from pytestqt.qtbot import QtBot
+
+from oarlock.session.sensing_view import HAND, PULSES, PUSH, REST, SEARCH, SPIN, TURN
+from oarlock.ui import theme as look
+from oarlock.ui.app import Application, application
+from oarlock.ui.stage_sensing import SensingStage
+from tests.conftest import CALM, wait
+
+
+@pytest.fixture
+def fresh(qtbot: QtBot, unsensed_path: Path) -> Iterator[Application]:
+    """The demo's window, nothing known of the sensors, no drive connected."""
+    application().setStyle("Fusion")
+    look.load_fonts()
+    made = Application(unsensed_path)
+    made.window.resize(1280, 800)
+    made.start(practice=False)
+    qtbot.waitExposed(made.window)
+    yield made
+    made.close()
+    made.window.close()
+    made.window.deleteLater()
+    qtbot.wait(1)
+
+
+def stage_of(opened: Application) -> SensingStage:
+    stage = opened.window.stage("sensing")
+    assert isinstance(stage, SensingStage)
+    return stage
+
+
+def connect(qtbot: QtBot, opened: Application, *more: str) -> None:
+    opened.bench.connect_drive(" ".join(("practice", *CALM, *more)))
+    wait(qtbot, lambda: opened.bench.connected)
+
+
+def step(qtbot: QtBot, opened: Application, kind: str, seconds: float = 30.0) -> None:
+    """Click a step's button and wait until it is in the logbook."""
+    stage, runs = stage_of(opened), len(opened.session.runs)
+    card = stage.cards[kind]
+    assert card.button.isEnabled()
+    qtbot.mouseClick(card.button, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: len(opened.session.runs) > runs and not opened.bench.busy, seconds)
+
+
+def test_before_anything_is_known_nothing_below_the_line_is_offered(
+    qtbot: QtBot, fresh: Application
+) -> None:
+    fresh.window.show_stage("sensing")
+    stage = stage_of(fresh)
+    assert stage.answer == "Nothing is known of the sensors yet"
+    assert not stage.cards[REST].button.isEnabled()  # no drive
+    connect(qtbot, fresh)
+    wait(qtbot, stage.cards[REST].button.isEnabled)
+    assert not stage.water.is_open
+    for kind in (TURN, PUSH):
+        assert not stage.cards[kind].button.isVisible()
+        assert "waits for Currents at rest" in stage.cards[kind].accessibleName()
+    # Not by F5, not by the step's own call either.
+    runs = len(fresh.session.runs)
+    stage.do(TURN)
+    assert len(fresh.session.runs) == runs
+    assert not fresh.bench.busy
+    assert "waits for" in fresh.window.message.text()
+    # Identify says why it waits, and offers nothing.
+    fresh.window.show_stage("identify")
+    identify = fresh.window.stage("identify")
+    assert not identify.measure.isEnabled()  # type: ignore[attr-defined]
+    assert "Sensing" in identify.note.text()  # type: ignore[attr-defined]
+
+
+@pytest.mark.timeout(120)
+def test_sensing_from_the_first_offset_to_the_proof(qtbot: QtBot, fresh: Application) -> None:
+    connect(qtbot, fresh)
+    fresh.window.show_stage("sensing")
+    stage, session = stage_of(fresh), fresh.session
+    qtbot.keyClick(fresh.window, Qt.Key.Key_F5)
+    wait(qtbot, lambda: len(session.runs) == 1 and not fresh.bench.busy)
+    assert session.runs[0].kind == REST
+    assert session.axis.inverter.offset_a.adopted is not None
+    step(qtbot, fresh, HAND)
+    wait(qtbot, lambda: abs(fresh.bench.live.angle) >= 0.0)
+    step(qtbot, fresh, PULSES)
+    assert stage.water.is_open
+    assert "the shaft may turn" in stage.water.accessibleName()
+    step(qtbot, fresh, TURN)
+    assert session.axis.sensor.is_found
+    step(qtbot, fresh, PUSH)
+    assert stage.answer.startswith("Yes: the angle is right to")
+    assert fresh.window.rail.item("sensing").accessibleDescription().endswith("valid")
+    # The rest shares one place.
+    qtbot.mouseClick(stage.choices[SPIN], Qt.MouseButton.LeftButton)
+    assert stage.cards[SPIN].isVisible()
+    assert not stage.cards[SEARCH].isVisible()
+    assert session.view["sensing"] == SPIN
+    # Everything can be taken back, the zero as well.
+    zero = session.axis.sensor.zero.value
+    assert session.undo_label == "Adopt forced turn"
+    session.undo()
+    assert session.axis.sensor.zero.adopted is None
+    session.redo()
+    assert session.axis.sensor.zero.value == zero
+
+
+@pytest.mark.timeout(90)
+def test_a_fault_is_named_and_bars_the_way(qtbot: QtBot, fresh: Application) -> None:
+    connect(qtbot, fresh, "--faults", '{"open_phase":1}')
+    fresh.window.show_stage("sensing")
+    stage = stage_of(fresh)
+    step(qtbot, fresh, REST)
+    step(qtbot, fresh, PULSES)
+    assert "Phase b carries no current" in stage.reasons[0]
+    assert not stage.water.is_open
+    assert "2 does not hold: nothing turns" in stage.water.accessibleName()
+    assert not stage.cards[TURN].button.isVisible()
+    assert not fresh.session.runs[-1].used
+
+
+def test_stop_ends_a_turn_at_once(qtbot: QtBot, opened: Application) -> None:
+    connect(qtbot, opened)
+    opened.window.show_stage("sensing")
+    stage = stage_of(opened)
+    from oarlock.sensing.turn import ForcedTurn
+
+    opened.bench.run(ForcedTurn(), lambda _performed: None)
+    wait(qtbot, lambda: opened.bench.live.state == "running")
+    qtbot.keyClick(opened.window, Qt.Key.Key_Escape)
+    wait(qtbot, lambda: not opened.bench.busy)
+    wait(qtbot, lambda: opened.bench.live.state != "running" and opened.bench.live.current < 0.1)
+    assert opened.session.runs == ()
+    assert stage.running == ""
+
+
+def test_the_window_goes_to_the_other_axis(qtbot: QtBot, fresh: Application) -> None:
+    connect(qtbot, fresh)
+    before = fresh.window
+    assert before.top_bar.axis_button.text() == "Sonar winch"
+    menu = before.top_bar.axis_button.menu()
+    assert [action.text() for action in menu.actions()] == ["Sonar winch", "Thruster"]
+    fresh.window.show_stage("sensing")
+    menu.actions()[1].trigger()
+    wait(qtbot, lambda: fresh.bench.connected and fresh.bench.live.bus > 1.0)
+    assert fresh.window is not before
+    assert fresh.session.axis.name == "Thruster"
+    assert fresh.window.top_bar.axis_button.text() == "Thruster"
+    assert fresh.bench.live.bus == pytest.approx(48.0, abs=1.0)  # another drive answers
+    stage = stage_of(fresh)
+    assert stage.isVisible()
+    assert SEARCH not in stage.cards  # halls are too coarse for it
+    step(qtbot, fresh, REST)
+    assert fresh.session.runs[-1].axis == "Thruster"
+    names = [command.name for command in fresh.window.commands()]
+    assert "Go to the axis Sonar winch" in names
+    fresh.go_to_axis("Sonar winch")
+    assert fresh.session.runs == ()
+
+
+@pytest.mark.parametrize("size", [(1024, 700), (1280, 800), (1920, 1200)])
+def test_nothing_lies_over_anything_else(
+    qtbot: QtBot, fresh: Application, size: tuple[int, int]
+) -> None:
+    fresh.window.show_stage("sensing")
+    fresh.window.resize(*size)
+    qtbot.waitUntil(lambda: fresh.window.width() == size[0])
+    qtbot.wait(20)
+    stage = stage_of(fresh)
+    shown = [card for card in stage.cards.values() if card.isVisible()]
+    assert len(shown) == 6
+    for i, one in enumerate(shown):
+        assert stage.rect().contains(one.geometry())
+        assert one.height() > 120
+        for other in shown[i + 1 :]:
+            assert not one.geometry().intersects(other.geometry())
