@@ -43,6 +43,7 @@ class Bench:
         self._link: Link | None = None
         self._practice: PracticeProcess | None = None
         self._cancel: Cancel | None = None
+        self._attempt: Cancel | None = None  # to connect
         self._latest = Live(state="de-energised")
         self._lock = threading.Lock()
         self.doing = Doing()
@@ -78,15 +79,23 @@ class Bench:
             # The stand-in for this axis; what was asked for by name stays.
             channel += f" --axis {self._session.view.get('practice', 'winch')}"
         self.changed.emit()
-        self._jobs.start(
+        self._attempt = self._jobs.start(
             lambda progress, cancel: _open(channel, self._practice, progress, cancel),
-            on_end=self._connected,
+            on_end=lambda outcome: self._connected(outcome, attempt),
             name="connect",
         )
+        attempt = self._attempt
 
     def _connected(
-        self, outcome: "Done[tuple[Link, PracticeProcess | None, bool]] | Stopped | Failed"
+        self,
+        outcome: "Done[tuple[Link, PracticeProcess | None, bool]] | Stopped | Failed",
+        attempt: Cancel,
     ) -> None:
+        if attempt is not self._attempt:  # given up meanwhile: it is not wanted any more
+            if isinstance(outcome, Done):
+                self._close(outcome.value[0])
+                _stop_aside(outcome.value[1])
+            return
         self.connecting = False
         if isinstance(outcome, Done):
             self._link, self._practice, self.braked = outcome.value
@@ -126,8 +135,7 @@ class Bench:
 
     def _drop_practice(self) -> None:
         practice, self._practice = self._practice, None
-        if practice is not None:
-            threading.Thread(target=practice.stop, name="stop practice", daemon=True).start()
+        _stop_aside(practice)
 
     # Experiments
 
@@ -197,12 +205,17 @@ class Bench:
             self._cancel.set()
 
     def disconnect(self) -> None:
-        """Leave the drive de-energised."""
+        """Leave the drive de-energised, or give up connecting to it."""
         self.stop()
+        if self.connecting and self._attempt is not None:
+            self._attempt.set()
+            self._attempt, self.connecting = None, False
         link, self._link = self._link, None
         if link is not None:
             self._close(link)
         self._drop_practice()
+        with self._lock:
+            self._latest = Live(state="de-energised")
         self.changed.emit()
 
     def close(self) -> None:
@@ -218,7 +231,7 @@ class Bench:
 
 
 def _open(
-    channel: str, practice: "PracticeProcess | None", _progress: Progress, _cancel: Cancel
+    channel: str, practice: "PracticeProcess | None", _progress: Progress, cancel: Cancel
 ) -> "tuple[Link, PracticeProcess | None, bool]":
     from oarlock.drive.canopen_link import CanopenLink
 
@@ -231,11 +244,20 @@ def _open(
     try:
         link = CanopenLink(channel)
         held = link.read(["Facts.Shaft held"])["Facts.Shaft held"] > 0.0
+        if cancel.is_set:
+            _close_quietly(link)
+            cancel.check()
     except BaseException:
         if practice is not None:
             practice.stop()
         raise
     return link, practice, held
+
+
+def _stop_aside(practice: "PracticeProcess | None") -> None:
+    """Stop a practice drive in a thread of its own: it may take its time."""
+    if practice is not None:
+        threading.Thread(target=practice.stop, name="stop practice", daemon=True).start()
 
 
 def _perform(

@@ -61,7 +61,8 @@ class Application:
         """Go on with another axis; its drive is another one, so this one is let go."""
         if name == self.session.axis.name:
             return
-        practice = self.bench.connected and self.bench.channel.startswith(PRACTICE)
+        up = self.bench.connected or self.bench.connecting
+        practice = up and self.bench.channel.startswith(PRACTICE)
         self.bench.disconnect()
         self.window.leave()  # it shows this axis, and no other
         try:

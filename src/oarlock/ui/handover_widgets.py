@@ -104,10 +104,12 @@ class FileView(QWidget):
         draw_text(p, gain, 12, "gain", t.muted, size=look.SMALL)
         draw_text(p, was, 12, "was", t.muted, size=look.SMALL, align="right")
         draw_text(p, will, 12, "will be", t.muted, size=look.SMALL, align="right")
-        wall = self._bead_axis(p, axis_left, top, 8 + 24.0 * len(LABELS))
         by_key = {h.key: h for h in shown.handed}
-        for i, (key, label) in enumerate(LABELS.items()):
-            y = top + 18 + 24 * i
+        rows = LABELS | {h.key: h.label for h in shown.handed if h.key not in LABELS}
+        each = min(24.0, (self.height() - top - 44.0) / len(rows))
+        wall = self._bead_axis(p, axis_left, top, 8 + each * len(rows))
+        for i, (key, label) in enumerate(rows.items()):
+            y = top + 18 + each * i
             handed = by_key.get(key)
             draw_text(p, gain, y, label, t.ink if handed else t.muted)
             if handed is None:
@@ -128,7 +130,7 @@ class FileView(QWidget):
                 p.drawPath(path)
                 for x, at in ((left + 4, start), (gain - 8, y - 4)):
                     dot(p, x, at, t.accent, filled=True, radius=2)
-        y = top + 26 + 24 * len(LABELS)
+        y = top + 26 + each * len(rows)
         draw_text(p, axis_left, y + 8, "lost by rounding", t.muted, size=look.SMALL)
 
     def _bead_axis(self, p: QPainter, left: float, top: float, height: float) -> float:

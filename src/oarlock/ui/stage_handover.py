@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QFileDialog, QLabel
 
 from oarlock.errors import InputError
 from oarlock.files import write_atomic
-from oarlock.handover.header import DEFAULT_MAP, header
+from oarlock.handover.header import header
 from oarlock.handover.values import handover_values
 from oarlock.quantities.display import digits
 from oarlock.session.bench import Bench
@@ -169,16 +169,19 @@ class HandoverStage(StageView):
         except InputError as error:
             self.note.setText(str(error))
             return
-        self.session.set_view("map", dict(DEFAULT_MAP))
+        self.session.set_view("map", {})  # by the names that it has
         self.open_file(path)
 
     def _mapped(self) -> None:
+        before = mapping_of(self.session)
         mapping = {
             row.entry.text().strip(): key
             for key, row in self.symbols.items()
             if row.entry.text().strip()
         }
-        if mapping != mapping_of(self.session):
+        # What sensing found goes to the symbols that the header names.
+        mapping |= {symbol: key for symbol, key in before.items() if key not in self.symbols}
+        if mapping != before:
             self.session.set_view("map", mapping)
             for row in self.symbols.values():
                 row.entry.setModified(False)
