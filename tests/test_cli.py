@@ -224,3 +224,20 @@ def test_the_module_is_the_command() -> None:
     ran = subprocess.run(command, capture_output=True, text=True, check=False)
     assert ran.returncode == 2
     assert "Traceback" not in ran.stderr
+
+
+def test_identify_reads_a_record_of_sensing(
+    axis_file: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    from oarlock.sensing.rest import CurrentsAtRest
+    from tests.sensing.rig import Rig
+
+    rig = Rig("winch", 3)
+    path = tmp_path / "rest.csv"
+    write_record(path, rig.record(CurrentsAtRest()))
+    out = tmp_path / "found.axis.toml"
+    assert main(["identify", str(axis_file), str(path), "--out", str(out)]) == 0
+    assert "inverter.offset_a" in capsys.readouterr().out
+    count = rig.axis.inverter.current_count
+    found = read_axis(out).inverter.offset_b.value
+    assert abs(found - rig.plant.offsets[1]) < 0.1 * count

@@ -134,3 +134,36 @@ def test_implausible_machines_are_told(axis: Axis) -> None:
     assert any("sense ends" in t for t in concerns(parse_axis(small, place="")))
     fast = TEXT.replace("16.0 mH", "0.1 mH").replace("34.0 mH", "0.2 mH")
     assert any("L/R is only" in t for t in concerns(parse_axis(fast, place="")))
+
+
+def test_the_sensor_is_read_and_written() -> None:
+    text = TEXT.replace(
+        'kind = "resolver"',
+        'kind = "encoder"\ncounts = 8192\noffset = "90 deg"\ndirection = "reversed"',
+    ).replace('pole_pairs = "4 poles"\n', "")  # fmt: skip
+    axis = parse_axis(text, place="a")
+    assert axis.sensor.kind == "encoder"
+    assert axis.sensor.counts.value == 8192
+    assert axis.sensor.zero.value == pytest.approx(1.5707963)
+    assert axis.sensor.side.value == -1.0
+    assert axis.sensor.is_found  # printed for sure
+    again = parse_axis(format_axis(axis), place="b")
+    assert again == axis
+    two = parse_axis(
+        text.replace("adc_bits = 12", 'adc_bits = 12\ncurrent_sensors = "a c"'), place="c"
+    )
+    assert two.inverter.unsensed == "b"
+    assert parse_axis(format_axis(two), place="d") == two
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "words"),
+    [
+        ('kind = "resolver"', 'kind = "tacho"', "no sensor"),
+        ("adc_bits = 12", 'adc_bits = 12\ncurrent_sensors = "a"', "two or three"),
+        ('kind = "resolver"', 'kind = "resolver"\ndirection = "left"', "no direction"),
+    ],
+)
+def test_a_sensor_without_sense_is_refused(old: str, new: str, words: str) -> None:
+    with pytest.raises(InputError, match=words):
+        parse_axis(TEXT.replace(old, new), place="a")

@@ -138,3 +138,33 @@ def test_any_text_is_read_or_refused(text: str) -> None:
     for kind in (Kind.RESISTANCE, Kind.FLUX, Kind.SPEED, Kind.POLE_PAIRS, Kind.CURRENT):
         with contextlib.suppress(InputError):
             assert math.isfinite(parse(kind, text, pole_pairs=4).value)
+
+
+@pytest.mark.parametrize(
+    ("text", "amperes"),
+    [
+        ("0.5 mohm, gain 20, 3.3 V, 12 bit", 165.0),
+        ("1 mohm, gain 20, 3.2 V", 80.0),
+        ("40 A peak", 40.0),
+        ("10 A rms", 14.1421356),
+    ],
+)
+def test_a_current_sense_by_its_parts_or_by_its_end(text: str, amperes: float) -> None:
+    assert parse(Kind.FULL_SCALE, text).value == pytest.approx(amperes)
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [("gain 20, 3.3 V", "lacks shunt"), ("0.5 mohm, gain 20", "lacks range"),
+     ("40 A", "RMS or peak"), ("0.5 mohm, gain x, 3.3 V", "gain x")],
+)  # fmt: skip
+def test_a_current_sense_without_sense(text: str, words: str) -> None:
+    with pytest.raises(InputError, match=words):
+        parse(Kind.FULL_SCALE, text)
+
+
+def test_a_direction_is_forward_or_reversed() -> None:
+    assert parse(Kind.DIRECTION, "Reversed").value == -1.0
+    assert parse(Kind.DIRECTION, "forward").value == 1.0
+    with pytest.raises(InputError, match="no direction"):
+        parse(Kind.DIRECTION, "left")

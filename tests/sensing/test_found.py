@@ -182,10 +182,10 @@ def test_every_movement_is_announced() -> None:
     rig = Rig("winch").ready()
     rig.adopt(rig.find(ForcedTurn()))
     for experiment, words in (
-        (CurrentsAtRest(), "Nothing turns; up to no current"),
-        (StandingPulses(), "Nothing turns; up to 6.0 A"),
-        (TurnByHand(), "turned by hand, a turn and back; no current"),
-        (ForcedTurn(), "turns 1.3 turns and back; up to 15 rpm, 8.0 A"),
+        (CurrentsAtRest(), "Nothing turns: no current"),
+        (StandingPulses(), "Nothing turns: 6.0 A"),
+        (TurnByHand(), "turned by hand: no current"),
+        (ForcedTurn(), "turns 1.3 turns and back: 15 rpm, 8.0 A"),
         (BoundedSearch(), "0.2° at a time, 15° in all"),
         (FourPushes(), "turns 6° and back, twice"),
         (ForcedSpin(), "turns about"),

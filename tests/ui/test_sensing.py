@@ -178,3 +178,31 @@ def test_nothing_lies_over_anything_else(
         assert one.height() > 120
         for other in shown[i + 1 :]:
             assert not one.geometry().intersects(other.geometry())
+
+
+def test_a_digit_missing_is_asked_about_before_it_is_used(qtbot: QtBot, fresh: Application) -> None:
+    from oarlock.ui.stage_machine import MachineStage
+
+    fresh.window.show_stage("machine")
+    stage = fresh.window.stage("machine")
+    assert isinstance(stage, MachineStage)
+    row = stage.rows["inverter.current_full_scale"]
+    before = fresh.session.axis.inverter.current_full_scale.value
+    row.entry.setFocus()
+    row.entry.selectAll()
+    qtbot.keyClicks(row.entry, "4 A peak")
+    qtbot.keyClick(row.entry, Qt.Key.Key_Return)
+    assert "Is '4 A peak' meant?" in row.error
+    assert "Enter again" in row.error
+    assert fresh.session.axis.inverter.current_full_scale.value == before
+    stage.rows["machine.R"].entry.setFocus()  # going elsewhere does not take it either
+    assert fresh.session.axis.inverter.current_full_scale.value == before
+    row.entry.setFocus()
+    qtbot.keyClick(row.entry, Qt.Key.Key_Return)
+    assert fresh.session.axis.inverter.current_full_scale.value == 4.0
+    assert row.error == ""
+    row.entry.selectAll()
+    qtbot.keyClicks(row.entry, "0.5 mohm, gain 82.5, 3.3 V, 12 bit")
+    qtbot.keyClick(row.entry, Qt.Key.Key_Return)
+    assert fresh.session.axis.inverter.current_full_scale.value == pytest.approx(40.0)
+    assert row.error == ""

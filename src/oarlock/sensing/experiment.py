@@ -20,14 +20,14 @@ class Movement:
 
     @property
     def sentence(self) -> str:
-        """The announcement."""
+        """The announcement; speed and current are the most that there will be."""
         amperes = f"{digits(self.current, 2)} A" if self.current else "no current"
         if not self.what:
-            return f"Nothing turns; up to {amperes}, {self.seconds:.1f} s."
+            return f"Nothing turns: {amperes}, {self.seconds:.1f} s."
         if not self.current:
-            return f"Shaft {self.what}; no current, {self.seconds:.1f} s."
+            return f"Shaft {self.what}: no current, {self.seconds:.1f} s."
         rpm = digits(self.speed / RPM, 2)
-        return f"Shaft {self.what}; up to {rpm} rpm, {amperes}; {self.seconds:.1f} s."
+        return f"Shaft {self.what}: {rpm} rpm, {amperes}, {self.seconds:.1f} s."
 
 
 def abort_limits(

@@ -134,12 +134,18 @@ def even_error(table: HallTable) -> tuple[float, float]:
 
 
 def left_error(table: HallTable) -> float:
-    """Return the largest angle error (rad) that remains with the table: magnets and play."""
+    """Return the largest angle error (rad) that remains with the table: pole pairs that differ.
+
+    Each edge was met forward and, in the opposite order, backward; the mean of both is free of
+    friction as the table is.
+    """
     worst = 0.0
     for n, state in enumerate(table.order):
         met = table.edges[table.edges[:, 0] == n]
-        for way in (1.0, -1.0):
-            at = met[met[:, 2] == way, 1]
-            side = wrapped(at - table.starts[state])
-            worst = max(worst, float(np.abs(side - side.mean()).max()) if side.size else 0.0)
+        up = wrapped(met[met[:, 2] > 0.0, 1] - table.starts[state])
+        down = wrapped(met[met[:, 2] < 0.0, 1] - table.starts[state])[::-1]
+        if up.size == down.size and up.size:
+            worst = max(worst, float(np.abs(0.5 * (up + down)).max()))
+        else:
+            worst = max(worst, 2.0 * table.spread)
     return worst

@@ -65,7 +65,7 @@ class TurnByHand:
         """Return what will move: nothing but what a hand moves."""
         del axis
         return Movement(
-            what="is turned by hand, a turn and back",
+            what="is turned by hand",
             speed=2.5 * math.tau,
             current=0.0,
             seconds=self.seconds,

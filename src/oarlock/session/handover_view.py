@@ -67,6 +67,13 @@ LABELS = {
 }
 
 
+_SHORT = {"angle.sine_offset": "sine off.", "angle.cosine_offset": "cosine off."}
+
+
+def _words(key: str) -> str:
+    return key.split(".")[1].replace("_", " ")
+
+
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class Proven:
     """A proof with what it was made of."""
@@ -124,7 +131,7 @@ def handover_picture(session: Session, proven: Proven | None) -> HandoverPicture
 def _handed(change: Change) -> Handed:
     return Handed(
         key=change.key,
-        label=LABELS.get(change.key) or change.key.split(".")[1].replace("_", " "),
+        label=LABELS.get(change.key) or _SHORT.get(change.key) or _words(change.key),
         was=change.was,
         will_be=change.will_be,
         unit=change.unit,

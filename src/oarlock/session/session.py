@@ -18,6 +18,7 @@ from oarlock.identify.step_response import StepResult
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, Parameter, TargetKind
 from oarlock.machine.axis import rederived
 from oarlock.machine.axis_file import format_axis, parse_axis
+from oarlock.machine.doubts import doubt
 from oarlock.machine.fields import BY_PATH, FIELDS, Field
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.entry import CONVERSIONS, conversions, parse, remember
@@ -192,6 +193,20 @@ class Session:
         InputError : an entry without sense; the axis stays as it is
 
         """
+        label, axis = self._entered(path, text)
+        self.edit(label, axis)
+
+    def doubt(self, path: str, text: str) -> str:
+        """Return why an entry is hardly meant, to be asked about before it is used.
+
+        Raises
+        ------
+        InputError : an entry without sense
+
+        """
+        return doubt(self._entered(path, text)[1], path)
+
+    def _entered(self, path: str, text: str) -> tuple[str, Axis]:
         field = BY_PATH[path]
         entry = parse(field.kind, text, pole_pairs=self._axis.machine.pole_pairs.value)
         old = self._axis.parameter(path)
@@ -203,7 +218,7 @@ class Session:
         if path == "machine.pole_pairs":
             axis = _flux_read_again(axis)
         label = f"Set {field.label.lower()} {field.symbol}".strip()
-        self.edit(label, self.retuned(rederived(axis)))
+        return label, self.retuned(rederived(axis))
 
     def retuned(self, axis: Axis) -> Axis:
         """Return `axis` with gains that follow its target, where they followed it before.

@@ -50,10 +50,11 @@ class FileView(QWidget):
         draw_text(p, file_right - 8, 12, "as it will be", t.muted, size=look.SMALL, align="right")
         top = 22.0
         rows = shown.lines
-        p.fillRect(QRectF(0, top, file_right, _LINE * len(rows) + 8), t.ground)
+        each = min(float(_LINE), (self.height() - top - 12.0) / max(len(rows), 1))
+        p.fillRect(QRectF(0, top, file_right, each * len(rows) + 8), t.ground)
         ends: dict[str, float] = {}
         for i, row in enumerate(rows):
-            y = top + 15 + _LINE * i
+            y = top + 14 + each * i
             self._paint_line(p, row.number, row.text, y, file_right, changed=row.change)
             if row.change is not None:
                 ends[row.change.key] = y - 4

@@ -7,9 +7,9 @@ from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QLabel, QWidget
 
 from oarlock.errors import InputError
-from oarlock.machine import Parameter
+from oarlock.machine import Parameter, SensorKind
 from oarlock.machine.fields import BY_PATH
-from oarlock.quantities.display import digits, engineering, with_std
+from oarlock.quantities.display import digits, engineering, signed, with_std
 from oarlock.quantities.kinds import RPM
 from oarlock.session.bench import Bench
 from oarlock.session.machine_view import MachinePicture, characteristic_why, machine_picture
@@ -29,6 +29,12 @@ _MORE = (
     "machine.rated_current", "inverter.control_frequency", "inverter.pwm_frequency",
     "inverter.dead_time", "inverter.current_full_scale", "inverter.adc_bits",
 )  # fmt: skip
+_SENSOR = {
+    SensorKind.ENCODER: ("sensor.counts", "sensor.side", "sensor.zero"),
+    SensorKind.RESOLVER: ("sensor.pairs", "sensor.side", "sensor.zero"),
+    SensorKind.HALL: (),
+    SensorKind.NONE: (),
+}
 _NAMES = {
     "machine.R": "Resistance",
     "machine.Ld": "Inductance L~d~",
@@ -48,6 +54,7 @@ class ParameterRow(QWidget):
         self._label = _NAMES.get(path, field.label)
         self._parameter: Parameter | None = None
         self._error = ""
+        self._asked = ""  # the entry that was asked about
         self.setFixedHeight(43)
         t = look.theme()
         self.entry = Entry(self._label, self)
@@ -58,19 +65,31 @@ class ParameterRow(QWidget):
             f"QLineEdit:focus {{ border: 1px solid {t.accent.name()}; }}"
         )
         self.entry.returnPressed.connect(self._enter)
-        self.entry.editingFinished.connect(self._enter)
+        self.entry.editingFinished.connect(self._left)
 
     def _enter(self) -> None:
         if not self.entry.isModified():
             return
+        text = self.entry.text().strip()
         try:
-            self._stage.session.enter(self._path, self.entry.text().strip())
+            doubt = self._stage.session.doubt(self._path, text)
+            if doubt and text != self._asked:
+                self._asked = text
+                self.show_error(f"Is '{text}' meant? {doubt}. Enter again to use it")
+                return
+            self._stage.session.enter(self._path, text)
         except InputError as error:
             self.show_error(f"{error.cause}. {error.remedy}")
             return
         self.entry.setModified(False)
+        self._asked = ""
         self.show_error("")
         self.show_parameter(self._stage.session.axis.parameter(self._path))
+
+    def _left(self) -> None:
+        """Take what was typed when the focus goes elsewhere; a doubt waits for Enter."""
+        if not self._asked:
+            self._enter()
 
     def show_error(self, text: str) -> None:
         """Say in place why an entry cannot be taken; the axis stays as it is."""
@@ -101,8 +120,12 @@ class ParameterRow(QWidget):
         best = parameter.best
         if self._path in _UNIT_RPM:
             return digits(best.value, 3), "rad/s"
+        if self._path == "sensor.side":
+            return ("forward" if best.value > 0 else "reversed"), ""
         if best.unit == "1":
             return f"{best.value:.0f}", ""
+        if self._path == "sensor.zero":
+            return f"{math.degrees(best.value) % 360.0:.1f}", "°"
         number, _, unit = with_std(best.value, best.std, best.unit)
         if parameter.adopted is None:
             number, unit = engineering(best.value, best.unit, 3)
@@ -169,7 +192,12 @@ class MachineStage(StageView):
         for path in _MORE:
             rows[path] = ParameterRow(path, self)
             more.add(rows[path])
-        self._blocks = (block, more)
+        sensor = panel.block("Position sensor", self.session.axis.sensor.kind.value)
+        for path in _SENSOR[self.session.axis.sensor.kind]:
+            rows[path] = ParameterRow(path, self)
+            sensor.add(rows[path])
+        self._found = sensor.row("Offsets", "Readings of no current, phases a, b and c")
+        self._blocks = (block, more, sensor)
         panel.finish()
         return rows
 
@@ -202,6 +230,10 @@ class MachineStage(StageView):
         for path, row in self.rows.items():
             row.show_parameter(axis.parameter(path))
         self._short.show_value(digits(shown.characteristic, 3), "A")
+        inv = axis.inverter
+        worst = max((inv.offset_a, inv.offset_b, inv.offset_c), key=lambda p: abs(p.value))
+        told = f"{signed(worst.value / inv.current_count, 1)}" if worst.adopted else "–"
+        self._found.show_value(told, "LSB at most", "", worst.best.origin)
         self._why.show_lines(*characteristic_why(shown))
 
     def move_cursor(self, omega: float) -> None:
