@@ -25,7 +25,7 @@ def test_from_datasheet_to_proven_header(tmp_path: Path) -> None:
     project = Project.open(tmp_path / "out" / "river-survey.oarlock")
     axis = parse_axis(project.axes()["Sonar winch"], place="")
     assert axis.machine.R.value == pytest.approx(truth.R, rel=0.015)
-    assert axis.machine.Ld.value == pytest.approx(truth.Ld, rel=0.005)
+    assert axis.machine.Ld.value == pytest.approx(truth.incremental_Ld(3.0), rel=0.005)
     assert axis.machine.Lq.value == pytest.approx(truth.Lq, rel=0.01)
     sensing = [
         "currents at rest", "turned by hand", "standing pulses", "forced turn", "four pushes",

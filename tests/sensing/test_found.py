@@ -104,6 +104,10 @@ def test_the_hall_table_is_found(seed: int) -> None:
             assert found == ILLEGAL
         else:
             assert abs(wrap(found - true)) < math.radians(2.0)
+    assert "from before" not in turn.extra
+    again = rig.find(ForcedTurn())
+    assert again.extra["from before"].value < math.radians(2.0)
+    assert again.extra["left ripple"].value < again.extra["even ripple"].value + 0.05
     assert rig.find(FourPushes()).holds
     assert turn.extra["left error"].value < turn.extra["even error"].value + 0.03
 
@@ -234,3 +238,43 @@ def test_hall_states_follow_one_another() -> None:
     assert step == pytest.approx(math.tau / 6)
     assert (3, 7) in pairs
     assert legal_order([0, 1, 5])[2] == [0]
+
+
+def test_two_sensors_tell_the_order_but_not_their_gains() -> None:
+    from dataclasses import replace
+
+    rig = Rig("winch", 1)
+    rig.axis = replace(rig.axis, inverter=replace(rig.axis.inverter, unsensed="b"))
+    rest = rig.adopt(rig.find(CurrentsAtRest()))
+    assert set(rest.estimates) == {"inverter.offset_a", "inverter.offset_c"}
+    rig.adopt(rig.find(TurnByHand()))
+    pulses = rig.adopt(rig.find(StandingPulses()))
+    assert pulses.holds, pulses.failed
+    assert "inverter.gain_a" not in pulses.estimates
+    turn = rig.find(ForcedTurn())
+    assert turn.holds, turn.failed
+    assert abs(wrap(turn.estimates["sensor.zero"].value - rig.plant.zero)) < math.radians(1.0)
+
+
+def test_halls_sixty_degrees_apart() -> None:
+    rig = Rig("thruster", 2, hall_step=math.pi / 3.0).ready()
+    turn = rig.adopt(rig.find(ForcedTurn()))
+    assert turn.holds, turn.failed
+    assert rig.axis.sensor.hall_0.value >= 0.0
+    assert rig.axis.sensor.hall_2.value == ILLEGAL
+    assert rig.find(FourPushes()).holds
+
+
+def test_a_machine_without_a_sensor_is_started_all_the_same() -> None:
+    from dataclasses import replace
+
+    from oarlock.machine import SensorKind
+
+    rig = Rig("thruster", 1, sensor="none")
+    rig.axis = replace(rig.axis, sensor=replace(rig.axis.sensor, kind=SensorKind.NONE))
+    for experiment in (CurrentsAtRest(), StandingPulses(), ForcedSpin()):
+        finding = rig.adopt(rig.find(experiment))
+        assert finding.holds, finding.failed
+    start = rig.find(StartWithoutSensor(start=propose(rig.axis)))
+    assert start.holds, start.failed
+    assert start.remark == "runs both ways"

@@ -133,6 +133,21 @@ def even_error(table: HallTable) -> tuple[float, float]:
     return float(np.abs(off).max()), float(np.abs(wide / (math.tau / 6.0) - 1.0).max())
 
 
+def left_ripple(table: HallTable) -> float:
+    """Return the speed ripple (ratio) that remains with the table: pole pairs that differ."""
+    return 2.0 * left_error(table) / (math.tau / 6.0)
+
+
+def moved_from(table: HallTable, before: tuple[float, ...]) -> float | None:
+    """Return by how much (rad) the table differs from one before, at most; None without one."""
+    apart = [
+        abs(wrap(now - then))
+        for now, then in zip(table.starts, before, strict=True)
+        if now > ILLEGAL and then > ILLEGAL
+    ]
+    return max(apart, default=None)
+
+
 def left_error(table: HallTable) -> float:
     """Return the largest angle error (rad) that remains with the table: pole pairs that differ.
 

@@ -21,7 +21,7 @@ from oarlock.quantities.display import digits
 from oarlock.records import Check, Finding, Record
 from oarlock.sensing.angles import circular_mean, mean_angle, orders, wrap, wrapped
 from oarlock.sensing.experiment import Movement, abort_limits
-from oarlock.sensing.halls import even_error, hall_table, left_error
+from oarlock.sensing.halls import even_error, hall_table, left_error, left_ripple, moved_from
 
 Array = NDArray[np.float64]
 _FOLLOWED = 0.5  # turned over commanded
@@ -410,7 +410,7 @@ def _halls(record: Record, axis: Axis, ways: _Ways) -> Finding:
         return Finding(quantity=ForcedTurn.name, estimates={}, checks=tuple(checks),
                        remark="no table", evidence={"fitted": record["hall"][::50]})  # fmt: skip
     worst, ripple = even_error(table)
-    left = left_error(table)
+    left, moved = left_error(table), moved_from(table, axis.sensor.hall_starts)
     # Cogging stands the same way at each edge and shifts them all; with friction it makes the
     # rotor stick and slip. Neither shows in the spread: 1.5° is what both leave where cogging is
     # 1 % of the rated torque.
@@ -443,6 +443,8 @@ def _halls(record: Record, axis: Axis, ways: _Ways) -> Finding:
             "even error": _made(worst, None, "rad"),
             "even ripple": _made(ripple, None),
             "left error": _made(left, None, "rad"),
+            "left ripple": _made(left_ripple(table), None),
+            **({"from before": _made(moved, None, "rad")} if moved is not None else {}),
         },
         checks=tuple(checks),
         remark=f"table within {math.degrees(left):.1f}°, even steps {math.degrees(worst):.1f}° off",

@@ -82,13 +82,24 @@ def perform(
         title=experiment.title(axis),
         started=started,
         ended=record.ended if not trouble else f"unreadable: {trouble}",
-        settings={**settings, "plant": plant_settings(axis), "sensing": snapshot(axis)},
+        settings={
+            **settings,
+            "plant": plant_settings(axis),
+            "sensing": snapshot(axis),
+            **announced(experiment, axis),
+        },
         gains=gains_dict(plan.gains),
         figures=figures(reading, axis, plan.gains),
         remark=remark(reading, record),
         sparkline=sparkline(reading),
     )
     return Performed(run=run, record=record, reading=reading)
+
+
+def announced(experiment: Experiment, axis: Axis) -> dict[str, str]:
+    """Return what was said beforehand of the movement, to be kept with the run."""
+    movement = getattr(experiment, "movement", None)
+    return {"announced": movement(axis).sentence} if movement else {}
 
 
 def _ended(finding: Finding, record: Record) -> Finding:

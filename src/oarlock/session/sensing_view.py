@@ -11,9 +11,13 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any
 
+import numpy as np
+
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentTarget, SensorKind, TargetKind
 from oarlock.quantities import Estimate
+from oarlock.quantities.display import digits
+from oarlock.quantities.kinds import RPM
 from oarlock.records import Finding, Run
 from oarlock.sensing.angles import wrap
 from oarlock.sensing.experiment import Movement
@@ -24,7 +28,12 @@ from oarlock.sensing.readings import snapshot
 from oarlock.sensing.rest import CurrentsAtRest
 from oarlock.sensing.search import BoundedSearch
 from oarlock.sensing.spin import ForcedSpin
-from oarlock.sensing.startup import StartWithoutSensor, propose
+from oarlock.sensing.startup import (
+    StartSettings,
+    StartWithoutSensor,
+    propose,
+    simulated_error,
+)
 from oarlock.sensing.turn import ForcedTurn
 from oarlock.session.session import Session
 
@@ -73,6 +82,7 @@ class SensingStep:
     waits_for: str  # the title of what must hold first; empty: it may be done
     movement: Movement | None
     trouble: str  # why it cannot be planned
+    details: tuple[str, ...] = ()  # the settings that it would be done with
 
     @property
     def holds(self) -> bool:
@@ -122,7 +132,7 @@ def start_key(session: Session) -> tuple[Axis, float]:
     return _bare(session.axis), breakaway(session)
 
 
-_known_starts: set[tuple[Axis, float]] = set()
+_known_starts: dict[tuple[Axis, float], tuple[str, ...]] = {}  # each with its settings in words
 
 
 def start_is_known(session: Session) -> bool:
@@ -132,9 +142,28 @@ def start_is_known(session: Session) -> bool:
 
 def work_out_start(key: tuple[Axis, float]) -> None:
     """Work out settings for running without a sensor, which simulates: work for a job."""
+    told: tuple[str, ...] = ()
     with contextlib.suppress(InputError):  # told where it is announced
-        made_for(START, *key)
-    _known_starts.add(key)
+        made = made_for(START, *key)
+        told = _start_in_words(key[0], made.start) if isinstance(made, StartWithoutSensor) else ()
+    _known_starts[key] = told
+
+
+def _start_in_words(axis: Axis, start: StartSettings) -> tuple[str, ...]:
+    """Return the settings, and what the observer is wrong by at several speeds."""
+    rpm = 1.0 / axis.machine.pole_pairs.value / RPM
+    shares = (0.5, 0.7, 1.0, 2.0)
+    errors = simulated_error(axis, start, np.array(shares) * start.hand_over)
+    over, back = start.hand_over * rpm, start.hand_back * rpm
+    wrong = ", ".join(
+        f"{math.degrees(e):.0f}° at {s * over:.0f}" for s, e in zip(shares, errors, strict=True)
+    )
+    return (
+        f"{digits(start.current, 2)} A, up in {start.ramp:.1f} s",
+        f"over at {over:.0f} rpm, back at {back:.0f}",
+        f"dwell {start.dwell:.1f} s, observer {start.bandwidth / math.tau:.0f} Hz",
+        f"simulated: {wrong}",
+    )
 
 
 def _bare(axis: Axis) -> Axis:
@@ -251,6 +280,7 @@ def steps(session: Session, *, announced: bool = True) -> dict[str, SensingStep]
             waits_for=_title(missing[0], session.axis) if missing else "",
             movement=movement,
             trouble=trouble,
+            details=_known_starts.get(start_key(session), ()) if kind == START else (),
         )
     return made
 

@@ -130,7 +130,14 @@ class StepCard(QWidget):
         if dial and self._live is not None:
             pictures.paint_dial(p, area, self._live, self._axis)
         elif step.finding is not None and step.finding.evidence:
+            lines = folded_all(step.details, self.width() - 4)
+            area.setHeight(max(area.height() - 15 * len(lines), 40.0))
             _PICTURES[self.kind](p, area, step.finding, self._axis)
+            for n, text in enumerate(lines):
+                draw_text(p, 0, area.bottom() + 14 + 15 * n, text, t.ink, size=look.SMALL)
+        else:
+            for n, text in enumerate(folded_all(step.details, self.width() - 4)):
+                draw_text(p, 0, area.top() + 14 + 16 * n, text, t.ink, size=look.SMALL)
         self._paint_words(p, step)
 
     def _paint_waiting(self, p: QPainter, step: SensingStep) -> None:
@@ -176,6 +183,11 @@ def folded(text: str, width: float) -> list[str]:
         else:
             current = longer
     return [*lines, current] if current else lines
+
+
+def folded_all(texts: tuple[str, ...], width: float) -> list[str]:
+    """Return several texts, each broken into lines of at most `width` px."""
+    return [line_ for text in texts for line_ in folded(text, width)]
 
 
 class Waterline(QWidget):

@@ -373,15 +373,19 @@ def _paint_ring(p: QPainter, rect: QRectF, finding: Finding) -> None:
         draw_text(p, spot.x(), spot.y() + 4, f"{60 + off:.1f}°", t.muted, size=look.SMALL,
                   align="center")  # fmt: skip
     degrees = {name: math.degrees(e.value) for name, e in finding.extra.items()}
-    rows = (
+    ripple = {name: 100.0 * finding.extra[f"{name} ripple"].value for name in ("left", "even")}
+    rows = [
         (f"{degrees['spread']:.2f}°", "pole pairs"),
         (f"±{degrees['friction']:.1f}°", "friction"),
         (f"{degrees['left error']:.1f}°", "this table"),
-        (f"{degrees['even error']:.1f}°", "even steps"),
-        (f"{100 * finding.extra['even ripple'].value:.1f} %", "its ripple"),
-    )
+        (f"{ripple['left']:.1f} %", "its ripple"),
+        (f"{degrees['even error']:.1f}°", "even step"),
+        (f"{ripple['even']:.1f} %", "its ripple"),
+    ]
+    if "from before" in degrees:
+        rows.append((f"{degrees['from before']:.1f}°", "moved"))
     for n, (value, name) in enumerate(rows):
-        y = rect.top() + 22 + 26 * n
+        y = rect.top() + 18 + 23 * n
         draw_text(p, rect.right() - 62, y, value, t.ink, bold=True, align="right")
         draw_text(p, rect.right() - 56, y, name, t.muted, size=look.SMALL)
 

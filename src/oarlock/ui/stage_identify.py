@@ -84,6 +84,7 @@ class IdentifyStage(StageView):
         conditions = self.numbers.block("Conditions")
         self._stage_heat = conditions.row("Power stage", "As the drive reports it")
         self._dead = conditions.row("Dead-time loss", "For each phase, against its current")
+        self._zero = conditions.row("Angle zero", "Electrical, as Sensing found it")
         self._gain_a = conditions.row("Sensor a", "Gain of phase a against the mean of the three")
         self._gain_b = conditions.row("Sensor b", "Gain of phase b against the mean of the three")
         self.numbers.finish()
@@ -162,6 +163,11 @@ class IdentifyStage(StageView):
         dead = inv.dead_voltage
         plus = f"±{digits(dead.std, 1)}" if dead.adopted and dead.std else ""
         self._dead.show_value(digits(dead.value, 3), "V", plus, dead.best.origin)
+        zero = session.axis.sensor.zero
+        known = session.axis.sensor.is_found
+        shown = f"{math.degrees(zero.value) % 360.0:.1f}" if known else "–"
+        plus = f"±{2 * math.degrees(zero.std):.2f}" if known else ""
+        self._zero.show_value(shown, "°", plus, zero.best.origin)
         for row, gain in ((self._gain_a, inv.gain_a), (self._gain_b, inv.gain_b)):
             value = f"{100 * (gain.value - 1):+.2f}".replace("-", "−") if gain.adopted else "–"
             row.show_value(value, "%", f"±{digits(100 * gain.std, 1)}", gain.best.origin)

@@ -19,6 +19,8 @@ from oarlock.session.bench import Doing
 from oarlock.ui import theme as look
 from oarlock.ui.paint import draw_text, line, text_width
 
+_STILL = 0.6  # rad/s: below it a resolver's noise is all there is
+
 
 class StopButton(QAbstractButton):
     """Always there, always live: it de-energises with one message."""
@@ -175,7 +177,7 @@ class TopBar(QWidget):
         t, live = look.theme(), self._live
         for name, value, unit in (
             ("bus", f"{live.bus:.0f}", "V"),
-            ("shaft", f"{live.speed / RPM:.0f}".replace("-0", "0"), "rpm"),
+            ("shaft", f"{live.speed / RPM if abs(live.speed) > _STILL else 0.0:.0f}", "rpm"),
             ("stage", f"{live.temperature}", "°C"),
         ):
             x += draw_text(p, x, 25, f"{name} ", t.muted)
