@@ -286,8 +286,10 @@ def _checks(
     flipped = [_NAMES[n] for n in range(3) if gains[n] < 0.0]
     exchanged = "".join(_NAMES[n] for n in order)
     swapped = [_NAMES[n] for n in range(3) if order[n] != n]
-    worst = int(np.argmax(np.abs(np.abs(gains) - 1.0)))
-    off = float(abs(gains[worst]) - 1.0)
+    # One that is off shifts the mean of all; against the middle one it stands alone.
+    sizes = np.abs(gains) / np.median(np.abs(gains))
+    worst = int(np.argmax(np.abs(sizes - 1.0)))
+    off = float(sizes[worst] - 1.0)
     judged = not lame and not mute
     bent = judged and (twist > _MOST_TWIST or np.linalg.det(admittance) <= 0.0)
     return [
@@ -406,6 +408,6 @@ def _evidence(answer: _Answer, gains: Array, admittance: Array) -> dict[str, Arr
     return {
         "tips": unit @ admittance.T,
         "ellipse": ring @ admittance.T,
-        "gains": gains,
+        "gains": gains / np.median(np.abs(gains)),
         "fitted": np.linalg.norm(ring @ admittance.T, axis=1),
     }

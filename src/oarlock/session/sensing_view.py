@@ -6,6 +6,7 @@ angle before its direction and zero are.
 
 import contextlib
 import math
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import lru_cache
@@ -152,7 +153,7 @@ def work_out_start(key: tuple[Axis, float]) -> None:
 def _start_in_words(axis: Axis, start: StartSettings) -> tuple[str, ...]:
     """Return the settings, and what the observer is wrong by at several speeds."""
     rpm = 1.0 / axis.machine.pole_pairs.value / RPM
-    shares = (0.5, 0.7, 1.0, 2.0)
+    shares = (start.hand_back / start.hand_over, 1.0)
     errors = simulated_error(axis, start, np.array(shares) * start.hand_over)
     over, back = start.hand_over * rpm, start.hand_back * rpm
     wrong = ", ".join(
@@ -162,7 +163,7 @@ def _start_in_words(axis: Axis, start: StartSettings) -> tuple[str, ...]:
         f"{digits(start.current, 2)} A, up in {start.ramp:.1f} s",
         f"over at {over:.0f} rpm, back at {back:.0f}",
         f"dwell {start.dwell:.1f} s, observer {start.bandwidth / math.tau:.0f} Hz",
-        f"simulated: {wrong}",
+        f"simulated error {wrong} rpm",
     )
 
 
@@ -378,7 +379,7 @@ def answer(session: Session, made: dict[str, SensingStep]) -> tuple[str, str]:
     if failed and failed[0].finding:
         check = failed[0].finding.failed[0]
         rest = "Nothing turns until it does." if failed[0].kind in (REST, PULSES, HAND) else ""
-        return f"Not yet: {_short(check.name)}", f"{check.sentence}. {rest}".strip()
+        return f"Not yet: {_short(check.sentence)}", f"{check.sentence}. {rest}".strip()
     stale = next((s for s in needed if s.stale), None)
     if stale:
         return f"Not any more: {stale.title} is stale", "What it was found under has changed."
@@ -397,8 +398,10 @@ def answer(session: Session, made: dict[str, SensingStep]) -> tuple[str, str]:
     return _proven(session, made)
 
 
-def _short(name: str) -> str:
-    return f"{name} does not hold"
+def _short(sentence: str) -> str:
+    """Return what a check says first, to go on with in the middle of a sentence."""
+    first = re.split(r"[;:(]", sentence)[0].strip()
+    return first[:1].lower() + first[1:]
 
 
 def _proven(session: Session, made: dict[str, SensingStep]) -> tuple[str, str]:

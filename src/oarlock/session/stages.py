@@ -136,7 +136,7 @@ def _current(session: Session) -> Stage:
         )
     found = margins(loops_with(axis, axis.gains)[1])
     hertz, left = found.crossover / math.tau, whole_degrees(math.degrees(found.phase_margin))
-    shown = f"{hertz:.0f} Hz" if hertz < 999.5 else f"{hertz / 1e3:.2f} kHz"
+    shown = f"{hertz:.0f} Hz" if hertz < 999.5 else f"{hertz / 1e3:.3g} kHz"
     line = f"{shown}, {left}° margin"
     proofs = [p for p in (session.verification("q"), session.verification("d")) if p]
     if not proofs:

@@ -169,7 +169,7 @@ class StepCard(QWidget):
 
     @property
     def _is_narrow(self) -> bool:
-        return self.width() - self.button.width() < 150
+        return self.width() - self.button.width() < 140
 
 
 def folded(text: str, width: float) -> list[str]:

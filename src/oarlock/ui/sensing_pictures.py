@@ -530,7 +530,7 @@ def paint_start(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None
         draw_text(p, area.left() - 5, y + 4, fixed(value, 0), t.muted, size=look.SMALL,
                   align="right")  # fmt: skip
     _polyline(p, _curve(area, ev["t"], rpm, -span, span), t.speed, 1.6)
-    draw_text(p, area.left(), rect.top() + 10, "rpm seen by the observer; dashed: hand-over",
+    draw_text(p, area.left(), rect.top() + 10, "rpm; dashed: hand-over",
               t.muted, size=look.SMALL)  # fmt: skip
     draw_text(p, area.right(), rect.bottom(), f"{float(ev['t'][-1]):.1f} s", t.muted,
               size=look.SMALL, align="right")  # fmt: skip

@@ -349,12 +349,13 @@ class _Sources(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setFixedHeight(22 + 4 * 20)
         self._rows: list[ZeroSource] = []
 
     def show_sources(self, rows: list[ZeroSource]) -> None:
         """Show what each method found."""
         self._rows = rows
+        known = any(row.value is not None for row in rows)
+        self.setFixedHeight(22 + 20 * len(rows) if known else 22)
         self.setAccessibleName(
             ", ".join(f"{r.name} {math.degrees(r.value):.2f}°" for r in rows if r.value is not None)
         )
@@ -400,7 +401,6 @@ class _Orders(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setFixedHeight(4 * 19 + 6)
         self._rows: list[tuple[int, str, float]] = []
 
     def show_orders(self, turn: Finding | None, hand: Finding | None) -> None:
@@ -416,6 +416,7 @@ class _Orders(QWidget):
             others = [n for n in np.argsort(-sizes) + 1 if int(n) not in named]
             for order in [int(n) for n in others[:1]]:
                 self._rows.append((order, "cogging" if order > 5 else "", float(sizes[order - 1])))
+        self.setFixedHeight(6 + 19 * max(len(self._rows), 1))
         self.setAccessibleName(", ".join(f"order {o}: {s:.2f}°" for o, _, s in self._rows))
         self.update()
 
