@@ -143,3 +143,25 @@ def test_a_released_brake_is_seen_from_here(bench: Bench, owner: Owner) -> None:
     bench.connect_drive("practice --release-brake")
     owner.until(lambda: bench.connected)
     assert not bench.braked
+
+
+def test_a_connection_that_is_given_up_is_closed_when_it_comes(bench: Bench, owner: Owner) -> None:
+    bench.connect_drive("practice --watchdog 0.5")
+    assert bench.connecting
+    bench.disconnect()
+    assert not bench.connecting
+    bench.connect_drive("practice --watchdog 0.5")  # another attempt need not wait for the first
+    owner.until(lambda: bench.connected)
+    assert bench.live.state in ("de-energised", "running")
+    owner.until(lambda: bench.live.bus > 1.0)
+    bench.disconnect()
+    assert bench.live.bus == 0.0  # what a drive said that is gone holds no longer
+
+
+def test_the_practice_drive_is_the_axis_s_own(bench: Bench, owner: Owner, session: Session) -> None:
+    session.switch("Thruster")
+    bench.connect_drive("practice --watchdog 0.5")
+    owner.until(lambda: bench.connected and bench.live.bus > 1.0)
+    assert bench.live.bus == pytest.approx(48.0, abs=1.0)
+    assert not bench.braked
+    assert bench.live.lines[1] in range(8)  # its hall state

@@ -177,7 +177,7 @@ def _excerpt(patch: Patch) -> tuple[Line, ...]:
     first = max(min(by_line) - 2, 1)
     numbers = range(first, min(first + _EXCERPT, len(texts)) + 1)
     missing = [n for n in by_line if n not in numbers]
-    chosen = sorted({*numbers, *missing})[: _EXCERPT + len(missing)]
+    chosen = sorted({*numbers, *missing})[: _EXCERPT + 1 + len(missing)]
     return tuple(Line(number=n, text=texts[n - 1], change=by_line.get(n)) for n in chosen)
 
 
