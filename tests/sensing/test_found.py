@@ -8,6 +8,7 @@ import pytest
 
 from oarlock.machine.sensor import ILLEGAL
 from oarlock.sensing.angles import circular_mean, mean_angle, orders, wrap, wrapped
+from oarlock.sensing.field import forcing_current, stiffness
 from oarlock.sensing.halls import legal_order, transitions
 from oarlock.sensing.hand import TurnByHand, fit_ellipse
 from oarlock.sensing.pulses import StandingPulses
@@ -16,7 +17,7 @@ from oarlock.sensing.rest import CurrentsAtRest
 from oarlock.sensing.search import BoundedSearch
 from oarlock.sensing.spin import ForcedSpin
 from oarlock.sensing.startup import StartWithoutSensor, propose, simulated_error
-from oarlock.sensing.turn import ForcedTurn, forcing_current, stiffness
+from oarlock.sensing.turn import ForcedTurn
 from oarlock.simulate import _kernels as k
 from oarlock.simulate.drive_model import PlantParameters
 from tests.sensing.rig import Rig

@@ -18,7 +18,7 @@ from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Check, Finding, Record
 from oarlock.sensing.experiment import Movement, abort_limits
-from oarlock.sensing.turn import forcing_current
+from oarlock.sensing.field import forcing_current
 
 Array = NDArray[np.float64]
 _UNEVEN = 0.30  # of the mean of forward and back

@@ -21,7 +21,7 @@ from oarlock.quantities.kinds import RPM
 from oarlock.records import Check, Finding, Record
 from oarlock.sensing.angles import wrapped
 from oarlock.sensing.experiment import Movement, abort_limits
-from oarlock.sensing.turn import damping_crossover, field_ramp, forcing_current
+from oarlock.sensing.field import damping_crossover, field_ramp, forcing_current
 
 Array = NDArray[np.float64]
 _LEVELS = (1.0, 0.8, 0.6, 0.45, 0.33, 0.24, 0.17, 0.12)

@@ -21,7 +21,7 @@ from oarlock.quantities.kinds import RPM
 from oarlock.records import Check, Finding, Record
 from oarlock.sensing.angles import wrapped
 from oarlock.sensing.experiment import Movement, abort_limits
-from oarlock.sensing.turn import field_ramp, forcing_current
+from oarlock.sensing.field import field_ramp, forcing_current
 
 if TYPE_CHECKING:
     from oarlock.simulate.drive_model import DriveModel

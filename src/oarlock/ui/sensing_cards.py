@@ -19,6 +19,7 @@ from oarlock.session.sensing_view import (
 )
 from oarlock.ui import sensing_pictures as pictures
 from oarlock.ui import theme as look
+from oarlock.ui import turning_pictures as turning
 from oarlock.ui.paint import Mark, draw_text, hatch, line, mark, text_width
 from oarlock.ui.stage import button
 
@@ -26,11 +27,11 @@ _PICTURES: dict[str, pictures.Picture] = {
     REST: pictures.paint_rest,
     PULSES: pictures.paint_pulses,
     HAND: pictures.paint_hand,
-    TURN: pictures.paint_turn,
-    PUSH: pictures.paint_push,
-    SEARCH: pictures.paint_search,
-    SPIN: pictures.paint_spin,
-    START: pictures.paint_start,
+    TURN: turning.paint_turn,
+    PUSH: turning.paint_push,
+    SEARCH: turning.paint_search,
+    SPIN: turning.paint_spin,
+    START: turning.paint_start,
 }
 _WORDS = {
     REST: ("Measure", "gates off, then zero vector"),
