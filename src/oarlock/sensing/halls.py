@@ -31,6 +31,7 @@ class HallTable:
     play: float  # rad, half of the gap between both ways
     order: tuple[int, ...]  # states, turning forward
     edges: Array  # (n, 3): transition in order 0 to 5, rad, way
+    against: float  # share of the edges that were met against the way: a rotor that swings
 
 
 def transitions(codes: Array) -> list[tuple[int, int, int]]:
@@ -100,6 +101,7 @@ def hall_table(codes: Array, angle: Array, way: Array) -> HallTable | None:
         play=float(np.mean(plays)),
         order=cycle,
         edges=np.array(rows),
+        against=1.0 - len(rows) / max(len(edges), 1),
     )
 
 

@@ -33,6 +33,7 @@ Array = NDArray[np.float64]
 _FOLLOWED = 0.5  # turned over commanded
 _MOST_SUM = 0.06  # of the current: what the three may fail to add up to
 _ROWS = 14000
+_MOST_AGAINST = 0.1  # share of hall edges
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -376,8 +377,15 @@ def _halls(record: Record, axis: Axis, ways: _Ways) -> Finding:
             "(6 allowed)",
         ),
         Check(
+            name="steady",
+            passed=table.against <= _MOST_AGAINST,
+            sentence=f"{100 * table.against:.0f} % of the edges were met against the way "
+            f"({100 * _MOST_AGAINST:.0f} allowed)"
+            + ("" if table.against <= _MOST_AGAINST else ": the rotor swings about the field"),
+        ),
+        Check(
             name="friction",
-            passed=0.0 <= table.play + math.radians(1.0) < math.radians(26.0),
+            passed=-math.radians(0.25) <= table.play < math.radians(25.0),
             sentence=f"Friction and hysteresis hold the two ways "
             f"{2 * math.degrees(table.play):.1f}° apart (50 allowed)",
         ),
