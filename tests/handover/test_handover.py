@@ -11,6 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from oarlock.control.design import design_current
 from oarlock.control.pi import Single
 from oarlock.demo.project import demo_text
 from oarlock.errors import InputError
@@ -278,3 +279,23 @@ def test_the_reference_is_strict_c99(tmp_path: Path) -> None:
     flags = ["-std=c99", "-pedantic", "-Wall", "-Wextra", "-Wconversion", "-Werror"]
     command = [find_compiler(), *flags, *macros, str(source), "-o", str(tmp_path / "p")]
     assert subprocess.run(command, check=False).returncode == 0
+
+
+def test_what_sensing_found_goes_where_the_header_names_it(axis: Axis) -> None:
+    from oarlock.handover.header import default_map
+
+    tuned_axis = replace(axis, gains=design_current(axis).gains)
+    values = handover_values(tuned_axis)
+    keys = {value.symbol: value for value in values}
+    assert keys["ANGLE_ZERO"].value == axis.sensor.zero.value
+    count = axis.inverter.current_count
+    assert keys["CUR_OFFSET_B"].value == axis.inverter.offset_b.value / count
+    assert keys["CUR_SCALE_A"].unit == "A/count"
+    plain = default_map("#define CUR_KP_Q 1.0f\n", values)
+    assert plain == DEFAULT_MAP
+    named = default_map("#define ANGLE_ZERO 0.0f\n#define HALL_START_1 0.0f\n", values)
+    assert named["ANGLE_ZERO"] == "angle.zero"
+    assert "HALL_START_1" not in named  # this axis has a resolver
+    text = header(tuned_axis)
+    assert "ANGLE_SINE_RATIO" in text
+    assert default_map(text, values).keys() >= keys.keys()

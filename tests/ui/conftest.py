@@ -18,12 +18,11 @@ def qapp_cls() -> type:
     return QApplication
 
 
-@pytest.fixture
-def opened(qtbot: QtBot, demo_path: Path) -> Iterator[Application]:
-    """The demo's window, no drive connected."""
+def window_on(qtbot: QtBot, path: Path) -> Iterator[Application]:
+    """Open a project's window, no drive connected, and close it in the end."""
     application().setStyle("Fusion")
     look.load_fonts()
-    made = Application(demo_path)
+    made = Application(path)
     made.window.resize(1280, 800)
     made.start(practice=False)
     qtbot.waitExposed(made.window)
@@ -32,6 +31,18 @@ def opened(qtbot: QtBot, demo_path: Path) -> Iterator[Application]:
     made.window.close()
     made.window.deleteLater()
     qtbot.wait(1)
+
+
+@pytest.fixture
+def opened(qtbot: QtBot, demo_path: Path) -> Iterator[Application]:
+    """The demo's window, the winch's sensing done, no drive connected."""
+    yield from window_on(qtbot, demo_path)
+
+
+@pytest.fixture
+def fresh(qtbot: QtBot, unsensed_path: Path) -> Iterator[Application]:
+    """The demo's window, nothing known of the sensors, no drive connected."""
+    yield from window_on(qtbot, unsensed_path)
 
 
 @pytest.fixture

@@ -1,33 +1,13 @@
 """The Sensing stage in the real window, on a practice drive of its own."""
 
-from collections.abc import Iterator
-from pathlib import Path
-
 import pytest
 from PySide6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 
 from oarlock.session.sensing_view import HAND, PULSES, PUSH, REST, SEARCH, SPIN, TURN
-from oarlock.ui import theme as look
-from oarlock.ui.app import Application, application
+from oarlock.ui.app import Application
 from oarlock.ui.stage_sensing import SensingStage
 from tests.conftest import CALM, wait
-
-
-@pytest.fixture
-def fresh(qtbot: QtBot, unsensed_path: Path) -> Iterator[Application]:
-    """The demo's window, nothing known of the sensors, no drive connected."""
-    application().setStyle("Fusion")
-    look.load_fonts()
-    made = Application(unsensed_path)
-    made.window.resize(1280, 800)
-    made.start(practice=False)
-    qtbot.waitExposed(made.window)
-    yield made
-    made.close()
-    made.window.close()
-    made.window.deleteLater()
-    qtbot.wait(1)
 
 
 def stage_of(opened: Application) -> SensingStage:
