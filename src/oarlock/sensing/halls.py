@@ -143,9 +143,9 @@ def left_ripple(table: HallTable) -> float:
 def moved_from(table: HallTable, before: tuple[float, ...]) -> float | None:
     """Return by how much (rad) the table differs from one before, at most; None without one."""
     apart = [
-        abs(wrap(now - then))
-        for now, then in zip(table.starts, before, strict=True)
-        if now > ILLEGAL and then > ILLEGAL
+        abs(wrap(new - old))
+        for new, old in zip(table.starts, before, strict=True)
+        if new > ILLEGAL and old > ILLEGAL
     ]
     return max(apart, default=None)
 

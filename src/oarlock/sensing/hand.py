@@ -347,7 +347,6 @@ def _halls(record: Record, axis: Axis) -> Finding:
     edges = transitions(codes)
     order, step, illegal = legal_order(states)
     pairs = axis.machine.pole_pairs.value
-    backward = np.array([(a, b) in {(y, x) for x, y in order} for _, a, b in edges], dtype=bool)
     known = set(order) | {(y, x) for x, y in order}
     jumps = [(a, b) for _, a, b in edges if (a, b) not in known]
     # One turn forward and back: half of all edges belong to one turn.
@@ -397,7 +396,6 @@ def _halls(record: Record, axis: Axis) -> Finding:
         evidence={
             "t": record["t"][pick],
             "hall": codes[pick],
-            "backward": backward.astype(np.float64),
             "fitted": codes[pick],
         },
     )

@@ -32,7 +32,6 @@ SALIENT = 1.25  # Lq/Ld from which the long axis tells the angle
 _MOST_GAIN = 0.03
 _MOST_TWIST = 0.12  # of the admittance: antisymmetric over symmetric part
 _SURE = 4.0  # standard errors that the magnet's end must stand out
-_PHASES = np.array([[1.0, 0.0], [-0.5, math.sqrt(0.75)], [-0.5, -math.sqrt(0.75)]])
 _CLARKE = np.array(
     [[2.0 / 3.0, -1.0 / 3.0, -1.0 / 3.0], [0.0, 1.0 / math.sqrt(3.0), -1.0 / math.sqrt(3.0)]]
 )

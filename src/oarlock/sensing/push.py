@@ -110,6 +110,7 @@ class FourPushes:
             "current": current,
             "along": _along(axis, current),
             "seconds": seconds,
+            "rest": self.rest,
             "inertia": self._inertia(axis),
             "kind": axis.sensor.kind.value,
             "friction": self.friction,
@@ -187,10 +188,11 @@ def _hidden(axis: Axis, along: float, friction: float, std: float) -> float:
 def _split(record: Record, axis: Axis) -> list[_Push]:
     t, theta, seconds = record["t"], record["theta_m"], float(record.settings["seconds"])
     q, d = record["iq_ref"], record["id_ref"]
-    wanted = ((q > 0.0, 0), (q < 0.0, 0), (d > 0.0, 0), (d < 0.0, 0))
-    starts = np.flatnonzero(np.concatenate([[True], np.diff(t) > 0.5 * 0.15]))
+    wanted = (q > 0.0, q < 0.0, d > 0.0, d < 0.0)
+    rest = float(record.settings["rest"])
+    starts = np.flatnonzero(np.concatenate([[True], np.diff(t) > 0.5 * rest]))
     found = []
-    for (mask, _), start in zip(wanted, [*starts, *[record.rows] * 4], strict=False):
+    for mask, start in zip(wanted, [*starts, *[record.rows] * 4], strict=False):
         rows = np.arange(start, record.rows)
         rows = (
             rows[(t[rows] - t[min(start, record.rows - 1)]) < 0.999 * seconds]
@@ -219,8 +221,7 @@ def _fitted(t: Array, moved: Array, record: Record, rows: NDArray[np.int64], axi
         # Where the shaft stood within its sector is not known: an offset is fitted as well.
         basis = np.column_stack([0.5 * at**2, np.ones_like(at)])
     else:
-        basis = np.column_stack([0.5 * at**2, at])
-        basis = basis[:, :1]
+        basis = 0.5 * at[:, None] ** 2
     found, *_ = np.linalg.lstsq(basis, x, rcond=None)
     rest = x - basis @ found
     spread = float(np.std(rest)) / math.sqrt(max(float(np.sum(basis[:, 0] ** 2)), 1e-18))

@@ -222,7 +222,7 @@ def _angle(record: Record, axis: Axis, ways: _Ways) -> Finding:
     found_pairs = 1.0 / abs(slope) if slope else math.inf
     checks = [
         *_current_checks(record, axis),
-        _followed(followed, friction, length),
+        _followed(followed, length),
         _pairs_check(found_pairs, pairs, axis, length, followed),
         Check(
             name="friction",
@@ -262,7 +262,7 @@ def _slope(commanded: Array, theta_m: Array, ways: _Ways) -> tuple[float, float]
     return float(np.mean(slopes)), float(np.std(slopes)) + 1e-4 * abs(slopes[0])
 
 
-def _followed(followed: float, friction: float, length: float) -> Check:
+def _followed(followed: float, length: float) -> Check:
     turned = followed > _FOLLOWED
     sentence = "The shaft followed the field on both ways"
     if followed < 0.02:
@@ -272,7 +272,6 @@ def _followed(followed: float, friction: float, length: float) -> Check:
             f"The shaft turned {100 * followed:.0f} % of what the field did: "
             "it slipped, or the load is too heavy"
         )
-    del friction
     return Check(name="followed", passed=followed > 0.02 and (turned or length > 0.9),
                  sentence=sentence)  # fmt: skip
 
