@@ -340,3 +340,8 @@ def test_a_coarse_sensor_cannot_be_searched_with() -> None:
     rig = Rig("thruster")
     with pytest.raises(InputError, match="too coarse"):
         rig.record(BoundedSearch())
+
+
+def test_a_load_too_weak_to_turn_it_back_is_seen_in_both_pushes() -> None:
+    rig = Rig("winch", 1, load=0.9).known()
+    refused(rig, FourPushes(friction=0.25), "both ways alike", "differ by", "a load")
