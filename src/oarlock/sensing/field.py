@@ -29,6 +29,15 @@ def stiffness(axis: Axis, current: float) -> float:
     return 1.5 * m.pole_pairs.value * current * (m.psi.value - rise * current)
 
 
+def swing_frequency(axis: Axis, current: float) -> float:
+    """Return how fast a rotor swings about a held current, Hz; 10 where no inertia is known."""
+    m = axis.machine
+    if m.inertia is None:
+        return 10.0
+    pull = m.pole_pairs.value * max(stiffness(axis, current), 1e-9)
+    return math.sqrt(pull / m.inertia.value) / math.tau
+
+
 def field_ramp(carried: Step, start: float, end: float, seconds: float) -> list[Step]:
     """Return twenty steps that bring a turning field from one speed to another without a jerk.
 

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.machine.sensor import HALL_STATES, ILLEGAL
-from oarlock.sensing.angles import circular_mean, wrap, wrapped
+from oarlock.sensing.angles import circular_mean, mean_angle, wrap, wrapped
 
 Array = NDArray[np.float64]
 # Each state by its successor, turning forward, where the lines are 120° or 60° apart.
@@ -61,20 +61,18 @@ def hall_table(codes: Array, angle: Array, way: Array) -> HallTable | None:
     ----------
     codes : (n,), 0 to 7
     angle : rad, electrical, of the d axis as far as known, (n,)
-    way : +1 where the shaft went forward, -1 backward, (n,)
+    way : +1 where the shaft went forward, -1 backward, 0 where edges do not count, (n,)
 
     """
-    edges = transitions(codes)
+    edges = [edge for edge in transitions(codes) if way[edge[0]] != 0.0]
     pairs, _, _ = legal_order(sorted({int(c) for c in codes}))
     forward = sum(1 for row, a, b in edges if (a, b) in pairs and way[row] > 0)
     reverse = sum(1 for row, a, b in edges if (b, a) in pairs and way[row] > 0)
     cycle = _cycle(pairs) if forward >= reverse else tuple(reversed(_cycle(pairs)))
     nexts = dict(zip(cycle, cycle[1:] + cycle[:1], strict=True))
     met: dict[int, dict[int, list[float]]] = {state: {1: [], -1: []} for state in cycle}
-    rows = []
-    for row, a, b in edges:
-        # The state changed between two samples: the edge lies in the middle.
-        at = wrap(float(angle[row - 1]) + 0.5 * wrap(float(angle[row] - angle[row - 1])))
+    rows, crossings = [], _crossings(edges, angle, way)
+    for row, a, b, at in crossings:
         if way[row] > 0 and nexts.get(a) == b:
             met[b][1].append(at)
             rows.append((cycle.index(b), at, 1.0))
@@ -101,8 +99,35 @@ def hall_table(codes: Array, angle: Array, way: Array) -> HallTable | None:
         play=float(np.mean(plays)),
         order=cycle,
         edges=np.array(rows),
-        against=1.0 - len(rows) / max(len(edges), 1),
+        against=1.0 - len(rows) / max(len(crossings), 1),
     )
+
+
+def _crossings(
+    edges: list[tuple[int, int, int]], angle: Array, way: Array
+) -> list[tuple[int, int, int, float]]:
+    """Return (row, state before, state after, rad) of each crossing.
+
+    A rotor that trembles at an edge meets it several times: that is one crossing, in their
+    middle, or none where it ends in the state in which it began.
+    """
+    found: list[tuple[int, int, int, float]] = []
+    n = 0
+    while n < len(edges):
+        last = n
+        while (
+            last + 1 < len(edges)
+            and edges[last + 1][1:] == edges[last][:0:-1]
+            and way[edges[last + 1][0]] == way[edges[n][0]]
+        ):
+            last += 1
+        if (last - n) % 2 == 0:
+            # The state changed between two samples: the edge lies in the middle.
+            met = [edge[0] for edge in edges[n : last + 1]]
+            at = [angle[r - 1] + 0.5 * wrap(float(angle[r] - angle[r - 1])) for r in met]
+            found.append((met[0], *edges[n][1:], wrap(mean_angle(np.array(at)))))
+        n = last + 1
+    return found
 
 
 def _cycle(pairs: set[tuple[int, int]]) -> tuple[int, ...]:

@@ -3,6 +3,10 @@
 The rotor follows a held current whose angle turns slowly. Friction keeps it behind on both
 ways by the same angle, which falls out of their mean; what is left over the turn is the
 sensor's own error and cogging.
+
+Halls tell the angle at their edges only, so cogging that stands alike at each edge does not fall
+out. There the field turns so slowly that cogging does not excite the rotor's swing, and shakes
+by a quarter of its strength, so that friction does not let the rotor stick and slip.
 """
 
 import math
@@ -11,11 +15,12 @@ from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.ndimage import uniform_filter1d
 
-from oarlock.drive.steps import Frame, Plan, Step
+from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
 from oarlock.errors import InputError
 from oarlock.identify.experiments import gentle_gains
-from oarlock.machine import Axis, SensorKind
+from oarlock.machine import Axis, CurrentGains, SensorKind
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.display import digits
 from oarlock.records import Check, Finding, Record
@@ -26,6 +31,7 @@ from oarlock.sensing.field import (
     field_ramp,
     forcing_current,
     stiffness,
+    swing_frequency,
 )
 from oarlock.sensing.halls import even_error, hall_table, left_error, left_ripple, moved_from
 
@@ -34,6 +40,8 @@ _FOLLOWED = 0.5  # turned over commanded
 _MOST_SUM = 0.06  # of the current: what the three may fail to add up to
 _ROWS = 14000
 _MOST_AGAINST = 0.1  # share of hall edges
+_SHAKE = 0.25  # of the current, where halls are met
+_SLOWEST = 20.0  # s for one turn of the shaft
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -41,13 +49,15 @@ class ForcedTurn:
     """A held current turned one mechanical turn forward and back."""
 
     name: ClassVar[str] = "forced turn"
-    frequency: float = 1.0  # Hz, electrical
+    frequency: float = 1.0  # Hz, electrical, at most
     rise: float = 0.5  # s, of the current, and again at a second angle
     start: float = 0.4  # s, from rest to full speed
 
     def plan(self, axis: Axis) -> Plan:
         """Return the steps, limits and gains for this axis."""
-        current, fast = forcing_current(axis), math.tau * self.frequency
+        current, fast = forcing_current(axis), math.tau * self.turning_frequency(axis)
+        gains = gentle_gains(axis, damping_crossover(axis, current))
+        wave = self._shake(axis, gains)
         each = self.rise / 10.0
         hold = Step(duration=each, frame=Frame.FIXED, release=True, record=False)
         # The field turns while the current rises: a rotor that stands opposite is soon off it,
@@ -56,7 +66,7 @@ class ForcedTurn:
             replace(hold, i_d=current * (n + 1) / 10.0, angle=0.05 * math.pi * (n - 10))
             for n in range(10)
         ]
-        carried = replace(hold, i_d=current, frame=Frame.CARRIED)
+        carried = replace(hold, i_d=current, frame=Frame.CARRIED, wave=wave)
         for way in (1.0, -1.0):
             steps += field_ramp(carried, 0.0, way * fast, self.start)
             seconds = self._recorded(axis) / fast
@@ -78,8 +88,26 @@ class ForcedTurn:
                 speed=12.0 * fast / axis.machine.pole_pairs.value
                 + 0.12 * axis.machine.max_speed.value,
             ),
-            gains=gentle_gains(axis, damping_crossover(axis, current)),
+            gains=gains,
         )
+
+    def turning_frequency(self, axis: Axis) -> float:
+        """Return how fast the field turns, Hz electrical: for halls far below the swing."""
+        if axis.sensor.kind is not SensorKind.HALL:
+            return self.frequency
+        quiet = 0.03 * swing_frequency(axis, forcing_current(axis))
+        slowest = axis.machine.pole_pairs.value / _SLOWEST
+        return min(max(quiet, slowest), self.frequency)
+
+    def _shake(self, axis: Axis, gains: CurrentGains) -> Wave | None:
+        """Return what shakes the rotor along q while halls are met, well above its swing."""
+        if axis.sensor.kind is not SensorKind.HALL:
+            return None
+        m, current = axis.machine, forcing_current(axis)
+        f = min(3.0 * swing_frequency(axis, current), 200.0)
+        volts = _SHAKE * current * abs(m.R.value + gains.Kp_q + 1j * math.tau * f * m.Lq.value)
+        volts = min(volts, 0.5 * axis.inverter.v_max)
+        return Wave(shape=Shape.SINE, target=Target.V_Q, amplitude=volts, frequency=f)
 
     def _recorded(self, axis: Axis) -> float:
         """Return how far the field turns while it is recorded, rad: a turn, and half to settle."""
@@ -87,7 +115,7 @@ class ForcedTurn:
 
     def _turns(self, axis: Axis) -> float:
         """Return how far the shaft goes each way, turns."""
-        ramps = math.tau * self.frequency * self.start + 0.5 * math.pi
+        ramps = math.tau * self.turning_frequency(axis) * self.start + 0.5 * math.pi
         return (self._recorded(axis) + ramps) / (math.tau * axis.machine.pole_pairs.value)
 
     def title(self, axis: Axis) -> str:
@@ -99,16 +127,18 @@ class ForcedTurn:
         """Return what will move."""
         return Movement(
             what=f"turns {self._turns(axis):.1f} turns and back",
-            speed=math.tau * self.frequency / axis.machine.pole_pairs.value,
+            speed=math.tau * self.turning_frequency(axis) / axis.machine.pole_pairs.value,
             current=forcing_current(axis),
             seconds=self.plan(axis).duration,
         )  # fmt: skip
 
     def settings(self, axis: Axis) -> dict[str, Any]:
         """Return what the estimator must know, as plain values."""
+        wave = self._shake(axis, gentle_gains(axis, damping_crossover(axis, forcing_current(axis))))
         return {
             "current": forcing_current(axis),
-            "frequency": self.frequency,
+            "frequency": self.turning_frequency(axis),
+            "shake": wave.frequency if wave else 0.0,
             "side": axis.sensor.side.value,
             "kind": axis.sensor.kind.value,
         }
@@ -166,7 +196,13 @@ def _field(record: Record, axis: Axis) -> Array:
     a, b = axis.inverter.gain_a.value, axis.inverter.gain_b.value
     i_a, i_b, i_c = record["ia"] / a, record["ib"] / b, record["ic"] / (3.0 - a - b)
     measured = np.arctan2((i_b - i_c) / math.sqrt(3.0), (2.0 * i_a - i_b - i_c) / 3.0)
-    return commanded + wrapped(measured - commanded)
+    off = wrapped(measured - commanded)
+    shake = float(record.settings.get("shake", 0.0))
+    if shake > 0.0:  # over whole periods: the rotor does not follow what shakes it
+        step = float(np.median(np.diff(record["t"])))
+        width = max(round(1.0 / (shake * step)), 1)
+        off = uniform_filter1d(off, width, mode="nearest")
+    return commanded + off
 
 
 def _current_checks(record: Record, axis: Axis) -> list[Check]:
@@ -346,8 +382,8 @@ def _evidence(position: Array, residual: Array, ways: _Ways) -> dict[str, Array]
 
 
 def _halls(record: Record, axis: Axis, ways: _Ways) -> Finding:
-    way = np.ones(record.rows)
-    way[ways.back] = -1.0
+    way = np.zeros(record.rows)
+    way[ways.forward], way[ways.back] = 1.0, -1.0
     table = hall_table(record["hall"], _field(record, axis), way)
     checks = _current_checks(record, axis)
     changes = int(np.count_nonzero(np.diff(record["hall"])))
@@ -364,10 +400,9 @@ def _halls(record: Record, axis: Axis, ways: _Ways) -> Finding:
                        remark="no table", evidence={"fitted": record["hall"][::50]})  # fmt: skip
     worst, ripple = even_error(table)
     left, moved = left_error(table), moved_from(table, axis.sensor.hall_starts)
-    # Cogging stands the same way at each edge and shifts them all; with friction it makes the
-    # rotor stick and slip. Neither shows in the spread: 1.5° is what both leave where cogging is
-    # 1 % of the rated torque.
-    std = math.hypot(table.std, math.radians(1.5))
+    # Cogging stands the same way at each edge and shifts them all, which the spread does not
+    # show: this is what it leaves where it is 1 % of the rated torque.
+    std = math.hypot(table.std, math.radians(0.75))
     checks += [
         Check(
             name="spread over pole pairs",
