@@ -237,7 +237,7 @@ def test_a_zero_that_is_wrong(offset: float) -> None:
 def test_a_zero_a_little_wrong_is_seen_by_what_d_does() -> None:
     rig = Rig("winch", 1)
     rig.known(sensor__zero=rig.plant.zero + math.radians(15.0))
-    refused(rig, FourPushes(friction=0.25), "no torque along d", "the zero is -1")
+    refused(rig, FourPushes(friction=0.25), "no torque along d", "the zero is -2")
 
 
 def test_a_rotor_that_stands_opposite_is_not_taken_for_aligned() -> None:

@@ -20,6 +20,8 @@ def ideal(truth: PlantParameters) -> PlantParameters:
     """The winch without noise, offsets, quantisers or dead time, its rotor at angle zero."""
     return replace(
         truth,
+        stiffness=0.0,
+        inertia=6.9e-3,
         noise=0.0,
         offsets=(0.0, 0.0, 0.0),
         gains=(1.0, 1.0, 1.0),

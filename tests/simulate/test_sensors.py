@@ -20,7 +20,7 @@ def quiet() -> PlantParameters:
     return replace(
         draw("winch", 0), noise=0.0, offsets=(0.0, 0.0, 0.0), gains=(1.0, 1.0, 1.0), adc_bits=24,
         dead_voltage=0.0, bus_ripple=0.0, cogging=0.0, stiction=1.0, brake=0.0, runout=0.0,
-        sensor_noise=0.0, theta=0.0, sensor_zero=0.0, hand=False,
+        sensor_noise=0.0, theta=0.0, sensor_zero=0.0, hand=False, stiffness=0.0,
     )  # fmt: skip
 
 
@@ -233,3 +233,37 @@ def test_no_two_drives_are_the_same(name: str) -> None:
     assert one == draw(name, 0)
     for field in ("R", "psi", "offsets", "sensor_zero", "theta"):
         assert getattr(one, field) != getattr(other, field)
+
+
+def test_two_masses_swing_at_their_resonance_and_against_nothing_else(
+    quiet: PlantParameters,
+) -> None:
+    plant = replace(
+        quiet, inertia=2e-3, load_inertia=5e-3, stiffness=2500.0, shaft_damping=0.0,
+        coulomb=0.0, viscous=0.0,
+    )  # fmt: skip
+    model = DriveModel(plant)
+    model._state[k.TWIST] = 0.01
+    speeds = []
+    for _ in range(8000):
+        model.advance(1)
+        speeds.append(model._state[k.OMEGA])
+    rising = np.flatnonzero((np.array(speeds[:-1]) < 0.0) & (np.array(speeds[1:]) >= 0.0))
+    period = np.diff(rising).mean() * plant.Ts
+    assert math.tau / period == pytest.approx(plant.resonance, rel=2e-3)
+    momentum = 2e-3 * model._state[k.OMEGA] + 5e-3 * model._state[k.OMEGA_LOAD]
+    assert abs(momentum) < 1e-9
+    assert np.ptp(speeds[-400:]) == pytest.approx(np.ptp(speeds[:400]), rel=0.01)  # undamped
+
+
+def test_friction_is_higher_near_standstill_where_it_is_said_so(quiet: PlantParameters) -> None:
+    lost = {}
+    for share in (0.0, 0.8):
+        plant = replace(quiet, stiffness=0.0, stribeck=share, stribeck_speed=2.0)
+        for fast in (0.5, 60.0):
+            model = DriveModel(plant)
+            model._state[k.OMEGA] = fast
+            model.advance(1)
+            lost[share, fast] = fast - model._state[k.OMEGA]
+    assert lost[0.8, 0.5] > 1.5 * lost[0.0, 0.5]
+    assert lost[0.8, 60.0] == pytest.approx(lost[0.0, 60.0], rel=1e-6)

@@ -11,10 +11,11 @@ from oarlock.simulate.drive_model import PlantParameters
 # The sonar winch as its maker meant it; star phase, peak, SI.
 _WINCH = PlantParameters(
     R=0.82, Ld=8.0e-3, Lq=17.0e-3, Lq_saturated=11.5e-3, i_saturation=25.0, psi=0.160,
-    pole_pairs=4, inertia=6.9e-3, viscous=1.5e-3, coulomb=0.25, brake=45.0,
+    pole_pairs=4, inertia=2.1e-3, viscous=1.5e-3, coulomb=0.25, brake=45.0,
     dead_voltage=4.6, dead_knee=0.35, bus=320.0, bus_ripple=0.002, full_scale=40.0, adc_bits=12,
     noise=0.039, offsets=(0.0, 0.0, 0.0), gains=(1.0, 1.0, 1.0), encoder_counts=4096, Ts=62.5e-6,
     Ld_bend=0.12, i_bend=16.0, stiction=1.15, cogging=0.06, cogging_order=24, hand=True,
+    load_inertia=4.8e-3, stiffness=2594.0, shaft_damping=0.058,
     sensor="resolver", sensor_pairs=2, sensor_noise=6e-4,
 )  # fmt: skip
 # The thruster: outer rotor, halls, propeller on the shaft, no brake.
@@ -55,7 +56,18 @@ def draw(axis: str, seed: int) -> PlantParameters:
         gains=_three(gains),
         theta=float(rng.uniform(0.0, 2.0 * np.pi)),
     )
-    return _with_sensing(made, rng)
+    made = _with_sensing(made, rng)
+    if not made.stiffness:
+        return made
+    return replace(
+        made,
+        inertia=made.inertia * spread(1.0, 0.02),
+        load_inertia=made.load_inertia * spread(1.0, 0.04),
+        stiffness=made.stiffness * spread(1.0, 0.05),
+        shaft_damping=made.shaft_damping * spread(1.0, 0.2),
+        viscous=made.viscous * spread(1.0, 0.2),
+        coulomb=made.coulomb * spread(1.0, 0.15),
+    )
 
 
 def _with_sensing(plant: PlantParameters, rng: np.random.Generator) -> PlantParameters:

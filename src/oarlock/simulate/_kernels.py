@@ -28,7 +28,10 @@ from oarlock.jit import njit
 (SINE_GAIN, COSINE_GAIN, SINE_OFFSET, COSINE_OFFSET, SKEW, SENSOR_NOISE) = range(53, 59)
 (MISSING, SLIP, INDEX_WANDER, HALL_STEP, HALL_STUCK, HALL_SHORT, HALL_SPREAD) = range(59, 66)
 HALL_EDGE = 66  # and five more: rad, electrical, of each hall's rise and fall
-PLANT_SIZE = 72
+# A second mass on a shaft that twists (stiffness 0: one rigid mass); friction that falls with
+# speed, over what is left of it; a delay beyond the one period of computing.
+(LOAD_INERTIA, STIFFNESS, SHAFT_DAMPING, STRIBECK, STRIBECK_SPEED) = range(72, 77)
+PLANT_SIZE = 77
 SENSOR_NONE, SENSOR_ENCODER, SENSOR_RESOLVER, SENSOR_HALL = 0, 1, 2, 3
 
 # Firmware: indices into `firm` (float64 that hold float32 values).
@@ -47,8 +50,9 @@ FIRM_SIZE = 43
 (THETA_M, SPEED_M, SENSOR_AT, COUNTS_AT, INDEX_AT, SINE_AT, COSINE_AT, ROUND_AT) = range(11, 19)
 (HALL_AT, HALL_AGE, HALL_FROM, HALL_SPEED, HALL_TURNS, HALL_BEFORE) = range(19, 25)
 (FLUX_A, FLUX_B, SEEN_THETA, SEEN_SPEED, U_ALPHA, U_BETA, M_ALPHA, M_BETA) = range(25, 33)
-(LATE_ALPHA, LATE_BETA, FRAME_AT) = range(33, 36)
-STATE_SIZE = 36
+(LATE_ALPHA, LATE_BETA, FRAME_AT, OMEGA_LOAD, TWIST) = range(33, 38)
+STATE_SIZE = 38
+_SUBSTEPS = 4  # of the shaft, where it twists
 
 # Discrete state: indices into `meta` (int64).
 (RUNNING, ROW, ROW_SAMPLE, TRIP, RECORDED, CLOCK, BIN, EXPERIMENT_CLOCK, SEED) = range(9)
@@ -169,7 +173,10 @@ def _integrate(plant: Any, state: Any, energised: bool) -> None:
 
 @_jit
 def _turn(plant: Any, state: Any, released: bool, hand: float) -> None:
-    """Advance the shaft by one control period; `hand` (rad/s) is what a hand does to it."""
+    """Advance the shaft by one control period; `hand` (rad/s) is what a hand does to it.
+
+    Where it twists, in parts of the period, speeds first: the swing neither grows nor dies.
+    """
     h = plant[TS]
     i_d, i_q = state[I_D], state[I_Q]
     bend = math.tanh(i_q / plant[I_SATURATION])
@@ -179,13 +186,35 @@ def _turn(plant: Any, state: Any, released: bool, hand: float) -> None:
     omega = state[OMEGA]
     torque = 1.5 * plant[PAIRS] * (flux_d * i_q - flux_q * i_d)
     torque -= plant[COGGING] * math.sin(plant[COGGING_ORDER] * state[THETA])
+    if plant[STIFFNESS] > 0.0:
+        part = h / _SUBSTEPS
+        for _ in range(_SUBSTEPS):
+            slip = state[OMEGA] - state[OMEGA_LOAD]
+            through = plant[STIFFNESS] * state[TWIST] + plant[SHAFT_DAMPING] * slip
+            far = state[OMEGA_LOAD]
+            pull = through - plant[LOAD] - plant[LOAD_SQUARE] * far * abs(far)
+            state[OMEGA_LOAD] = far + part / plant[LOAD_INERTIA] * pull
+            _turn_mass(plant, state, torque - through, released, hand, part)
+            state[TWIST] += part * (state[OMEGA] - state[OMEGA_LOAD])
+        return
     torque -= plant[LOAD] + plant[LOAD_SQUARE] * omega * abs(omega)
+    _turn_mass(plant, state, torque, released, hand, h)
+
+
+@_jit
+def _turn_mass(
+    plant: Any, state: Any, torque: float, released: bool, hand: float, h: float
+) -> None:
+    """Advance the motor's mass by `h` seconds under a torque, with its friction and brake."""
+    omega = state[OMEGA]
     held = 0.0 if released and plant[BRAKE_STUCK] == 0.0 else plant[BRAKE]
     if hand != 0.0 and held == 0.0:
         state[THETA] += 0.5 * h * (omega + hand)
         state[OMEGA] = hand
         return
     rub = plant[COULOMB]
+    if plant[STRIBECK] > 0.0:
+        rub *= 1.0 + plant[STRIBECK] * math.exp(-abs(omega) / plant[STRIBECK_SPEED])
     if omega < 0.0 or (omega == 0.0 and torque < 0.0):
         rub += plant[COULOMB_BACK]
     static = rub * plant[STICTION] + held

@@ -64,6 +64,11 @@ class PlantParameters:
     cogging_order: int = 24  # a turn
     load: float = 0.0  # N·m, backward
     load_square: float = 0.0  # N·m s²/rad², against the motion
+    load_inertia: float = 0.0  # kg m², beyond a shaft that twists
+    stiffness: float = 0.0  # N·m/rad; 0: one rigid mass
+    shaft_damping: float = 0.0  # N·m s/rad
+    stribeck: float = 0.0  # share by which friction is higher near standstill
+    stribeck_speed: float = 1.0  # rad/s over which that dies out
     brake_stuck: bool = False
     hand: bool = False  # a hand turns the shaft while the gates are off
     # Wiring
@@ -104,6 +109,23 @@ class PlantParameters:
         return self.Ld * (1.0 - self.Ld_bend * math.tanh(i_d / self.i_bend))
 
     @property
+    def total_inertia(self) -> float:
+        """kg m², all that turns."""
+        return self.inertia + (self.load_inertia if self.stiffness else 0.0)
+
+    @property
+    def anti_resonance(self) -> float:
+        """rad/s, where the load swings alone and the motor stands; 0 on a rigid shaft."""
+        return math.sqrt(self.stiffness / self.load_inertia) if self.stiffness else 0.0
+
+    @property
+    def resonance(self) -> float:
+        """rad/s, where both masses swing against one another; 0 on a rigid shaft."""
+        if not self.stiffness:
+            return 0.0
+        return math.sqrt(self.stiffness * (1.0 / self.inertia + 1.0 / self.load_inertia))
+
+    @property
     def zero(self) -> float:
         """Electrical angle (rad) that the firmware must take off, in the true direction."""
         return -self.pole_pairs * self.sensor_zero
@@ -123,7 +145,8 @@ class PlantParameters:
             self.runout, self.runout_phase, self.hysteresis, self.sine_gain, self.cosine_gain,
             self.sine_offset, self.cosine_offset, self.skew, self.sensor_noise, self.missing,
             self.slip, self.index_wander, self.hall_step, self.hall_stuck, self.hall_short,
-            self.hall_spread, *self.hall_edges,
+            self.hall_spread, *self.hall_edges, self.load_inertia, self.stiffness,
+            self.shaft_damping, self.stribeck, self.stribeck_speed,
         ]  # fmt: skip
         return np.array(numbers, dtype=np.float64)
 
