@@ -156,7 +156,7 @@ def identify(
         if finding.holds:
             for name, estimate in finding.estimates.items():
                 found = replace(estimate, source=path.name)
-                axis = axis.with_parameter(name, replace(axis.parameter(name), adopted=found))
+                axis = axis.adopting(name, found)
     if out:
         from oarlock.files import write_atomic
 

@@ -20,15 +20,18 @@ def voltage_limit(record: Record, axis: Axis) -> Check:
     )
 
 
-def against_datasheet(found: float, printed: float, low: float, high: float) -> Check:
+def against_datasheet(
+    found: float, printed: float, low: float, high: float, *, pole_pairs: float = 1.0
+) -> Check:
     """Return whether a value lies near the printed one, and what its ratio hints at.
 
     Parameters
     ----------
     found, printed : the same quantity, SI
     low, high : the ratios between which it is believed
+    pole_pairs : of the machine, where a slip of mechanical for electrical is possible
     """
-    ratio, slip = found / printed, suspected_slip(printed, found)
+    ratio, slip = found / printed, suspected_slip(printed, found, pole_pairs=pole_pairs)
     hint = f": {slip}? Check the entry" if slip else ""
     return Check(
         name="against datasheet",

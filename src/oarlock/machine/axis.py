@@ -55,6 +55,7 @@ class Inverter:
     dead_voltage: Parameter  # V per phase that the dead time costs
     gain_a: Parameter  # relative gain of phase a's current sense; the three add up to 3
     gain_b: Parameter
+    delay: Parameter  # s, from a current's sample to the middle of the voltage it leads to
     offset_a: Parameter  # A, what the sense says of no current
     offset_b: Parameter
     offset_c: Parameter
@@ -74,6 +75,34 @@ class Inverter:
     def current_count(self) -> float:
         """One count of the current sense, A."""
         return float(2.0 * self.current_full_scale.value / 2.0**self.adc_bits.value)
+
+
+def _unknown(unit: str) -> Parameter:
+    return Parameter(printed=Estimate(value=0.0, unit=unit, origin=Origin.ASSUMED))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Mechanics:
+    """What turns besides the inertia: friction, load, and a shaft that twists.
+
+    Zero stands for what is not known, or for a shaft that does not twist.
+    """
+
+    viscous: Parameter = field(default_factory=lambda: _unknown("N m s/rad"))
+    coulomb: Parameter = field(default_factory=lambda: _unknown("N m"))
+    breakaway: Parameter = field(default_factory=lambda: _unknown("N m"))
+    load_torque: Parameter = field(default_factory=lambda: _unknown("N m"))  # backward
+    load_square: Parameter = field(default_factory=lambda: _unknown("N m s2/rad2"))
+    anti_resonance: Parameter = field(default_factory=lambda: _unknown("rad/s"))
+    resonance: Parameter = field(default_factory=lambda: _unknown("rad/s"))
+    shaft_damping: Parameter = field(default_factory=lambda: _unknown("N m s/rad"))
+    max_turns: Parameter | None = None  # that the shaft may turn either way; None: any number
+
+
+MECHANICS_FOUND = (
+    "viscous", "coulomb", "breakaway", "load_torque", "load_square", "anti_resonance", "resonance",
+    "shaft_damping",
+)  # fmt: skip
 
 
 class TargetKind(StrEnum):
@@ -113,6 +142,7 @@ class Axis:
     inverter: Inverter
     target: CurrentTarget
     sensor: Sensor = field(default_factory=Sensor)
+    mechanics: Mechanics = field(default_factory=Mechanics)
     gains: CurrentGains | None = None  # those in use: taken from a design or from a run
     psi_check: Estimate | None = None  # a second constant that says the flux again
 
@@ -129,6 +159,16 @@ class Axis:
         section, name = path.split(".")
         part = replace(getattr(self, section), **{name: parameter})
         return replace(self, **{section: part})
+
+    def adopting(self, path: str, found: Estimate) -> "Axis":
+        """Return this axis with what was found at `path` in use; the printed entry stays.
+
+        Where nothing was printed, the parameter begins with what was found.
+        """
+        section, name = path.split(".")
+        old = getattr(getattr(self, section), name)
+        printed = old.printed if old else replace(found, origin=Origin.ASSUMED, source="")
+        return self.with_parameter(path, Parameter(printed=printed, adopted=found))
 
 
 def derived_dead_voltage(bus: float, dead_time: float, f_pwm: float) -> Parameter:
@@ -185,9 +225,30 @@ SLIPS = {
 }
 
 
-def suspected_slip(printed: float, found: float) -> str:
-    """Return the convention that the ratio of two values hints at, or nothing."""
-    for ratio, name in SLIPS.items():
+_UNITS = {
+    60.0 / math.tau: "rpm for rad/s",
+    10.0: "a factor of ten in the unit",
+    100.0: "a factor of a hundred in the unit",
+    1000.0: "a factor of a thousand in the unit",
+}
+
+
+def suspected_slip(printed: float, found: float, *, pole_pairs: float = 1.0) -> str:
+    """Return the convention that the ratio of two values hints at, or nothing.
+
+    Parameters
+    ----------
+    pole_pairs : where electrical could be taken for mechanical
+
+    """
+    slips = dict(SLIPS)
+    for ratio, name in _UNITS.items():
+        slips |= {ratio: name, 1.0 / ratio: name}
+    for ratio, name in ((pole_pairs, "pole pairs"), (2.0 * pole_pairs, "poles")):
+        for way in (ratio, 1.0 / ratio):
+            if pole_pairs > 1.0 and way not in slips:
+                slips[way] = name
+    for ratio, name in slips.items():
         if abs(found / printed / ratio - 1.0) < 0.08:
             return name
     return ""

@@ -14,11 +14,13 @@ from typing import Any
 from oarlock.errors import InputError
 from oarlock.files import read_text
 from oarlock.machine.axis import (
+    MECHANICS_FOUND,
     Axis,
     CurrentGains,
     CurrentTarget,
     Inverter,
     Machine,
+    Mechanics,
     TargetKind,
     derived_dead_voltage,
 )
@@ -36,11 +38,15 @@ _TARGET_KINDS = {
     TargetKind.PHASE_MARGIN: (Kind.ANGLE, 1.0),
     TargetKind.TIME_CONSTANT: (Kind.TIME, 1.0),
 }
-_SECTIONS = {"oarlock", "name", "machine", "inverter", "sensor", "targets", "gains", "adopted"}
+_SECTIONS = {
+    "oarlock", "name", "machine", "inverter", "sensor", "mechanics", "targets", "gains", "adopted",
+}  # fmt: skip
+_WRITTEN = ("machine", "inverter", "sensor", "mechanics")
 # Kept as written for stages that read them; this version of the program only passes them on.
 _OFFSETS = tuple(f"inverter.offset_{phase}" for phase in "abc")
 _DERIVED = (
-    "inverter.dead_voltage", "inverter.gain_a", "inverter.gain_b", *_OFFSETS,
+    "inverter.dead_voltage", "inverter.gain_a", "inverter.gain_b", "inverter.delay", *_OFFSETS,
+    *(f"mechanics.{name}" for name in MECHANICS_FOUND),
     *(f"sensor.{name}" for name in FOUND if name not in ("side", "zero")),
 )  # fmt: skip
 _MORE_KEYS = {"inverter": {"current_sensors"}, "sensor": {"kind"}}
@@ -79,7 +85,7 @@ class _Reader:
             cause = f"oarlock = {version!r}; this program reads version {FORMAT}"
             raise self._wrong(cause, "oarlock", "Open it with the program that wrote it")
         self._refuse_unknown(self._table, _SECTIONS, "")
-        for section in ("machine", "inverter", "sensor"):
+        for section in _WRITTEN:
             known = {f.key for f in FIELDS if f.path.startswith(section)}
             known |= set(FLUX_KEYS) if section == "machine" else set()
             known |= _MORE_KEYS.get(section, set())
@@ -102,6 +108,7 @@ class _Reader:
             machine=Machine(**_section_of(found, "machine")),
             inverter=Inverter(**_section_of(found, "inverter"), unsensed=self._unsensed()),
             sensor=self._sensor(found),
+            mechanics=Mechanics(**_section_of(found, "mechanics")),
             target=self._target(),
             gains=self._gains(),
             psi_check=check,
@@ -110,11 +117,15 @@ class _Reader:
     def _derived(self, found: dict[str, Parameter | None]) -> dict[str, Parameter | None]:
         numbers = [found[f"inverter.{k}"] for k in ("bus_voltage", "dead_time", "pwm_frequency")]
         bus, dead, pwm = (p.printed.value for p in numbers if p)
+        period = 1.0 / _printed(found["inverter.control_frequency"])
+        delay = Estimate(value=1.5 * period, unit="s", origin=Origin.ASSUMED, source="1.5 Ts")
         one = Parameter(printed=Estimate(value=1.0, std=0.006, unit="1", origin=Origin.ASSUMED))
         made = {
             "inverter.dead_voltage": derived_dead_voltage(bus, dead, pwm),
             "inverter.gain_a": one,
             "inverter.gain_b": one,
+            "inverter.delay": Parameter(printed=delay),
+            **{f"mechanics.{name}": getattr(_RIGID, name) for name in MECHANICS_FOUND},
             **dict.fromkeys(_OFFSETS, _nothing("A")),
             **{f"sensor.{name}": getattr(_UNKNOWN, name) for name in FOUND[2:]},
         }
@@ -251,6 +262,12 @@ class _Reader:
 
 
 _UNKNOWN = Sensor()
+_RIGID = Mechanics()
+
+
+def _printed(parameter: Parameter | None) -> float:
+    assert parameter is not None
+    return parameter.printed.value
 
 
 def _nothing(unit: str) -> Parameter:
@@ -267,20 +284,10 @@ def format_axis(axis: Axis) -> str:
 
     document = tomlkit.document()
     document["oarlock"], document["name"] = FORMAT, axis.name
-    for section in ("machine", "inverter", "sensor"):
-        table = tomlkit.table()
-        if section == "sensor":
-            table["kind"] = axis.sensor.kind.value
-        for field in FIELDS:
-            owner, name = field.path.split(".")
-            parameter = getattr(getattr(axis, owner), name)
-            if owner == section and parameter is not None and _is_written(section, parameter):
-                table[field.key] = parameter.printed.source
-        if section == "machine" and axis.psi_check:
-            table["torque_constant"] = axis.psi_check.source
-        if section == "inverter" and axis.inverter.unsensed:
-            table["current_sensors"] = " ".join(sorted(set("abc") - set(axis.inverter.unsensed)))
-        document[section] = table
+    for section in _WRITTEN:
+        table = _entries(axis, section)
+        if table:
+            document[section] = table
     _, scale = _TARGET_KINDS[axis.target.kind]
     current = tomlkit.table()
     current[axis.target.kind.value] = axis.target.value / scale
@@ -296,9 +303,26 @@ def format_axis(axis: Axis) -> str:
     return tomlkit.dumps(document)
 
 
+def _entries(axis: Axis, section: str) -> dict[str, Any]:
+    """Return the entries of one table as they were typed."""
+    table: dict[str, Any] = {"kind": axis.sensor.kind.value} if section == "sensor" else {}
+    for field in FIELDS:
+        owner, name = field.path.split(".")
+        parameter = getattr(getattr(axis, owner), name)
+        if owner == section and parameter is not None and _is_written(section, parameter):
+            table[field.key] = parameter.printed.source
+    if section == "machine" and axis.psi_check:
+        table["torque_constant"] = axis.psi_check.source
+    if section == "inverter" and axis.inverter.unsensed:
+        table["current_sensors"] = " ".join(sorted(set("abc") - set(axis.inverter.unsensed)))
+    return table
+
+
 def _is_written(section: str, parameter: Parameter) -> bool:
     """Return whether an entry stands in the file: what is only assumed of a sensor does not."""
-    return section != "sensor" or parameter.printed.origin is not Origin.ASSUMED
+    return bool(parameter.printed.source) and (
+        section != "sensor" or parameter.printed.origin is not Origin.ASSUMED
+    )
 
 
 def _adopted_table(axis: Axis) -> dict[str, Any]:

@@ -41,6 +41,13 @@ FIELDS: tuple[Field, ...] = (
         symbol="J",
         optional=True,
     ),
+    Field(
+        path="mechanics.max_turns",
+        key="max_turns",
+        kind=Kind.TURNS,
+        label="Shaft may turn",
+        optional=True,
+    ),
     Field(path="inverter.bus_voltage", key="bus_voltage", kind=Kind.VOLTAGE, label="Bus voltage"),
     Field(
         path="inverter.control_frequency",

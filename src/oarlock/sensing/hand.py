@@ -11,12 +11,12 @@ from typing import Any, ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.drive.movement import Movement, abort_limits
 from oarlock.drive.steps import Frame, Plan, Step
 from oarlock.identify.experiments import gentle_gains
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Check, Finding, Record
-from oarlock.sensing.experiment import Movement, abort_limits
 from oarlock.sensing.halls import legal_order, transitions
 
 Array = NDArray[np.float64]

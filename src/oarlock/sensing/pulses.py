@@ -17,6 +17,7 @@ from typing import Any, ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.drive.movement import Movement, abort_limits
 from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
 from oarlock.errors import InputError
 from oarlock.identify.experiments import gentle_gains
@@ -24,7 +25,6 @@ from oarlock.machine import Axis
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Check, Finding, Record
 from oarlock.sensing.angles import wrap
-from oarlock.sensing.experiment import Movement, abort_limits
 
 Array = NDArray[np.float64]
 DIRECTIONS = 12

@@ -10,12 +10,12 @@ from typing import Any, ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.drive.movement import Movement, abort_limits
 from oarlock.drive.steps import Frame, Plan, Step
 from oarlock.identify.experiments import gentle_gains
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Check, Finding, Record
-from oarlock.sensing.experiment import Movement, abort_limits
 
 Array = NDArray[np.float64]
 MOST_OFFSET = 0.02  # of full scale

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from oarlock.cancel import Cancel
 from oarlock.drive.link import Link, Progress
+from oarlock.drive.movement import Movement, abort_limits
 from oarlock.drive.runner import QUIET, play
 from oarlock.drive.steps import CHANNEL_UNITS, Frame, Plan, Step
 from oarlock.errors import InputError
@@ -27,7 +28,6 @@ from oarlock.quantities import Estimate, Origin
 from oarlock.records import Check, Finding, Record
 from oarlock.sensing.angles import wrap, wrapped
 from oarlock.sensing.edges import Solved, solve
-from oarlock.sensing.experiment import Movement, abort_limits
 
 Array = NDArray[np.float64]
 _COARSE = 12  # angles around

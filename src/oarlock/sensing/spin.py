@@ -11,6 +11,7 @@ from typing import Any, ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.drive.movement import Movement, abort_limits
 from oarlock.drive.steps import Frame, Plan, Step
 from oarlock.errors import InputError
 from oarlock.identify.experiments import gentle_gains
@@ -20,7 +21,6 @@ from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Check, Finding, Record
 from oarlock.sensing.angles import wrapped
-from oarlock.sensing.experiment import Movement, abort_limits
 from oarlock.sensing.field import damping_crossover, field_ramp, forcing_current
 
 Array = NDArray[np.float64]

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.drive.movement import Movement, abort_limits
 from oarlock.drive.steps import Frame, Plan, Step, step_table
 from oarlock.errors import InputError
 from oarlock.identify.experiments import gentle_gains
@@ -20,7 +21,6 @@ from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Check, Finding, Record
 from oarlock.sensing.angles import wrapped
-from oarlock.sensing.experiment import Movement, abort_limits
 from oarlock.sensing.field import field_ramp, forcing_current
 
 if TYPE_CHECKING:

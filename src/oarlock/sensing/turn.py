@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import uniform_filter1d
 
+from oarlock.drive.movement import Movement, abort_limits
 from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
 from oarlock.errors import InputError
 from oarlock.identify.experiments import gentle_gains
@@ -25,7 +26,6 @@ from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.display import digits
 from oarlock.records import Check, Finding, Record
 from oarlock.sensing.angles import circular_mean, mean_angle, orders, wrap, wrapped
-from oarlock.sensing.experiment import Movement, abort_limits
 from oarlock.sensing.field import (
     damping_crossover,
     field_ramp,

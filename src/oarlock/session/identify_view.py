@@ -1,7 +1,7 @@
 """What the Identify stage shows: tiles, the answer, and what adopting would change."""
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from oarlock.control.design import design_current, loops_with
 from oarlock.control.loop import margins
@@ -163,7 +163,7 @@ def consequences(axis: Axis, finding: Finding) -> list[Consequence]:
     """Return what adopting a finding would change, from what is in use to what would be."""
     after = axis
     for path, estimate in finding.estimates.items():
-        after = after.with_parameter(path, replace(after.parameter(path), adopted=estimate))
+        after = after.adopting(path, estimate)
     try:
         gains = axis.gains or design_current(axis).gains
         new = design_current(after)

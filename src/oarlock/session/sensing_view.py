@@ -14,6 +14,7 @@ from typing import Any
 
 import numpy as np
 
+from oarlock.drive.movement import Movement
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentTarget, SensorKind, TargetKind
 from oarlock.quantities import Estimate
@@ -21,7 +22,6 @@ from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Finding, Run
 from oarlock.sensing.angles import wrap
-from oarlock.sensing.experiment import Movement
 from oarlock.sensing.hand import TurnByHand
 from oarlock.sensing.pulses import StandingPulses
 from oarlock.sensing.push import FourPushes

@@ -15,7 +15,7 @@ from oarlock.control.design import design_current
 from oarlock.errors import InputError
 from oarlock.identify.experiments import CurrentStep
 from oarlock.identify.step_response import StepResult
-from oarlock.machine import Axis, CurrentGains, CurrentTarget, Parameter, TargetKind
+from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
 from oarlock.machine.axis import rederived
 from oarlock.machine.axis_file import format_axis, parse_axis
 from oarlock.machine.doubts import doubt
@@ -182,8 +182,7 @@ class Session:
         self.set_view("conversions", {"version": CONVERSIONS, "entries": entries})
 
     def _fields(self) -> list[Field]:
-        inertia = self._axis.machine.inertia is not None
-        return [field for field in FIELDS if inertia or field.path != "machine.inertia"]
+        return [field for field in FIELDS if _has(self._axis, field.path)]
 
     def enter(self, path: str, text: str) -> None:
         """Take an entry for one parameter, as typed.
@@ -261,9 +260,8 @@ class Session:
         """Use what a finding estimates, from now on."""
         axis = self._axis
         for path, estimate in finding.estimates.items():
-            parameter = axis.parameter(path)
             told = replace(estimate, source=f"run {run.id}, {run.started[11:16]}")
-            axis = axis.with_parameter(path, Parameter(printed=parameter.printed, adopted=told))
+            axis = axis.adopting(path, told)
         self.edit(f"Adopt {finding.quantity.replace('_', ' ')}", self.retuned(axis))
         for other in self.runs:
             if other.kind == run.kind and other.used and other.id != run.id:
@@ -420,6 +418,11 @@ class Session:
 def read_again(run: Run, record: Record, axis: Axis) -> Reading:
     """Return the reading of a kept record; pure, for a job."""
     return read(record, axis, gains_of(run))
+
+
+def _has(axis: Axis, path: str) -> bool:
+    section, name = path.split(".")
+    return getattr(getattr(axis, section), name) is not None
 
 
 def _numbers(gains: CurrentGains) -> tuple[float, ...]:

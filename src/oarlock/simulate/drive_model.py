@@ -110,7 +110,7 @@ class PlantParameters:
 
     @property
     def total_inertia(self) -> float:
-        """kg m², all that turns."""
+        """Kg m², all that turns."""
         return self.inertia + (self.load_inertia if self.stiffness else 0.0)
 
     @property

@@ -1,0 +1,83 @@
+"""A modest speed controller for experiments that turn: gains, ramps, and how far they go."""
+
+import math
+from dataclasses import replace
+
+from oarlock.drive.steps import Step
+from oarlock.errors import InputError
+from oarlock.machine import Axis
+
+_ROW = 0.02  # s, of one step of a ramp
+
+
+def rough_inertia(axis: Axis) -> float:
+    """Return the inertia (kg m2) that movements are sized by.
+
+    Raises
+    ------
+    InputError : none is known
+
+    """
+    if axis.machine.inertia is None:
+        remedy = "Enter one in Machine; within a factor of three is enough"
+        raise InputError("no inertia is known, not even roughly", place="machine", remedy=remedy)
+    return axis.machine.inertia.value
+
+
+def speed_gains(axis: Axis, crossover: float) -> tuple[float, float]:
+    """Return (Kp A·s/rad, Ki A/rad) of a speed controller whose load is inertia.
+
+    Parameters
+    ----------
+    crossover : rad/s
+
+    """
+    Kp = rough_inertia(axis) * crossover / axis.machine.torque_constant
+    return Kp, 0.25 * Kp * crossover
+
+
+def no_load_speed(axis: Axis) -> float:
+    """Return the speed (rad/s, mechanical) at which back-EMF takes the whole bus."""
+    m = axis.machine
+    return axis.inverter.v_max / (m.pole_pairs.value * m.psi.value)
+
+
+def ramp_time(axis: Axis, change: float, torque: float) -> float:
+    """Return how long (s) a change of speed (rad/s) takes at a share of rated torque."""
+    m = axis.machine
+    return rough_inertia(axis) * abs(change) / (torque * m.torque_constant * m.rated_current.value)
+
+
+def ramp(step: Step, start: float, end: float, seconds: float) -> list[Step]:
+    """Return steps of 20 ms that bring the reference from one speed to another, rad/s."""
+    rows = max(math.ceil(seconds / _ROW), 1)
+    each = seconds / rows
+    change = (end - start) / rows
+    return [replace(step, duration=each, speed=start + change * (n + 0.5)) for n in range(rows)]
+
+
+def excursion(steps: list[Step]) -> float:
+    """Return the largest distance (turns) from the start that these speeds lead to."""
+    at = most = 0.0
+    for step in steps:
+        at += step.speed * step.duration / math.tau
+        most = max(most, abs(at))
+    return most
+
+
+def within_travel(axis: Axis, turns: float) -> float:
+    """Return by what to scale speeds so that the shaft stays within its travel, at most 1.
+
+    Raises
+    ------
+    InputError : too little travel to tell anything
+
+    """
+    most = axis.mechanics.max_turns
+    if most is None or turns <= 0.9 * most.value:
+        return 1.0
+    scale = 0.9 * most.value / turns
+    if scale < 0.15:
+        cause = f"it needs {turns:.1f} turns, the shaft may turn {most.value:g}"
+        raise InputError(cause, place="travel", remedy="Give more travel, or read a recording")
+    return scale
