@@ -4,7 +4,7 @@ import json
 import os
 import sys
 from collections.abc import Sequence
-from dataclasses import asdict, replace
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -129,34 +129,61 @@ def practice_drive(arguments: Sequence[str]) -> int:
 @cli.command()
 @click.argument("axis_file", type=click.Path(path_type=Path))
 @click.argument("records", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("--as", "quantity", help="What a recording without head is of: flux, inertia, …")
+@click.option(
+    "--column",
+    "columns",
+    multiple=True,
+    metavar="CHANNEL=COLUMN[UNIT]",
+    help="Which column is which channel, by name or number: iq=Ch2[mA].",
+)
+@click.option(
+    "--set",
+    "settings",
+    multiple=True,
+    metavar="KEY=VALUE",
+    help="What a head would say: frequency=1000.",
+)
+@click.option("--counts", type=float, default=0.0, help="Counts a turn, of angles in counts.")
+@click.option("--phase", is_flag=True, help="vab is from phase to star point, not line to line.")
+@click.option("--sample-time", type=float, default=0.0, help="s, where there is no time column.")
 @click.option("--json", "as_json", is_flag=True, help="One object on standard output.")
 @click.option("--out", type=click.Path(path_type=Path), help="The axis with what was found.")
 def identify(
     axis_file: Path,
     records: Sequence[Path],
+    quantity: str | None,
+    columns: Sequence[str],
+    settings: Sequence[str],
+    counts: float,
+    phase: bool,
+    sample_time: float,
     as_json: bool,
     out: Path | None,
 ) -> int:
-    """Estimate from recordings, with uncertainty and checks."""
+    """Estimate from recordings, with uncertainty and checks; see docs/records.md."""
     from oarlock.machine.axis_file import format_axis, read_axis
     from oarlock.records import Finding
-    from oarlock.records.csv_file import read_record
-    from oarlock.session.perform import read
+    from oarlock.session.perform import from_file
 
     axis, told, ok = read_axis(axis_file), [], True
+    asked = _Asked(quantity, columns, settings, counts, phase, sample_time)
     for path in records:
         try:
-            finding = read(read_record(path), axis, axis.gains)
+            record = asked.record(path)
+            performed = from_file(record, axis)
         except InputError as error:
             raise (error if str(path) in error.place else error.at(str(path))) from error
+        finding = performed.reading
+        if performed.run.ended != "done":
+            raise InputError(performed.run.ended.removeprefix("unreadable: "), place=str(path))
         if not isinstance(finding, Finding):
             raise InputError("this record identifies nothing", place=str(path))
         ok = ok and finding.holds
         told.append(_finding_told(path, finding))
         if finding.holds:
             for name, estimate in finding.estimates.items():
-                found = replace(estimate, source=path.name)
-                axis = axis.adopting(name, found)
+                axis = axis.adopting(name, replace(estimate, source=path.name))
     if out:
         from oarlock.files import write_atomic
 
@@ -167,6 +194,66 @@ def identify(
         for finding_told in told:
             _print_finding(finding_told)
     return 0 if ok else 1
+
+
+@dataclass(frozen=True, slots=True)
+class _Asked:
+    """What the command line says of its recordings."""
+
+    quantity: str | None
+    columns: Sequence[str]
+    settings: Sequence[str]
+    counts: float
+    phase: bool
+    sample_time: float
+
+    def record(self, path: Path) -> Any:
+        """Read one recording: by its own head, or by what is asked here."""
+        from oarlock.identify.columns import form_of, wanted
+        from oarlock.records.csv_file import read_record
+        from oarlock.records.recording import guess, preview, recording
+
+        seen = preview(path)
+        if seen.experiment and not self.quantity:
+            return read_record(path)
+        if not self.quantity:
+            remedy = "Name it with --as resistance, inductance_d, flux, inertia, …"
+            raise InputError("its head names no experiment", place=str(path), remedy=remedy)
+        form_of(self.quantity, set(wanted(self.quantity)) if self.quantity else set())
+        mapping = guess(seen, self.quantity, wanted(self.quantity))
+        sources = {**mapping.sources, **dict(self._source(text) for text in self.columns)}
+        if self.phase and "vab" in sources:
+            scale = 3.0**0.5 if self.quantity == "flux" else 2.0
+            sources["vab"] = replace(sources["vab"], scale=scale)
+        form_of(self.quantity, set(sources) | ({"t"} if self.sample_time else set()))
+        given = dict(self._setting(text) for text in self.settings)
+        mapping = replace(mapping, sources=sources, settings=given)
+        return recording(seen, replace(mapping,
+                                       counts=self.counts, sample_time=self.sample_time))  # fmt: skip
+
+    @staticmethod
+    def _source(text: str) -> tuple[str, Any]:
+        import re
+
+        from oarlock.records.recording import CHANNELS, Source
+
+        found = re.fullmatch(r"(\w+)=(.*?)(?:\[([^\]]*)\])?", text)
+        if not found or found[1] not in CHANNELS:
+            remedy = f"Write CHANNEL=COLUMN[UNIT]; channels: {', '.join(CHANNELS)}"
+            raise InputError(f"'{text}' names no channel", place="--column", remedy=remedy)
+        return found[1], Source(found[2].strip(), found[3] or "")
+
+    @staticmethod
+    def _setting(text: str) -> tuple[str, Any]:
+        key, equals, value = text.partition("=")
+        try:
+            numbers = [float(part) for part in value.split(",")]
+        except ValueError as error:
+            raise InputError(f"'{text}' gives no number", place="--set",
+                             remedy="Write --set frequency=1000") from error  # fmt: skip
+        if not equals:
+            raise InputError(f"'{text}' gives no value", place="--set", remedy="Write KEY=VALUE")
+        return key, numbers if key == "frequencies" or len(numbers) > 1 else numbers[0]
 
 
 def _finding_told(path: Path, finding: Any) -> dict[str, Any]:

@@ -88,3 +88,17 @@ def cannot(error: OSError, path: Path, verb: str) -> InputError:
         2: "Check the folder's name",
     }.get(error.errno or 0, "Check the path")
     return InputError(f"cannot {verb}: {reason.lower()}", place=str(path), remedy=remedy)
+
+
+def read_head(path: Path, size: int) -> str:
+    """Return the first `size` bytes of a text file, odd bytes replaced."""
+    try:
+        with path.open("rb") as file:
+            data = file.read(size)
+    except FileNotFoundError as error:
+        raise InputError("no such file", place=str(path), remedy="Check the name") from error
+    except OSError as error:
+        raise cannot(error, path, "read") from error
+    if b"\0" in data:
+        raise InputError("this is not a text file", place=str(path), remedy="Save it as text")
+    return data.decode("utf-8-sig", errors="replace")

@@ -20,8 +20,8 @@ from oarlock.drive.steps import (
 )
 from oarlock.errors import InputError
 from oarlock.identify.experiments import CurrentStep, InductanceSine, ResistanceHolds, announcement
+from oarlock.identify.readings import experiment_for
 from oarlock.machine import Axis, CurrentGains
-from oarlock.session.perform import experiment_for
 
 GAINS = CurrentGains(Kp_d=1.0, Ki_d=1.0, Kp_q=1.0, Ki_q=1.0)
 

@@ -10,6 +10,7 @@ import pytest
 from oarlock.control.design import design_current
 from oarlock.errors import InputError
 from oarlock.identify.experiments import CurrentStep, Experiment
+from oarlock.identify.readings import QUANTITIES, experiment_for, record_kind
 from oarlock.machine import Axis, CurrentTarget, TargetKind
 from oarlock.records import Record
 from oarlock.session.current_view import (
@@ -30,12 +31,9 @@ from oarlock.session.identify_view import answer, compared, consequences, tiles
 from oarlock.session.logbook_view import action, cells, gave, summary
 from oarlock.session.machine_view import characteristic_why, machine_picture
 from oarlock.session.perform import (
-    QUANTITIES,
     Performed,
-    experiment_for,
     figures,
     gains_dict,
-    kind_of,
     read,
     remark,
     sparkline,
@@ -59,7 +57,7 @@ def performed(session: Session, experiment: Experiment, plant: PlantParameters) 
     run = blank_run(
         0,
         axis=axis.name,
-        kind=kind_of(record),
+        kind=record_kind(record),
         title=experiment.title(axis),
         ended=record.ended,
         settings={
@@ -77,7 +75,7 @@ def performed(session: Session, experiment: Experiment, plant: PlantParameters) 
 
 @pytest.fixture
 def identified(session: Session, truth: PlantParameters) -> Session:
-    """A session in which all three quantities were measured and adopted."""
+    """A session in which all quantities were measured and adopted."""
     for quantity in QUANTITIES:
         run = session.keep(performed(session, experiment_for(quantity), truth))
         found = session.finding(quantity)
@@ -262,7 +260,7 @@ def test_a_failed_check_is_said_first(session: Session, truth: PlantParameters) 
 
 def test_all_three_name_where_paper_and_machine_differ(identified: Session) -> None:
     head, line = answer(identified, tiles(identified))
-    assert head == "All three quantities hold"
+    assert head == "All six quantities hold"
     assert "L~q~ (−9 %)" in line or "L~q~ (−8 %)" in line
     assert state(identified, "identify") is State.VALID
 

@@ -50,12 +50,12 @@ def state(session: Session, key: str) -> State:
     return next(stage.state for stage in stages(session) if stage.key == key)
 
 
-@pytest.mark.timeout(120)
+@pytest.mark.timeout(240)
 def test_from_datasheet_to_written_header(qtbot: QtBot, live: Application) -> None:
     window, session = live.window, live.session
     rail = window.rail
 
-    # Identify all three, each adopted before the next one needs it.
+    # Identify all six, each adopted before the next one needs it.
     qtbot.mouseClick(rail.item("identify"), Qt.MouseButton.LeftButton)
     stage = identify(live)
     assert stage.isVisible()
@@ -65,11 +65,11 @@ def test_from_datasheet_to_written_header(qtbot: QtBot, live: Application) -> No
         qtbot.mouseClick(stage.measure_all, Qt.MouseButton.LeftButton)
         assert not stage.measure.isEnabled()  # one at a time
         wait(qtbot, lambda: window.top_bar.cancel_button.isVisible())
-        wait(qtbot, lambda: stage._sequence is None and not live.bench.busy, 40.0)
+        wait(qtbot, lambda: stage.sequence is None and not live.bench.busy, 90.0)
         if "heartbeat" not in session.runs[-1].ended:  # else this machine stood still
             break
     measured = len(session.runs)
-    assert stage.answer == "All three quantities hold"
+    assert stage.answer == "All six quantities hold"
     assert state(session, "identify") is State.VALID
     assert session.axis.machine.R.adopted is not None
 

@@ -17,19 +17,20 @@ from oarlock.demo.project import AXES, make_demo
 from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.link import Link
 from oarlock.drive.practice_process import PracticeProcess
-from oarlock.errors import InputError
+from oarlock.errors import InputError, LinkError
 from oarlock.files import read_text, write_atomic
 from oarlock.handover.header import DEFAULT_MAP, default_map, header
 from oarlock.handover.patch import patch_file
 from oarlock.handover.proof import Proof, error_sequence, prove
 from oarlock.handover.values import handover_values
 from oarlock.identify.experiments import CurrentStep, Experiment
+from oarlock.identify.readings import PATHS, QUANTITIES, experiment_for
 from oarlock.identify.step_response import StepResult
 from oarlock.quantities.display import sentence, with_std
 from oarlock.records import Finding, Run
 from oarlock.records.csv_file import write_record
 from oarlock.session.handover_view import digest
-from oarlock.session.perform import QUANTITIES, Reading, experiment_for, perform
+from oarlock.session.perform import Reading, perform
 from oarlock.session.sensing_view import (
     HAND,
     PULSES,
@@ -50,8 +51,12 @@ from oarlock.session.session import Session
 from oarlock.store.project import Project
 
 Say = Callable[[str], None]
+_WATCHDOG = "0.3"  # s: nobody stands beside this drive, and the machine may be busy
 _TRIES = 3  # of an experiment, where a busy machine could not keep the heartbeat
-_SYMBOLS = {"machine.R": "R with cable", "machine.Ld": "Ld", "machine.Lq": "Lq"}
+_SYMBOLS = {
+    "resistance": "R with cable", "inductance_d": "Ld", "inductance_q": "Lq", "flux": "flux",
+    "inertia": "inertia", "resonance": "resonance",
+}  # fmt: skip
 
 
 def run_job(folder: Path, say: Say, *, seed: int = 0, only: tuple[str, ...] = AXES) -> int:
@@ -91,23 +96,29 @@ def _practice_of(session: Session, name: str) -> str:
 def _with_drive(session: Session, folder: Path, say: Say, seed: int) -> list[str]:
     name = str(session.view["practice"])
     say(f"== {session.axis.name} ==")
-    drive = PracticeProcess("--seed", str(seed), "--axis", name)
+    drive = PracticeProcess("--seed", str(seed), "--axis", name, "--watchdog", _WATCHDOG)
     try:
-        link = CanopenLink(drive.channel)
+        job = _Job(session, lambda: CanopenLink(drive.channel), folder, say, name)
         try:
-            return _Job(session, link, folder, say, name).run()
+            return job.run()
         finally:
-            link.close()
+            job.close()
     finally:
         drive.stop()
 
 
 class _Job:
-    def __init__(self, session: Session, link: Link, folder: Path, say: Say, practice: str) -> None:
-        self._session, self._link, self._folder, self._say = session, link, folder, say
-        self._practice = practice
-        self._held = link.read(["Facts.Shaft held"])["Facts.Shaft held"] > 0.0
+    def __init__(
+        self, session: Session, connect: Callable[[], Link], folder: Path, say: Say, practice: str
+    ) -> None:
+        self._session, self._folder, self._say = session, folder, say
+        self._practice, self._connect, self._link = practice, connect, connect()
+        self._held = self._link.read(["Facts.Shaft held"])["Facts.Shaft held"] > 0.0
         self._failures: list[str] = []
+
+    def close(self) -> None:
+        """Leave the drive."""
+        self._link.close()
 
     def run(self) -> list[str]:
         self._sense()
@@ -147,18 +158,25 @@ class _Job:
         self._say("")
 
     def _play(self, experiment: Experiment, name: str) -> tuple[Run, Reading]:
+        performed, run, lost = None, None, None
         for _ in range(_TRIES):
-            performed = perform(
-                experiment,
-                self._session.axis,
-                self._link,
-                lambda _fraction, _doing: None,
-                Cancel(),
-            )
+            try:
+                performed = perform(
+                    experiment, self._session.axis, self._link, lambda _f, _d: None, Cancel()
+                )
+            except LinkError as error:
+                lost = error
+                self._say(f"{name}: {error}; connected again")
+                self._link.close()
+                self._link = self._connect()
+                continue
             run = self._session.keep(performed)
             if "heartbeat" not in run.ended:
                 break
             self._say(f"{name}: {run.ended}, this machine stood still; played again")
+        if performed is None or run is None:
+            assert lost is not None
+            raise lost
         write_record(self._folder / f"{run.id:02d}-{self._practice}-{name}.csv", performed.record)
         return run, performed.reading
 
@@ -169,16 +187,30 @@ class _Job:
             if not isinstance(finding, Finding):
                 self._failures.append(f"{quantity}: {run.ended}")
                 continue
-            path, found = next(iter(finding.estimates.items()))
-            printed = self._session.axis.parameter(path).printed
-            number, plus, unit = with_std(found.value, found.std, found.unit)
-            shown = sentence(printed.value, printed.unit, 4)
             verdict = "holds" if finding.holds else finding.failed[0].sentence
-            self._say(f"{_SYMBOLS[path]:14}{shown:>14}{f'{number} {unit}':>14}{plus:>9}  {verdict}")
+            shown, number, plus = self._values(quantity, finding)
+            self._say(f"{_SYMBOLS[quantity]:14}{shown:>14}{number:>14}{plus:>9}  {verdict}")
             if finding.holds:
                 self._session.adopt(finding, run)
             else:
                 self._failures.append(f"{quantity}: {finding.failed[0].sentence}")
+
+    def _values(self, quantity: str, finding: Finding) -> tuple[str, str, str]:
+        """Return (printed, measured, ±) of a quantity as texts."""
+        path = PATHS[quantity]
+        if path not in finding.estimates:
+            return "", "-", ""
+        section, name = path.split(".")
+        old = getattr(getattr(self._session.axis, section), name)
+        printed = old.printed if old and old.printed.source else None
+        found = finding.estimates[path]
+        if quantity == "resonance":
+            if found.value == 0.0:
+                return "", "rigid", ""
+            found = replace(found, value=found.value / math.tau, unit="Hz",
+                            std=(found.std or 0.0) / math.tau)  # fmt: skip
+        number, plus, unit = with_std(found.value, found.std, found.unit)
+        return sentence(printed.value, printed.unit, 4) if printed else "", f"{number} {unit}", plus
 
     def _design(self) -> Margins:
         axis = self._session.axis

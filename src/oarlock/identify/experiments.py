@@ -119,6 +119,8 @@ class InductanceSine:
     amplitude: float = 0.12  # of rated current
     bias: float = 0.3  # of rated current, along d
     q_biases: tuple[float, ...] = ()  # of peak current, along q: maps saturation; brake needed
+    d_biases: tuple[float, ...] = ()  # of peak current, along d: maps saturation
+    fast: tuple[float, ...] = ()  # of the sampling: sines whose phase tells the loop's delay
     seconds: float = 0.14  # recorded for each sine
     aligned: bool = False  # the bias pulls a free rotor along a fixed angle, instead of following
 
@@ -127,7 +129,10 @@ class InductanceSine:
         m = axis.machine
         i_d = self.bias * m.rated_current.value
         plain = [(self.frequency, i_d, 0.0), (0.5 * self.frequency, i_d, 0.0)]
-        return plain + [(self.frequency, 0.0, b * m.peak_current.value) for b in self.q_biases]
+        peak = m.peak_current.value
+        far = [(self.frequency, 0.0, b * peak) for b in self.q_biases]
+        far += [(self.frequency, b * peak, 0.0) for b in self.d_biases]
+        return plain + [(f / axis.inverter.Ts, i_d, 0.0) for f in self.fast] + far
 
     def plan(self, axis: Axis) -> Plan:
         """Return the steps, limits and gains for this axis."""

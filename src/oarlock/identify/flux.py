@@ -1,9 +1,9 @@
 """Flux linkage from a steady spin, with what the spin says of the angle's zero.
 
 At two speeds each way two currents along d of either sign are held: the currents' angle moves
-the dead time's voltage onto d, Ld falls out of the pairs, and so does what saturation takes. What is left on q grows with speed as
-the flux does; what is left on d, odd in speed, is the angle by which the zero is off, and even
-in speed, the time by which the voltages come late.
+the dead time's voltage onto d, Ld falls out of the pairs, and so does what saturation takes. What
+is left on q grows with speed as the flux does; what is left on d, odd in speed, is the angle by
+which the zero is off, and even in speed, the time by which the voltages come late.
 """
 
 import math
@@ -14,7 +14,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.drive.movement import Movement, abort_limits
-from oarlock.drive.speed import excursion, no_load_speed, ramp, ramp_time, speed_gains, within_travel
+from oarlock.drive.speed import (
+    excursion,
+    no_load_speed,
+    ramp,
+    ramp_time,
+    speed_gains,
+    within_travel,
+)
 from oarlock.drive.steps import Frame, Plan, Step
 from oarlock.errors import InputError
 from oarlock.identify.checks import against_datasheet, voltage_limit
@@ -30,6 +37,7 @@ _FLOOR = 0.001  # of the flux: what the model leaves out
 _DEAD_DOUBT = 0.10  # of the dead time's voltage, as known from the R test
 _ROWS = 12000
 _MOST_ZERO = math.radians(3.0)
+_ZERO_MOVES = math.radians(0.3)  # below, the zero stays as Sensing found it
 _MOST_STILL = 0.1  # of the speed asked for
 
 
@@ -162,7 +170,7 @@ def estimate_flux(record: Record, axis: Axis) -> Finding:
     rows = np.vstack([X / scatter, [0.0, 0.0, 1.0 / belief, 0.0]])
     target = np.append(y / scatter, dead / belief)
     found, *_ = np.linalg.lstsq(rows, target, rcond=None)
-    psi, Ld, lost, bend = (float(v) for v in found)
+    psi, Ld = float(found[0]), float(found[1])
     residual = y - X @ found
     # Without the dead time: what the belief in it costs.
     plain, *_ = np.linalg.lstsq(X[:, [0, 1, 3]], y - dead * X[:, 2], rcond=None)
@@ -176,6 +184,11 @@ def estimate_flux(record: Record, axis: Axis) -> Finding:
     )  # fmt: skip
     zero, zero_std, late = _zero(points, axis, psi, held)
     estimates = {"machine.psi": _made(psi, std, "Wb")}
+    if _ZERO_MOVES < abs(zero) <= _MOST_ZERO and abs(zero) > 3.0 * zero_std:
+        # A load pulls the zero of a forced turn aside, and shows here alone. Halls have no zero.
+        if axis.sensor.kind in (SensorKind.ENCODER, SensorKind.RESOLVER):
+            refined = axis.sensor.zero.value + zero
+            estimates["sensor.zero"] = _made(refined, zero_std, "rad")
     return Finding(
         quantity="flux",
         estimates=estimates,
@@ -186,9 +199,10 @@ def estimate_flux(record: Record, axis: Axis) -> Finding:
             "Kt": _made(1.5 * m.pole_pairs.value * psi, 1.5 * m.pole_pairs.value * std, "N m/A"),
         },
         checks=tuple(_checks(record, axis, points, psi, zero, zero_std, residual)),
-        remark=f"zero right to {math.degrees(abs(zero)):.1f}°",
+        remark=f"zero {'moved by' if 'sensor.zero' in estimates else 'right to'} "
+        f"{math.degrees(abs(zero)):.1f}°",
         evidence={
-            "x": points.omega, "y": y - Ld * points.omega * points.i_d - lost * X[:, 2] - bend * bent,
+            "x": points.omega, "y": y - X[:, 1:] @ found[1:],
             "fit_x": np.array([-top, top]), "fitted": np.array([-psi * top, psi * top]),
             "residual": residual,
         },

@@ -7,7 +7,8 @@ Y(z) = b / (z (z - a)), so 1/(z Y) = c gives b = Im z / Im c and a = Re z - b Re
 
 import cmath
 import math
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +22,7 @@ from oarlock.records import Check, Finding, Record
 
 Array = NDArray[np.float64]
 _MOST_SPREAD = 0.01  # of the sensors' gains
+_DELAY_FLOOR = 0.008  # of a sample
 _MODEL_FLOOR = 0.0012  # what the estimator's own assumptions cost, ratio
 
 
@@ -29,9 +31,11 @@ class _Sine:
     """What one sine gave."""
 
     frequency: float  # Hz
-    i_q: float  # A, held
+    i_d: float  # A, held
+    i_q: float
     L: float  # H
     R: float  # ohm, small signal
+    admittance: complex  # S, as sampled: current over the voltage asked for
     relative_std: float
     amplitude: float  # A
     waves: tuple[Array, Array, Array, Array]  # phase in turns, measured A, fitted A, volts
@@ -51,8 +55,15 @@ def estimate_inductance(record: Record, axis: Axis) -> Finding:
 
     """
     which, sines = _sines(record, axis)
-    plain = [sine for sine in sines if sine.i_q == 0.0]
-    first = plain[0]
+    first = sines[0]
+    here = [s for s in sines if (s.i_d, s.i_q) == (first.i_d, first.i_q)]
+    delay = _delay(here, record.sample_time, axis)
+    Ts = record.sample_time
+    late = (delay or axis.inverter.delay.best).value - 1.5 * Ts
+    sines = [_without(sine, late, Ts) for sine in sines]
+    first = sines[0]
+    plain = [s for s in sines if (s.i_d, s.i_q) == (first.i_d, first.i_q)
+             and s.frequency <= first.frequency]  # fmt: skip
     L = first.L
     halves = abs(plain[1].L / L - 1.0) if len(plain) > 1 else math.nan
     gain_std = max(axis.inverter.gain_a.std, axis.inverter.gain_b.std)
@@ -62,19 +73,22 @@ def estimate_inductance(record: Record, axis: Axis) -> Finding:
     )  # fmt: skip
     estimate = Estimate(value=L, std=relative * L, unit="H", origin=Origin.MEASURED)
     more = {
-        f"{sine.i_q:.1f} A": Estimate(
+        f"{sine.i_q if which == 'q' else sine.i_d:.1f} A": Estimate(
             value=sine.L, std=2.0 * relative * sine.L, unit="H", origin=Origin.MEASURED
         )
         for sine in sines
-        if sine.i_q != 0.0
+        if (sine.i_d, sine.i_q) != (first.i_d, first.i_q)
     }
+    estimates = {f"machine.L{which}": estimate}
+    if delay:
+        estimates["inverter.delay"] = delay
     return Finding(
         quantity=f"inductance_{which}",
-        estimates={f"machine.L{which}": estimate},
+        estimates=estimates,
         extra=more,
-        checks=tuple(_checks(record, axis, which, sines, halves)),
-        remark=_remark(sines, first, record),
-        evidence=_evidence(sines),
+        checks=tuple(_checks(record, axis, which, plain, sines, halves, delay)),
+        remark=_remark(which, sines, first, record),
+        evidence=_evidence(which, sines),
     )
 
 
@@ -90,15 +104,13 @@ def _sines(record: Record, axis: Axis) -> tuple[str, list[_Sine]]:
     sines, start = [], 0
     for segment in segments:
         rows = slice(start, start + int(segment["rows"]))
-        sines.append(
-            _sine(record, axis, which, rows, float(segment["frequency"]), float(segment["i_q"]))
-        )
+        sines.append(_sine(record, axis, which, rows, {k: float(v) for k, v in segment.items()}))
         start = rows.stop
     return which, sines
 
 
-def _sine(record: Record, axis: Axis, which: str, rows: slice, f: float, i_q: float) -> _Sine:
-    Ts = record.sample_time
+def _sine(record: Record, axis: Axis, which: str, rows: slice, segment: dict[str, float]) -> _Sine:
+    Ts, f = record.sample_time, segment["frequency"]
     phase = math.tau * f * record["t"][rows]
     basis = np.column_stack([np.cos(phase), np.sin(phase), np.ones_like(phase)])
     names = ("id", "iq", "vd", "vq")
@@ -122,13 +134,54 @@ def _sine(record: Record, axis: Axis, which: str, rows: slice, f: float, i_q: fl
     one = np.mod(f * record["t"][rows], 1.0)
     return _Sine(
         frequency=f,
-        i_q=i_q,
+        i_d=segment.get("i_d", 0.0),
+        i_q=segment["i_q"],
         L=L,
         R=R,
+        admittance=complex(current / voltage),
         relative_std=float(noise[column]) * math.sqrt(2.0 / phase.size) / abs(current),
         amplitude=abs(current),
         waves=(one, data[:, column] - found[2, column], fitted, data[:, column + 2]),
     )
+
+
+def _without(sine: _Sine, late: float, Ts: float) -> _Sine:
+    """Return the sine with what the delay beyond one sample and a half costs taken out."""
+    turn = math.tau * sine.frequency
+    R, L = _solve(sine.admittance * cmath.exp(1j * turn * late), turn * Ts, Ts)
+    return replace(sine, R=R, L=L)
+
+
+def _delay(sines: list[_Sine], Ts: float, axis: Axis) -> Estimate | None:
+    """Return the loop's delay from the phase of sines far above R/L; None without such sines.
+
+    Each sine's admittance is that of the sampled plant (R, L, one sample and a half) turned by
+    what the delay is more.
+    """
+    from scipy.optimize import least_squares
+
+    fast = [s for s in sines if s.frequency * Ts > 0.07]
+    if len(fast) < 2:
+        return None
+    w = math.tau * np.array([s.frequency for s in sines])
+    seen = np.array([s.admittance for s in sines])
+    weight = 1.0 / np.hypot(np.array([s.relative_std for s in sines]), 0.001)
+    z = np.exp(1j * w * Ts)
+
+    def misfit(p: Array) -> Array:
+        R, L = math.exp(p[0]), math.exp(p[1])
+        a = math.exp(-R * Ts / L)
+        model = (1.0 - a) / R / (z * (z - a)) * np.exp(-1j * w * p[2] * Ts)
+        off = np.log(model / seen)
+        return np.concatenate([weight * off.real, weight * off.imag])
+
+    begin = [math.log(axis.machine.R.value), math.log(sines[0].L), 0.0]
+    found = least_squares(misfit, begin, max_nfev=100)
+    free = max(2 * len(sines) - 3, 1)
+    covariance = np.linalg.pinv(found.jac.T @ found.jac) * max(2.0 * found.cost / free, 0.2)
+    std = math.hypot(math.sqrt(max(float(covariance[2, 2]), 0.0)), _DELAY_FLOOR)
+    value = (1.5 + float(found.x[2])) * Ts
+    return Estimate(value=value, std=std * Ts, unit="s", origin=Origin.MEASURED)
 
 
 def _solve(admittance: complex, angle: float, Ts: float) -> tuple[float, float]:
@@ -145,19 +198,26 @@ def _solve(admittance: complex, angle: float, Ts: float) -> tuple[float, float]:
     return R, -R * Ts / math.log(a)
 
 
-def _remark(sines: list[_Sine], first: _Sine, record: Record) -> str:
-    far = max(sines, key=lambda sine: abs(sine.i_q))
-    if far.i_q == 0.0:
+def _along(which: str) -> Callable[[_Sine], float]:
+    """Return what reads off a sine the current held along its own axis."""
+    return (lambda s: s.i_d) if which == "d" else (lambda s: s.i_q)
+
+
+def _remark(which: str, sines: list[_Sine], first: _Sine, record: Record) -> str:
+    at = _along(which)
+    far = max(sines, key=at)
+    if at(far) == at(first):
         held = float(np.mean(record["id"][: first.waves[0].size]))
         return f"small signal, on {held:.1f} A"
     fall = 100.0 * (1.0 - far.L / first.L)
     word = "falls" if fall > 0 else "rises"
-    return f"{word} {abs(fall):.0f} % to {abs(far.i_q):.0f} A"
+    return f"{word} {abs(fall):.0f} % to {abs(at(far)):.0f} A"
 
 
 def _checks(
-    record: Record, axis: Axis, which: str, sines: list[_Sine], halves: float
-) -> list[Check]:
+    record: Record, axis: Axis, which: str, plain: list[_Sine], sines: list[_Sine],
+    halves: float, delay: Estimate | None,
+) -> list[Check]:  # fmt: skip
     step = math.tau / 4096.0
     moved = float(np.ptp(record["theta_m"])) / step if "theta_m" in record.columns else 0.0
     weak = min(1.0 / max(sine.relative_std, 1e-12) for sine in sines)
@@ -186,7 +246,7 @@ def _checks(
         against_datasheet(sines[0].L, printed, 0.4, 2.5),
     ]
     if not math.isnan(halves):
-        pair = " and ".join(f"{sine.frequency:.0f}" for sine in sines[:2])
+        pair = " and ".join(f"{sine.frequency:.0f}" for sine in plain[:2])
         checks.insert(
             3,
             Check(
@@ -195,20 +255,30 @@ def _checks(
                 sentence=f"{pair} Hz agree within {100 * halves:.1f} % (3 % allowed)",
             ),
         )
+    if delay:
+        samples = delay.value / record.sample_time
+        checks.append(
+            Check(
+                name="delay",
+                passed=0.9 < samples < 3.1,
+                sentence=f"The loop's delay is {samples:.2f} samples (1 to 3 is usual)",
+            )
+        )
     return checks
 
 
-def _evidence(sines: list[_Sine]) -> dict[str, Array]:
+def _evidence(which: str, sines: list[_Sine]) -> dict[str, Array]:
     """Return one period of data and fit, and the inductance over the held current."""
     phase, measured, fitted, volts = sines[0].waves
     order = np.argsort(phase, kind="stable")
-    mapped = sorted((s for s in sines if s.frequency == sines[0].frequency), key=lambda s: s.i_q)
+    at = _along(which)
+    mapped = sorted((s for s in sines if s.frequency == sines[0].frequency), key=at)
     return {
         "phase": phase[order],
         "measured": measured[order],
         "fitted": fitted[order],
         "volts": volts[order],
         "residual": (measured - fitted)[order],
-        "map_i": np.array([s.i_q for s in mapped]),
+        "map_i": np.array([at(s) for s in mapped]),
         "map_L": np.array([s.L for s in mapped]),
     }

@@ -38,6 +38,7 @@ from oarlock.quantities.kinds import RPM
 from oarlock.records import Check, Finding, Record
 
 Array = NDArray[np.float64]
+Rows = NDArray[np.int_]
 _ROWS = 15000
 _STRETCH = 0.25  # s, at most, of one cluster
 _WATER = 0.5  # of the residual that a square of speed must explain to be taken in
@@ -126,7 +127,7 @@ class _Stretch:
 
     y: Array  # N m s2
     X: Array  # (n, 5)
-    rows: Array  # into the record
+    rows: Rows  # into the record
     fast: float  # rad/s, mean size
     steady: bool
 
@@ -228,7 +229,7 @@ def _did_not_turn(record: Record, top: float, wanted: float) -> Finding:
 def _torque(record: Record, axis: Axis) -> Array:
     i_d = record.columns.get("id", np.zeros(record.rows))
     if "iq" not in record.columns and "torque" in record.columns:
-        return record["torque"]
+        return np.asarray(record["torque"])
     m = axis.machine
     reluctance = (m.Ld.value - m.Lq.value) * i_d
     return 1.5 * m.pole_pairs.value * (m.psi.value + reluctance) * record["iq"]
@@ -240,7 +241,8 @@ def _speed(t: Array, theta: Array) -> Array:
 
     step = float(np.median(np.diff(t)))
     width = max(round(0.02 / step), 3)
-    return uniform_filter1d(np.gradient(theta, t), width, mode="nearest")
+    smooth: Array = uniform_filter1d(np.gradient(theta, t), width, mode="nearest")
+    return smooth
 
 
 def _stretches(t: Array, theta: Array, torque: Array, speed: Array, least: float) -> list[_Stretch]:
@@ -258,7 +260,7 @@ def _stretches(t: Array, theta: Array, torque: Array, speed: Array, least: float
 
 
 def _stretch(
-    rows: Array, t: Array, theta: Array, torque: Array, speed: Array, way: float
+    rows: Rows, t: Array, theta: Array, torque: Array, speed: Array, way: float
 ) -> _Stretch:
     time = t[rows] - t[rows[0]]
     angle = theta[rows] - theta[rows[0]]
@@ -279,7 +281,7 @@ def _stretch(
 def _integral(values: Array, t: Array) -> Array:
     from scipy.integrate import cumulative_trapezoid
 
-    return np.asarray(cumulative_trapezoid(values, t, initial=0.0))
+    return np.asarray(cumulative_trapezoid(values, t, initial=0.0), dtype=np.float64)
 
 
 def _chosen(parts: list[_Stretch]) -> tuple[Array, Array]:
@@ -363,8 +365,8 @@ def _checks(
     reached = top / wanted
     rms = float(np.sqrt(np.mean(misfit**2)))
     allowed = max(0.01 * top / RPM, 1.0)
-    coupled = J > 1.5 * printed
-    checks = [
+    coupled = 1.5 * printed < J
+    return [
         Check(
             name="shaft turned",
             passed=reached > 0.9,
@@ -373,7 +375,7 @@ def _checks(
         ),
         Check(
             name="signs",
-            passed=J > 0.0 and B > -3.0 * std[1] and Tc > -3.0 * std[2],
+            passed=J > 0.0 and -3.0 * std[1] < B and Tc > -3.0 * std[2],
             sentence="Inertia and friction are above zero"
             if J > 0.0
             else "Inertia comes out negative: is the sensor's direction reversed?",
@@ -383,7 +385,7 @@ def _checks(
             passed=bent <= 0.10,
             sentence=f"Without the slowest plateaus friction changes by {100 * bent:.0f} % "
             "(10 % allowed)"
-            + ("" if bent <= 0.10 else ": it is not a straight line, is the shaft cold or rubbing?"),
+            + ("" if bent <= 0.10 else ": no straight line, is it cold or rubbing?"),
         ),
         Check(
             name="residual",
@@ -393,7 +395,6 @@ def _checks(
         ),
         _inertia_check(J, printed, axis, coupled=coupled),
     ]
-    return checks
 
 
 def _inertia_check(J: float, printed: float, axis: Axis, *, coupled: bool) -> Check:

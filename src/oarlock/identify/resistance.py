@@ -70,16 +70,26 @@ def estimate_resistance(record: Record, axis: Axis) -> Finding:
     fit = _fit(points, axis)
     R = float(fit.parameters[0])
     std = math.hypot(_formal(fit, 0), _spread(points, fit, axis))
+    extra = {"knee": _made(float(np.exp(fit.parameters[2])), None, "A")}
     estimates = {
         "machine.R": _made(R, std, "ohm"),
         "inverter.dead_voltage": _made(float(fit.parameters[1]), 3.0 * _formal(fit, 1), "V"),
-        "inverter.gain_a": _made(1.0 + float(fit.parameters[4]), _formal(fit, 4), "1"),
-        "inverter.gain_b": _made(1.0 + float(fit.parameters[5]), _formal(fit, 5), "1"),
     }
+    gains = {
+        f"inverter.gain_{p}": _made(1.0 + float(fit.parameters[n]), _formal(fit, n), "1")
+        for p, n in (("a", 4), ("b", 5))
+    }
+    # Sensing may know them better already.
+    known = [axis.parameter(path) for path in gains]
+    if all(p.adopted and p.std <= (gains[path].std or 0.0)
+           for path, p in zip(gains, known, strict=True)):  # fmt: skip
+        extra |= gains
+    else:
+        estimates |= gains
     return Finding(
         quantity="resistance",
         estimates=estimates,
-        extra={"knee": _made(float(np.exp(fit.parameters[2])), None, "A")},
+        extra=extra,
         checks=tuple(_checks(record, points, fit, axis, R)),
         remark="line through dead time",
         evidence=_evidence(points, fit),

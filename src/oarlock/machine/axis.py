@@ -160,6 +160,12 @@ class Axis:
         part = replace(getattr(self, section), **{name: parameter})
         return replace(self, **{section: part})
 
+    def is_adopted(self, path: str) -> bool:
+        """Return whether a measured value is in use at `path`."""
+        section, name = path.split(".")
+        old = getattr(getattr(self, section), name)
+        return old is not None and old.adopted is not None
+
     def adopting(self, path: str, found: Estimate) -> "Axis":
         """Return this axis with what was found at `path` in use; the printed entry stays.
 

@@ -3,13 +3,14 @@
 import io
 import re
 import tomllib
+import warnings
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from oarlock.errors import InputError
-from oarlock.files import read_text, write_atomic
+from oarlock.files import read_head, read_text, write_atomic
 from oarlock.records.record import Record
 
 _COLUMN = re.compile(r"^\s*([A-Za-z_]\w*)\s*\[([^\]]*)\]\s*$")
@@ -42,13 +43,10 @@ def read_record(path: Path) -> Record:
     InputError : not CSV, truncated, a column without unit, a value that is not finite
 
     """
-    lines = read_text(path).splitlines()
-    first = next((i for i, line in enumerate(lines) if not line.startswith("#")), len(lines))
+    lines, first = _beginning(path)
     head = _head(lines[:first], path)
-    if first >= len(lines):
-        raise InputError("no header row", place=str(path), remedy="Add 't [s],id [A],…'")
     names, units = _columns(lines[first], path, first + 1)
-    table = _table(lines[first + 1 :], len(names), path, first + 2)
+    columns = _table(path, first + 1, len(names))
     sample_time = head.get("sample_time")
     if not isinstance(sample_time, int | float) or not sample_time > 0.0:
         remedy = "Add '# sample_time = 62.5e-6'"
@@ -56,7 +54,7 @@ def read_record(path: Path) -> Record:
     return Record(
         experiment=str(head.get("experiment", "")),
         sample_time=float(sample_time),
-        columns={name: table[:, i].copy() for i, name in enumerate(names)},
+        columns=dict(zip(names, columns, strict=True)),
         units=dict(zip(names, units, strict=True)),
         settings=head.get("settings", {}),
         drive=str(head.get("drive", "")),
@@ -94,23 +92,47 @@ def _columns(line: str, path: Path, number: int) -> tuple[list[str], list[str]]:
     return names, units
 
 
-def _table(lines: list[str], width: int, path: Path, number: int) -> np.ndarray[Any, Any]:
-    if not lines:
-        raise InputError("no samples", place=str(path), remedy="The file may be truncated")
+def _beginning(path: Path) -> tuple[list[str], int]:
+    """Return the lines up to the header row, and the row's index."""
+    size = 1 << 16
+    while True:
+        text = read_head(path, size)
+        lines = text.splitlines()
+        first = next((i for i, line in enumerate(lines) if not line.startswith("#")), len(lines))
+        if first < len(lines) - 1 or len(text) < size:
+            break
+        size *= 8
+    if first >= len(lines):
+        raise InputError("no header row", place=str(path), remedy="Add 't [s],id [A],…'")
+    return lines[: first + 1], first
+
+
+def _table(path: Path, skipped: int, width: int) -> list[Any]:
+    """Return the columns, read without a detour over text: 10 million rows are nothing odd."""
     try:
-        table = np.loadtxt(lines, delimiter=",", ndmin=2, comments=None, dtype=np.float64)
-    except ValueError as error:
-        raise _first_bad_line(lines, width, path, number) from error
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # no samples: said below
+            table = np.loadtxt(path, delimiter=",", skiprows=skipped, comments=None, ndmin=2,
+                               dtype=np.float64, encoding="utf-8")  # fmt: skip
+    except (ValueError, UnicodeDecodeError) as error:
+        raise _first_bad_line(path, width, skipped) from error
+    if table.size == 0:
+        raise InputError("no samples", place=str(path), remedy="The file may be truncated")
     if table.shape[1] != width:
-        raise _first_bad_line(lines, width, path, number)
-    bad = np.flatnonzero(~np.isfinite(table).all(axis=1))
-    if bad.size:
-        place = f"{path}, line {number + int(bad[0])}"
-        raise InputError("a value is not finite", place=place, remedy="Remove or mend the row")
-    return table
+        raise _first_bad_line(path, width, skipped)
+    columns = []
+    for i in range(width):
+        column = table[:, i].copy()
+        bad = np.flatnonzero(~np.isfinite(column))
+        if bad.size:
+            place = f"{path}, line {skipped + 1 + int(bad[0])}"
+            raise InputError("a value is not finite", place=place, remedy="Remove or mend the row")
+        columns.append(column)
+    return columns
 
 
-def _first_bad_line(lines: list[str], width: int, path: Path, number: int) -> InputError:
+def _first_bad_line(path: Path, width: int, skipped: int) -> InputError:
+    lines, number = read_text(path).splitlines()[skipped:], skipped + 1
     for offset, line in enumerate(lines):
         cells = line.split(",")
         place = f"{path}, line {number + offset}"

@@ -12,8 +12,9 @@ from oarlock.drive.link import Link, Live
 from oarlock.errors import InputError, OarlockError
 from oarlock.identify.experiments import Experiment
 from oarlock.machine import Axis
+from oarlock.records import Record
 from oarlock.session.jobs import Done, Failed, Jobs, Post, Progress, Stopped
-from oarlock.session.perform import Performed, perform
+from oarlock.session.perform import Performed, from_file, perform
 from oarlock.session.session import Session
 
 if TYPE_CHECKING:
@@ -161,6 +162,20 @@ class Bench:
             on_end=lambda outcome: self._ended(outcome, on_kept),
             name="experiment",
         )
+
+    def read(
+        self, source: Callable[[], Record], axis: Axis, on_kept: Callable[[Performed], None]
+    ) -> None:
+        """Read a recording in a job; it lands in the logbook as an experiment does."""
+
+        def ended(outcome: Done[Performed] | Stopped | Failed) -> None:
+            if isinstance(outcome, Done):
+                self._session.keep(outcome.value)
+                on_kept(outcome.value)
+            elif isinstance(outcome, Failed):
+                self._tell_error(outcome.error)
+
+        self._jobs.start(lambda _p, _c: from_file(source(), axis), on_end=ended, name="import")
 
     def _set_doing(self, doing: Doing) -> None:
         self.doing = doing

@@ -6,24 +6,28 @@ from dataclasses import dataclass
 from oarlock.control.design import design_current, loops_with
 from oarlock.control.loop import margins
 from oarlock.errors import InputError
+from oarlock.identify.readings import PATHS, QUANTITIES
 from oarlock.machine import Axis
+from oarlock.machine.derived import derived
 from oarlock.quantities import Estimate
-from oarlock.quantities.display import digits, fixed, whole_degrees, with_std
-from oarlock.records import Finding, Run
-from oarlock.session.perform import QUANTITIES
+from oarlock.quantities.display import digits, engineering, fixed, whole_degrees, with_std
+from oarlock.records import Check, Finding, Run
 from oarlock.session.session import Session
 
-PATHS = {
-    "resistance": "machine.R",
-    "inductance_d": "machine.Ld",
-    "inductance_q": "machine.Lq",
-}
 NAMES = {
     "resistance": "Resistance __R__, with cable",
     "inductance_d": "Inductance __L__~d~",
     "inductance_q": "Inductance __L__~q~",
+    "flux": "Magnet flux __ψ__",
+    "inertia": "Inertia __J__, all that turns",
+    "resonance": "Shaft resonance",
 }
-SYMBOLS = {"resistance": "R", "inductance_d": "L~d~", "inductance_q": "L~q~"}
+SYMBOLS = {
+    "resistance": "R", "inductance_d": "L~d~", "inductance_q": "L~q~", "flux": "ψ",
+    "inertia": "J", "resonance": "shaft",
+}  # fmt: skip
+COPPER = 0.00393  # 1/K, of resistance, IEC 60228
+_COUNTS = {3: "three", 4: "four", 5: "five", 6: "six"}
 TOLERANCE = 0.10  # what a datasheet is held to, ratio
 
 
@@ -50,6 +54,7 @@ class Compared:
     deviation: float | None
     plus: float  # two standard uncertainties, ratio
     holds: bool
+    word: str = ""  # where there is no deviation
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -57,31 +62,19 @@ class Consequence:
     """A figure that adopting would move."""
 
     name: str
-    before: str
+    before: str  # empty: there is none
     after: str
     unit: str
+    tip: str = ""
 
 
 def tile(session: Session, quantity: str) -> Tile:
     """Return the tile of a quantity."""
-    found, parameter = session.finding(quantity), session.axis.parameter(PATHS[quantity])
-    if found is None:
-        number, _, unit = with_std(parameter.value, parameter.std or None, parameter.best.unit)
-        known = parameter.adopted is not None
-        return Tile(
-            quantity=quantity,
-            value=number,
-            unit=unit,
-            plus="",
-            verdict="adopted earlier" if known else "printed, not measured yet",
-            holds=known,
-            adopted=known,
-            run=None,
-            finding=None,
-        )
+    found = session.finding(quantity)
+    if found is None or PATHS[quantity] not in found[1].estimates:
+        return _without_value(session, quantity, found)
     run, finding = found
-    estimate = finding.estimates[PATHS[quantity]]
-    number, plus, unit = with_std(estimate.value, estimate.std, estimate.unit)
+    number, plus, unit = _shown(quantity, finding.estimates[PATHS[quantity]])
     return Tile(
         quantity=quantity,
         value=number,
@@ -93,6 +86,35 @@ def tile(session: Session, quantity: str) -> Tile:
         run=run,
         finding=finding,
     )
+
+
+def _shown(quantity: str, estimate: Estimate) -> tuple[str, str, str]:
+    """Return (number, ±, unit) as people say it: a resonance in Hz, a rigid shaft in words."""
+    if quantity == "resonance":
+        if estimate.value == 0.0:
+            return "rigid", "", ""
+        hertz = math.tau
+        std = estimate.std / hertz if estimate.std else None
+        return with_std(estimate.value / hertz, std, "Hz")
+    return with_std(estimate.value, estimate.std, estimate.unit)
+
+
+def _without_value(session: Session, quantity: str, found: tuple[Run, Finding] | None) -> Tile:
+    """Return the tile of a quantity that was not measured, or measured in vain."""
+    if found is not None:
+        run, finding = found
+        return Tile(quantity=quantity, value="–", unit="", plus="", verdict=_failed(finding),
+                    holds=False, adopted=False, run=run, finding=finding)  # fmt: skip
+    axis, path = session.axis, PATHS[quantity]
+    known = axis.is_adopted(path)
+    parameter = getattr(getattr(axis, path.split(".")[0]), path.split(".")[1])
+    number, _, unit = ("–", "", "")
+    verdict = "not measured yet"
+    if known or (parameter is not None and parameter.printed.source):
+        number, _, unit = _shown(quantity, parameter.best)
+        verdict = "adopted earlier" if known else "printed, not measured yet"
+    return Tile(quantity=quantity, value=number, unit=unit, plus="", verdict=verdict, holds=known,
+                adopted=known, run=None, finding=None)  # fmt: skip
 
 
 def _failed(finding: Finding) -> str:
@@ -107,16 +129,16 @@ def answer(session: Session, tiles: list[Tile]) -> tuple[str, str]:
         return "Nothing measured yet", "Until then everything rests on the datasheet."
     bad = [t for t in measured if not t.holds]
     if bad:
-        names = " and ".join(_word(t.quantity) for t in bad)
+        names = _listed([_word(t.quantity) for t in bad])
         verb = "do" if len(bad) > 1 else "does"
         held = len(measured) - len(bad)
-        return f"{names} {verb} not hold, yet", f"{held} of {len(tiles)} hold."
+        return f"{_capital(names)} {verb} not hold, yet", f"{held} of {len(tiles)} hold."
     missing = [t for t in tiles if t.finding is None]
     waiting = [t for t in measured if not t.adopted]
     if missing:
         text = f"{len(measured)} of {len(tiles)} quantities hold"
     else:
-        text = "All three quantities hold"
+        text = f"All {_COUNTS[len(tiles)]} quantities hold"
     if waiting:
         names = ", ".join(_word(t.quantity) for t in waiting)
         return text, f"Not adopted yet: {names}."
@@ -125,8 +147,19 @@ def answer(session: Session, tiles: list[Tile]) -> tuple[str, str]:
     return text, _differences(session)
 
 
+def _listed(words: list[str]) -> str:
+    return " and ".join([", ".join(words[:-1]), words[-1]] if len(words) > 2 else words)
+
+
+def _capital(text: str) -> str:
+    return text[:1].upper() + text[1:]
+
+
 def _differences(session: Session) -> str:
-    found = [compared(session, quantity) for quantity in QUANTITIES]
+    found = [c for c in (compared(session, quantity) for quantity in QUANTITIES)
+             if c.deviation is not None]  # fmt: skip
+    if len(found) < 2:
+        return ""
     found.sort(key=lambda c: -abs(c.deviation or 0.0))
     percent = [100.0 * (c.deviation or 0.0) for c in found]
     first, second = (
@@ -137,19 +170,26 @@ def _differences(session: Session) -> str:
 
 
 def _word(quantity: str) -> str:
-    return {"resistance": "R", "inductance_d": "Ld", "inductance_q": "Lq"}[quantity]
+    return {
+        "resistance": "R", "inductance_d": "Ld", "inductance_q": "Lq", "flux": "the flux",
+        "inertia": "inertia", "resonance": "the resonance",
+    }[quantity]  # fmt: skip
 
 
 def compared(session: Session, quantity: str) -> Compared:
     """Return a quantity's newest finding, or its adopted value, against the printed one."""
-    parameter = session.axis.parameter(PATHS[quantity])
+    axis, path = session.axis, PATHS[quantity]
+    parameter = getattr(getattr(axis, path.split(".")[0]), path.split(".")[1])
     found = session.finding(quantity)
-    estimate: Estimate | None = parameter.adopted
+    estimate: Estimate | None = parameter.adopted if parameter else None
     holds = True
-    if found:
-        estimate, holds = found[1].estimates[PATHS[quantity]], found[1].holds
+    if found and path in found[1].estimates:
+        estimate, holds = found[1].estimates[path], found[1].holds
+    word = "printed"
+    if parameter is None or not parameter.printed.source:
+        word, estimate = "not printed", None
     if estimate is None:
-        return Compared(symbol=SYMBOLS[quantity], deviation=None, plus=0.0, holds=True)
+        return Compared(symbol=SYMBOLS[quantity], deviation=None, plus=0.0, holds=holds, word=word)
     printed = parameter.printed.value
     return Compared(
         symbol=SYMBOLS[quantity],
@@ -185,6 +225,45 @@ def consequences(axis: Axis, finding: Finding) -> list[Consequence]:
          digits(1.5 * m_new.R.value * i_max**2, 3), "W"),
     ]  # fmt: skip
     return [Consequence(name=n, before=b, after=a, unit=u) for n, b, a, u in rows]
+
+
+def follows(axis: Axis) -> list[Consequence]:
+    """Return what follows from the values in use."""
+    rows = []
+    for row in derived(axis)[:8]:
+        number, unit = engineering(row.value, row.unit)
+        rows.append(Consequence(name=row.name, before="", after=number, unit=unit, tip=row.tip))
+    return rows
+
+
+def agreement(session: Session, quantity: str) -> Check | None:
+    """Return whether the newest finding agrees with those before it; None without any."""
+    path = PATHS[quantity]
+    found = [f.estimates[path] for f in session.findings(quantity) if path in f.estimates]
+    if len(found) < 2:
+        return None
+    values = [e.value for e in found]
+    mean = sum(values) / len(values)
+    apart = (max(values) - min(values)) / abs(mean) if mean else 0.0
+    expected = max(4.0 * math.hypot(*((e.std or 0.0) for e in found)) / abs(mean), 1e-3)
+    return Check(
+        name="repeats agree",
+        passed=apart <= expected,
+        sentence=f"{len(found)} runs agree within {digits(100 * apart, 2)} % "
+        f"({digits(100 * expected, 2)} expected)",
+    )
+
+
+def cold_resistance(session: Session) -> float:
+    """Return R at 20 °C (ohm), where the winding's temperature was noted; 0 otherwise."""
+    found = session.finding("resistance")
+    R = session.axis.machine.R
+    if not found or not R.adopted:
+        return 0.0
+    winding = found[0].settings.get("winding", session.view.get("winding"))
+    if winding is None:
+        return 0.0
+    return R.value / (1.0 + COPPER * (float(winding) - 20.0))
 
 
 def tiles(session: Session) -> list[Tile]:

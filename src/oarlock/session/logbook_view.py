@@ -25,8 +25,10 @@ _SYMBOLS = {
     "machine.R": ("R", "ohm"),
     "machine.Ld": ("Ld", "H"),
     "machine.Lq": ("Lq", "H"),
+    "machine.psi": ("ψ", "Wb"),
+    "machine.inertia": ("J", "kg m2"),
 }
-_MARKED = {"R": "R", "Ld": "L~d~", "Lq": "L~q~"}
+_MARKED = {"R": "R", "Ld": "L~d~", "Lq": "L~q~", "ψ": "ψ", "J": "J"}
 
 
 def gave(run: Run) -> str:
@@ -35,6 +37,9 @@ def gave(run: Run) -> str:
         if path in run.figures:
             number, plus, shown = with_std(run.figures[path], run.figures.get("std"), unit)
             return f"**{_MARKED[symbol]}** {number} {shown}" + (f" ± {plus}" if plus else "")
+    if "mechanics.resonance" in run.figures:
+        hertz = run.figures["mechanics.resonance"] / math.tau
+        return f"**shaft** {hertz:.0f} Hz" if hertz else "**shaft** rigid"
     if "sensor.zero" in run.figures:
         angle, std = math.degrees(run.figures["sensor.zero"]), math.degrees(run.figures["std"])
         return f"**zero** {angle % 360:.2f}° ± {2 * std:.2f}"

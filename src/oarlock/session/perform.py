@@ -12,18 +12,18 @@ from oarlock.control.design import loops_with
 from oarlock.control.loop import margins
 from oarlock.drive.link import Link, Progress
 from oarlock.drive.runner import play
+from oarlock.drive.steps import problems
 from oarlock.errors import InputError
-from oarlock.identify.experiments import CurrentStep, Experiment, InductanceSine, ResistanceHolds
-from oarlock.identify.inductance import estimate_inductance
-from oarlock.identify.resistance import estimate_resistance
+from oarlock.identify.columns import soundness
+from oarlock.identify.experiments import CurrentStep, Experiment
+from oarlock.identify.readings import ESTIMATORS, another, estimate, record_kind
 from oarlock.identify.step_response import StepResult, read_step
 from oarlock.machine import Axis, CurrentGains
 from oarlock.records import Check, Finding, Record, Run
 from oarlock.sensing.readings import READERS, snapshot
-from oarlock.sensing.search import BoundedSearch
 
 Reading = Finding | StepResult | None
-QUANTITIES = ("resistance", "inductance_d", "inductance_q")
+_ATTEMPTS = 3
 GAIN_NAMES = ("Kp_d", "Ki_d", "Kp_q", "Ki_q")
 
 
@@ -36,38 +36,38 @@ class Performed:
     reading: Reading
 
 
-def experiment_for(quantity: str, *, held: bool = True) -> Experiment:
-    """Return the experiment that identifies `quantity`.
-
-    Parameters
-    ----------
-    held : whether a brake holds the shaft; a free one swings after each change of direction,
-        and a held q current would spin it, so that saturation along q is left out
-
-    """
-    if quantity == "resistance":
-        return ResistanceHolds() if held else ResistanceHolds(turn=0.9)
-    if quantity == "inductance_d":
-        return InductanceSine(axis_name="d", aligned=not held)
-    if quantity == "inductance_q":
-        biases = (0.3, 0.6, 0.9) if held else ()
-        return InductanceSine(axis_name="q", q_biases=biases, aligned=not held)
-    raise KeyError(quantity)
-
-
 def perform(
     experiment: Experiment, axis: Axis, link: Link, progress: Progress, cancel: Cancel
 ) -> Performed:
-    """Play an experiment, read its record, and make the row for the logbook."""
+    """Play an experiment, read its record, and make the row for the logbook.
+
+    Where it turns out too strong or too weak, it is played again at another amplitude, twice at
+    most; the last one counts.
+    """
+    for _ in range(_ATTEMPTS):
+        done = _perform_once(experiment, axis, link, progress, cancel)
+        finding = done.reading if isinstance(done.reading, Finding) else None
+        wanted = another(experiment, finding, done.record.ended)
+        if wanted is None or problems(wanted.experiment.plan(axis), axis):
+            return done
+        progress(0.0, f"again at another amplitude: {wanted.why}")
+        experiment = wanted.experiment
+    return done
+
+
+def _perform_once(
+    experiment: Experiment, axis: Axis, link: Link, progress: Progress, cancel: Cancel
+) -> Performed:
     plan = experiment.plan(axis)
     settings = experiment.settings(axis)
     started = datetime.now().astimezone().isoformat(timespec="seconds")
-    if isinstance(experiment, BoundedSearch):
-        record = experiment.perform(axis, link, cancel, progress)
+    staged = getattr(experiment, "perform", None)  # in several plays, each by the last
+    if staged:
+        record = staged(axis, link, cancel, progress)
     else:
         record = play(plan, axis, link, settings=settings, cancel=cancel, progress=progress)
     progress(1.0, "reading the record")
-    kind = kind_of(record)
+    kind = record_kind(record)
     reading, trouble = None, ""
     # What tripped on its way may still tell why, where sensors are concerned.
     if record.ended == "done" or (kind in READERS and record.rows):
@@ -96,6 +96,31 @@ def perform(
     return Performed(run=run, record=record, reading=reading)
 
 
+def from_file(record: Record, axis: Axis) -> Performed:
+    """Read a recording that was made elsewhere, and make its row for the logbook."""
+    reading, trouble = None, ""
+    try:
+        reading = read(record, axis, axis.gains)
+    except InputError as error:
+        trouble = str(error)
+    if isinstance(reading, Finding):
+        checks = (*reading.checks, *soundness(record, axis))
+        reading = replace(reading, checks=checks)
+    run = Run(
+        id=0,
+        axis=axis.name,
+        kind=record_kind(record),
+        title=f"from {record.drive}",
+        started=datetime.now().astimezone().isoformat(timespec="seconds"),
+        ended="done" if not trouble else f"unreadable: {trouble}",
+        settings={**record.settings, "plant": plant_settings(axis), "imported": record.drive},
+        figures=figures(reading, axis, axis.gains),
+        remark=remark(reading, record),
+        sparkline=sparkline(reading),
+    )
+    return Performed(run=run, record=record, reading=reading)
+
+
 def announced(experiment: Experiment, axis: Axis) -> dict[str, str]:
     """Return what was said beforehand of the movement, to be kept with the run."""
     movement = getattr(experiment, "movement", None)
@@ -110,30 +135,21 @@ def _ended(finding: Finding, record: Record) -> Finding:
     return replace(finding, estimates={}, checks=(*finding.checks, check))
 
 
-def kind_of(record: Record) -> str:
-    """Return what a record is of: a quantity, or `current step`."""
-    if record.experiment == InductanceSine.name:
-        return f"inductance_{record.settings.get('axis_name', '')}"
-    return record.experiment
-
-
 def read(record: Record, axis: Axis, gains: CurrentGains | None) -> Reading:
     """Return what the right estimator makes of a record."""
-    kind = kind_of(record)
+    kind = record_kind(record)
     if kind in READERS:
         try:
             return _ended(READERS[kind](record, axis), record)
         except (KeyError, IndexError, ValueError) as error:
             remedy = "Is the record complete, and of this experiment?"
             raise InputError(f"cannot be read: {error}", place="record", remedy=remedy) from error
-    if kind == "resistance":
-        return estimate_resistance(record, axis)
-    if kind.startswith("inductance"):
-        return estimate_inductance(record, axis)
+    if kind in ESTIMATORS:
+        return estimate(record, axis)
     if kind == CurrentStep.name and gains:
         d, q = loops_with(axis, gains)
         return read_step(record, axis, d if record.settings["axis_name"] == "d" else q)
-    remedy = f"Known: resistance, inductance, current step, {', '.join(READERS)}"
+    remedy = f"Known: {', '.join((*ESTIMATORS, CurrentStep.name, *READERS))}"
     raise InputError(f"unknown experiment '{record.experiment}'", place="record", remedy=remedy)
 
 
@@ -155,7 +171,7 @@ def gains_of(run: Run) -> CurrentGains | None:
     return None
 
 
-def figures(reading: Reading, axis: Axis, gains: CurrentGains) -> Mapping[str, float]:
+def figures(reading: Reading, axis: Axis, gains: CurrentGains | None) -> Mapping[str, float]:
     """Return the figures that the logbook shows of a run."""
     if isinstance(reading, Finding):
         if not reading.estimates:
@@ -166,7 +182,7 @@ def figures(reading: Reading, axis: Axis, gains: CurrentGains) -> Mapping[str, f
         elif "sensor.zero" in reading.estimates:
             path, estimate = "sensor.zero", reading.estimates["sensor.zero"]
         return {path: estimate.value, "std": estimate.std or float("nan")}
-    if isinstance(reading, StepResult):
+    if isinstance(reading, StepResult) and gains:
         return _step_figures(reading, axis, gains)
     return {}
 
@@ -202,7 +218,7 @@ def sparkline(reading: Reading) -> tuple[float, ...]:
     if isinstance(reading, StepResult):
         return _thinned(reading.normal)
     if isinstance(reading, Finding):
-        key = "fit_v" if "fit_v" in reading.evidence else "fitted"
+        key = next((k for k in ("fit_v", "fitted") if k in reading.evidence), "fitted")
         return _thinned(reading.evidence.get(key, np.zeros(0)))
     return ()
 

@@ -14,6 +14,7 @@ from psygnal import Signal
 from oarlock.control.design import design_current
 from oarlock.errors import InputError
 from oarlock.identify.experiments import CurrentStep
+from oarlock.identify.readings import QUANTITIES
 from oarlock.identify.step_response import StepResult
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
 from oarlock.machine.axis import rederived
@@ -25,7 +26,7 @@ from oarlock.quantities.entry import CONVERSIONS, conversions, parse, remember
 from oarlock.records import Finding, Record, Run
 from oarlock.sensing.readings import READERS
 from oarlock.session.history import History
-from oarlock.session.perform import QUANTITIES, Performed, Reading, gains_dict, gains_of, read
+from oarlock.session.perform import Performed, Reading, gains_dict, gains_of, read
 from oarlock.session.saver import Saver
 from oarlock.store.project import Project
 
@@ -298,6 +299,8 @@ class Session:
                 "value": target.value,
                 "override_margin": target.override_margin,
             }
+        if "winding" in self.view and performed.run.kind in QUANTITIES:
+            settings["winding"] = self.view["winding"]  # °C, as noted
         run = replace(performed.run, id=self._next_run, settings=settings)
         self._next_run += 1
         record = performed.record
@@ -349,7 +352,10 @@ class Session:
         """Return the runs whose readings the screens need and do not have yet."""
         newest = [self.latest(kind) for kind in (*QUANTITIES, *READERS)]
         steps = [r for r in self.runs if r.kind == CurrentStep.name and r.ended == "done"]
-        needed = [run for run in newest if run] + [r for r in steps if r.pinned] + steps[-2:]
+        again = [r for kind in QUANTITIES for r in self.runs
+                 if r.kind == kind and r.ended == "done"][-12:]  # fmt: skip
+        needed = [*(run for run in newest if run), *again, *steps[-2:]]
+        needed += [r for r in steps if r.pinned]
         return list({r.id: r for r in needed if r.id not in self.readings}.values())
 
     def take_reading(self, number: int, reading: Reading) -> None:
@@ -362,6 +368,11 @@ class Session:
         run = self.latest(quantity)
         reading = self.readings.get(run.id) if run else None
         return (run, reading) if run and isinstance(reading, Finding) else None
+
+    def findings(self, quantity: str) -> list[Finding]:
+        """Return the findings of a quantity that are read, oldest first."""
+        found = [self.readings.get(run.id) for run in self.runs if run.kind == quantity]
+        return [reading for reading in found if isinstance(reading, Finding)]
 
     def step_of(self, run: Run) -> StepResult | None:
         """Return what was read off a current step."""

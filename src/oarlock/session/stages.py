@@ -6,14 +6,17 @@ from enum import StrEnum
 
 from oarlock.control.design import loops_with
 from oarlock.control.loop import margins
+from oarlock.identify.readings import PATHS, QUANTITIES
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities.display import sentence, whole_degrees
 from oarlock.quantities.kinds import RPM
 from oarlock.session import sensing_view
-from oarlock.session.perform import QUANTITIES
 from oarlock.session.session import Session
 
-_IDENTIFIED = ("machine.R", "machine.Ld", "machine.Lq")
+
+def identified(axis: Axis) -> int:
+    """Return how many of the identified quantities are measured and in use."""
+    return sum(axis.is_adopted(path) for path in PATHS.values())
 
 
 class State(StrEnum):
@@ -54,13 +57,13 @@ def stages(session: Session) -> list[Stage]:
 
 def _machine(axis: Axis) -> Stage:
     m = axis.machine
-    measured = sum(axis.parameter(path).adopted is not None for path in _IDENTIFIED)
+    measured = identified(axis)
     peak, top = sentence(m.peak_current.value, "A"), f"{m.max_speed.value / RPM:.0f} rpm"
     return Stage(
         key="machine",
         name="Machine",
         line=f"{peak}, {top}",
-        basis=f"{measured} of 8 measured" if measured else "datasheet values",
+        basis=f"{measured} of {len(QUANTITIES)} measured" if measured else "datasheet values",
         measured=measured > 0,
         state=State.VALID,
     )
@@ -98,11 +101,11 @@ def _sensing(session: Session) -> Stage:
 
 def _identify(session: Session) -> Stage:
     axis = session.axis
-    adopted = sum(axis.parameter(path).adopted is not None for path in _IDENTIFIED)
+    adopted = identified(axis)
     found = [session.finding(quantity) for quantity in QUANTITIES]
     failed = sum(1 for item in found if item and not item[1].holds)
     newest = next((item[0] for item in reversed(found) if item), None)
-    state = State.VALID if adopted == len(_IDENTIFIED) else State.EMPTY
+    state = State.VALID if adopted == len(QUANTITIES) else State.EMPTY
     basis = f"measured {newest.started[11:16]}" if newest else "nothing measured"
     if failed:
         state, basis = State.ATTENTION, f"{failed} check{'s' * (failed > 1)} failed"

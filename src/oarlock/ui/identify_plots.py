@@ -1,73 +1,136 @@
 """The evidence of a finding: data and fit, what is left over, and both in small."""
 
+import math
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QColor, QPainter
 
-from oarlock.quantities.display import digits
+from oarlock.quantities.display import digits, fixed, sentence
 from oarlock.records import Finding
 from oarlock.ui import theme as look
 from oarlock.ui.paint import draw_text
 from oarlock.ui.plot import Plot, linear_ticks, stroke
 
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """How a quantity's evidence is drawn: units of both axes, and of what is left over."""
+
+    x_unit: str
+    y_unit: str
+    left_unit: str
+    left_scale: float = 1.0
+    logarithmic: bool = False
+
+
+_SHOWN = {
+    "resistance": Shown("A", "V", "mV", 1e3),
+    "inductance_d": Shown("turn", "A", "mA", 1e3),
+    "inductance_q": Shown("turn", "A", "mA", 1e3),
+    "flux": Shown("rad/s", "V", "mV", 1e3),
+    "inertia": Shown("s", "rpm", "rpm"),
+    "resonance": Shown("Hz", "dB", "dB", logarithmic=True),
+}
+
 
 def quantity_color(quantity: str) -> QColor:
     """Return the colour of a quantity's evidence."""
     t = look.theme()
-    return {"resistance": t.ink, "inductance_d": t.d, "inductance_q": t.q}[quantity]
+    return {
+        "inductance_d": t.d, "inductance_q": t.q, "flux": t.torque, "inertia": t.accent,
+        "resonance": t.accent,
+    }.get(quantity, t.ink)  # fmt: skip
 
 
-def evidence_curves(finding: Finding) -> tuple[Any, Any, Any, Any]:
-    """Return (x, y) of the data and (x, y) of the fit."""
+def evidence_curves(finding: Finding) -> tuple[Array, Array, Array, Array]:
+    """Return (x, y) of the data and (x, y) of the fit, as they are drawn."""
     e = finding.evidence
     if finding.quantity == "resistance":
         return e["i"], e["v"], e["fit_i"], e["fit_v"]
-    return e["phase"], e["measured"], e["phase"], e["fitted"]
+    if finding.quantity.startswith("inductance"):
+        return e["phase"], e["measured"], e["phase"], e["fitted"]
+    if finding.quantity == "resonance":
+        return np.log10(e["x"]), e["y"], np.log10(e["fit_x"]), e["fitted"]
+    return e["x"], e["y"], e["fit_x"], e["fitted"]
+
+
+def ticks_of(quantity: str, low: float, high: float) -> list[tuple[float, str]]:
+    """Return the ticks along x, the last with its unit."""
+    if _SHOWN[quantity].logarithmic:
+        at = [f for f in (5, 10, 20, 50, 100, 200, 500, 1000) if low <= math.log10(f) <= high]
+        ticks = [(math.log10(f), f"{f}") for f in at]
+    else:
+        ticks = linear_ticks(low, high, 5)
+    if ticks:
+        ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} {_SHOWN[quantity].x_unit}")
+    return ticks
+
+
+def _range(x: Array, fx: Array, quantity: str) -> tuple[float, float]:
+    low = float(min(fx.min(), x.min()))
+    high = float(max(fx.max(), x.max()))
+    if quantity in ("resistance", "inertia") or quantity.startswith("inductance"):
+        low = min(low, 0.0)
+    return low, high if high > low else low + 1.0
 
 
 class EvidencePlot(Plot):
-    """Data and fit of one finding."""
+    """Data and fit of one finding, with runs before it over one another."""
 
     def __init__(self) -> None:
         super().__init__(left=56, right=12, top=10, bottom=4, name="Evidence")
         t = look.theme()
         self._line = self.curve(t.muted, 1.2, Qt.PenStyle.DashLine)
+        self._before = [self.curve(t.muted, 1.0) for _ in range(3)]
         self._fit = self.curve(t.q, 2.0)
         self._data = self.points(t.q, 7)
         self._finding: Finding | None = None
+        self._repeats = 0
         self.over(self._annotate)
 
-    def show_finding(self, finding: Finding | None) -> None:
-        """Show the evidence of a finding."""
-        self._finding = finding
-        if finding is None:
-            for item in (self._line, self._fit, self._data):
-                item.setData([], [])
+    def show_finding(self, finding: Finding | None, before: tuple[Finding, ...] = ()) -> None:
+        """Show the evidence of a finding; of those before it, the fits in grey."""
+        self._finding, self._repeats = finding, len(before)
+        for item in (self._line, self._fit, self._data, *self._before):
+            item.setData([], [])
+        if finding is None or not finding.evidence:
             self.refresh()
             return
         x, y, fx, fy = evidence_curves(finding)
         color = quantity_color(finding.quantity)
+        for item, old in zip(self._before, before, strict=False):
+            if old.evidence:
+                item.setData(*evidence_curves(old)[2:])
         self._fit.setPen(stroke(color, 2.0))
         self._fit.setData(fx, fy)
         step = max(x.size // 400, 1)
         self.set_points(self._data, x[::step], y[::step], color)
-        resistance = finding.quantity == "resistance"
-        if resistance:
+        if finding.quantity == "resistance":
             self._line.setData(fx, finding.evidence["line_v"])
-        else:
-            self._line.setData([], [])
-        top = float(max(fx.max(), x.max()))
-        self.set_x(0.0, top, [(v, "") for v, _ in linear_ticks(0.0, top, 5)])
-        low = 0.0 if resistance else 1.6 * float(y.min())
-        high = (1.15 if resistance else 2.0 if finding.extra else 1.4) * float(y.max())
-        ticks = linear_ticks(low, high, 5)
-        unit = "V" if resistance else "A"
-        if ticks:
-            ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} {unit}")
-        self.set_y(low, high, ticks)
+        low, high = _range(x, fx, finding.quantity)
+        self.set_x(low, high, [(v, "") for v, _ in ticks_of(finding.quantity, low, high)])
+        self._scale_y(finding, y)
         self.refresh()
+
+    def _scale_y(self, finding: Finding, y: Array) -> None:
+        top, bottom = float(y.max()), float(y.min())
+        span = max(top - bottom, 1e-9)
+        if finding.quantity == "resistance":
+            low, high = 0.0, 1.15 * top
+        elif finding.quantity.startswith("inductance"):
+            low, high = 1.6 * bottom, (2.0 if finding.extra else 1.4) * top
+        else:
+            low, high = bottom - 0.1 * span, top + 0.16 * span
+        ticks = linear_ticks(low, high, 5)
+        if ticks:
+            ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} {_SHOWN[finding.quantity].y_unit}")
+        self.set_y(low, high, ticks)
 
     def _annotate(self, p: QPainter) -> None:
         finding, t = self._finding, look.theme()
@@ -75,29 +138,84 @@ class EvidencePlot(Plot):
             text, at = "The evidence appears here once it is measured.", self.area.center()
             draw_text(p, at.x(), at.y(), text, t.muted, align="center")
             return
-        color = quantity_color(finding.quantity)
-        if finding.quantity == "resistance":
-            R = finding.estimates["machine.R"].value
-            fx = finding.evidence["fit_i"]
-            x = 0.62 * float(fx.max())
-            y = float(np.interp(x, fx, finding.evidence["fit_v"]))
-            draw_text(p, self.px(x) - 14, self.py(y) - 12, f"slope R **{digits(R, 3)} Ω**", t.ink,
-                      size=look.FIGURE, align="right", halo=t.halo)  # fmt: skip
-            y = R * x
-            draw_text(p, self.px(x) + 8, self.py(y) + 20, "R·i without dead time", t.muted,
-                      size=look.SMALL, halo=t.halo)  # fmt: skip
-            volts = finding.estimates["inverter.dead_voltage"].value
-            text = f"dead time **{digits(volts, 3)} V** a phase"
-            draw_text(p, self.px(0) + 12, self.py(0) - 10, text, t.ink, halo=t.halo)
-            return
+        paint = {
+            "resistance": self._on_resistance, "flux": self._on_flux, "inertia": self._on_inertia,
+            "resonance": self._on_resonance,
+        }.get(finding.quantity, self._on_inductance)  # fmt: skip
+        if finding.estimates:
+            paint(p, finding)
+        if self._repeats:
+            text = f"grey: {self._repeats} run{'s' * (self._repeats > 1)} before"
+            draw_text(p, self.area.right() - 8, self.area.bottom() - 12, text, t.muted,
+                      size=look.SMALL, align="right", halo=t.halo)  # fmt: skip
+
+    def _on_resistance(self, p: QPainter, finding: Finding) -> None:
+        t = look.theme()
+        R = finding.estimates["machine.R"].value
+        fx = finding.evidence["fit_i"]
+        x = 0.62 * float(fx.max())
+        y = float(np.interp(x, fx, finding.evidence["fit_v"]))
+        draw_text(p, self.px(x) - 14, self.py(y) - 12, f"slope R **{digits(R, 3)} Ω**", t.ink,
+                  size=look.FIGURE, align="right", halo=t.halo)  # fmt: skip
+        y = R * x
+        draw_text(p, self.px(x) + 8, self.py(y) + 20, "R·i without dead time", t.muted,
+                  size=look.SMALL, halo=t.halo)  # fmt: skip
+        volts = finding.estimates["inverter.dead_voltage"].value
+        text = f"dead time **{digits(volts, 3)} V** a phase"
+        draw_text(p, self.px(0) + 12, self.py(0) - 10, text, t.ink, halo=t.halo)
+
+    def _on_inductance(self, p: QPainter, finding: Finding) -> None:
+        t, color = look.theme(), quantity_color(finding.quantity)
         amplitude = 0.5 * float(np.ptp(finding.evidence["fitted"]))
         volts = 0.5 * float(np.ptp(finding.evidence["volts"]))
         text = f"current **{digits(amplitude, 3)} A** at {digits(volts, 3)} V, one period"
         draw_text(p, self.area.left() + 12, self.area.bottom() - 12, text, color, halo=t.halo)
-        extra = [f"{name}: **{digits(1e3 * e.value, 4)} mH**" for name, e in finding.extra.items()]
+        extra = [f"held at {name}: **{sentence(e.value, 'H', 4)}**"
+                 for name, e in finding.extra.items()]  # fmt: skip
+        if "inverter.delay" in finding.estimates:
+            delay = finding.estimates["inverter.delay"].value
+            extra.append(f"delay of the loop: **{sentence(delay, 's', 3)}**")
         for i, text in enumerate(extra):
-            draw_text(p, self.area.right() - 8, self.area.top() + 20 + 17 * i, f"held at {text}",
-                      t.ink, align="right", halo=t.halo)  # fmt: skip
+            draw_text(p, self.area.right() - 8, self.area.top() + 20 + 17 * i, text, t.ink,
+                      align="right", halo=t.halo)  # fmt: skip
+
+    def _on_flux(self, p: QPainter, finding: Finding) -> None:
+        t = look.theme()
+        psi = finding.estimates["machine.psi"].value
+        draw_text(p, self.px(0) - 12, self.py(0) - 40, f"slope ψ **{sentence(psi, 'Wb', 4)}**",
+                  t.ink, size=look.FIGURE, align="right", halo=t.halo)  # fmt: skip
+        draw_text(p, self.area.left() + 12, self.area.top() + 18, "back-EMF on q, electrical speed",
+                  t.muted, size=look.SMALL, halo=t.halo)  # fmt: skip
+        zero = finding.extra.get("zero off by")
+        if zero:
+            text = f"zero off by **{fixed(math.degrees(zero.value), 2)}°**"
+            text += f" ± {fixed(2 * math.degrees(zero.std or 0.0), 2)}, of what is left on d"
+            draw_text(p, self.px(0) + 14, self.py(0) + 44, text, t.ink, halo=t.halo)
+
+    def _on_inertia(self, p: QPainter, finding: Finding) -> None:
+        t, e = look.theme(), finding.estimates
+        words = (("friction", "mechanics.coulomb"), ("viscous", "mechanics.viscous"),
+                 ("breakaway", "mechanics.breakaway"), ("load", "mechanics.load_torque"),
+                 ("with the square of speed", "mechanics.load_square"))  # fmt: skip
+        found = [(word, e[path]) for word, path in words if path in e]
+        for i, (word, one) in enumerate(found):
+            number, unit = sentence(one.value, one.unit).split(" ", 1)
+            draw_text(p, self.area.right() - 8, self.area.top() + 20 + 17 * i,
+                      f"{word} **{number}** {unit}", t.ink, align="right", halo=t.halo)  # fmt: skip
+
+    def _on_resonance(self, p: QPainter, finding: Finding) -> None:
+        t, e = look.theme(), finding.estimates
+        draw_text(p, self.area.left() + 12, self.area.bottom() - 12, "speed over torque", t.muted,
+                  size=look.SMALL, halo=t.halo)  # fmt: skip
+        words = (("dip", "mechanics.anti_resonance"), ("peak", "mechanics.resonance"))
+        lines = [f"{word} **{digits(e[path].value / math.tau, 4)} Hz**"
+                 for word, path in words if path in e and e[path].value]  # fmt: skip
+        names = ("motor inertia", "load inertia", "stiffness", "damping ratio")
+        lines += [f"{n} **{sentence(finding.extra[n].value, finding.extra[n].unit)}**"
+                  for n in names if n in finding.extra]  # fmt: skip
+        for i, text in enumerate(lines or ["no dip and peak: rigid"]):
+            draw_text(p, self.area.right() - 8, self.area.top() + 20 + 17 * i, text, t.ink,
+                      align="right", halo=t.halo)  # fmt: skip
 
 
 class ResidualPlot(Plot):
@@ -114,23 +232,19 @@ class ResidualPlot(Plot):
     def show_finding(self, finding: Finding | None) -> None:
         """Show the residual of a finding."""
         self._rms = 0.0
-        if finding is None:
+        if finding is None or not finding.evidence:
             self._data.setData([], [])
             self.refresh()
             return
         x, _, fx, _ = evidence_curves(finding)
-        residual = 1e3 * finding.evidence["residual"]
-        resistance = finding.quantity == "resistance"
-        self._unit = "mV" if resistance else "mA"
+        shown: Any = _SHOWN[finding.quantity]
+        residual = shown.left_scale * finding.evidence["residual"]
+        self._unit = shown.left_unit
         self._rms = float(np.sqrt(np.mean(residual**2)))
         step = max(x.size // 400, 1)
         self.set_points(self._data, x[::step], residual[::step], quantity_color(finding.quantity))
-        top = float(max(fx.max(), x.max()))
-        ticks = linear_ticks(0.0, top, 5)
-        unit = "A" if resistance else "turn"
-        if ticks:
-            ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} {unit}")
-        self.set_x(0.0, top, ticks)
+        low, high = _range(x, fx, finding.quantity)
+        self.set_x(low, high, ticks_of(finding.quantity, low, high))
         most = max(1.15 * float(np.abs(residual).max()), 1e-6)
         self.set_y(-most, most, linear_ticks(-most, most, 3))
         self.refresh()

@@ -5,8 +5,9 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QAbstractButton, QWidget
 
+from oarlock.identify.readings import QUANTITIES
 from oarlock.quantities.display import fixed
-from oarlock.records import Finding
+from oarlock.records import Check, Finding
 from oarlock.session.identify_view import (
     NAMES,
     TOLERANCE,
@@ -14,11 +15,12 @@ from oarlock.session.identify_view import (
     Consequence,
     Tile,
 )
-from oarlock.session.perform import QUANTITIES
 from oarlock.ui import theme as look
 from oarlock.ui.identify_plots import evidence_curves, quantity_color
 from oarlock.ui.numbers import plain
 from oarlock.ui.paint import diamond, dot, draw_text, line, tick
+
+_PITCH = 22  # px, of the comparison's rows
 
 
 class TileButton(QAbstractButton):
@@ -51,37 +53,38 @@ class TileButton(QAbstractButton):
         if tile is None:
             return
         self._paint_thumb(p, tile)
-        x = 132
-        draw_text(p, x, 24, NAMES[tile.quantity], t.muted)
-        width = draw_text(p, x, 50, tile.value, t.ink if tile.finding else t.muted,
+        x, middle = 132, 0.5 * self.height()
+        draw_text(p, x, middle - 20, NAMES[tile.quantity], t.muted)
+        width = draw_text(p, x, middle + 5, tile.value, t.ink if tile.finding else t.muted,
                           size=look.ANSWER, bold=True)  # fmt: skip
-        draw_text(p, x + width + 6, 50, f"{tile.unit} {tile.plus}", t.muted)
+        draw_text(p, x + width + 6, middle + 5, f"{tile.unit} {tile.plus}", t.muted)
         color = t.ink if tile.holds else t.muted if tile.finding is None else t.attention
         if tile.finding is not None:
             if tile.holds:
-                tick(p, x + 6, 68, t.accent)
+                tick(p, x + 6, middle + 23, t.accent)
             else:
-                diamond(p, x + 6, 68, t.attention, t.panel, 6.5)
+                diamond(p, x + 6, middle + 23, t.attention, t.panel, 6.5)
         indent = 18 if tile.finding is not None else 0
-        draw_text(p, x + indent, 72, tile.verdict, color, size=look.SMALL)
+        draw_text(p, x + indent, middle + 27, tile.verdict, color, size=look.SMALL)
         if tile.finding is not None:
-            word = "adopted" if tile.adopted else "not adopted yet"
-            draw_text(p, x, 89, word, t.muted, size=look.SMALL)
+            word = "adopted" if tile.adopted else "not adopted"
+            draw_text(p, 66, self.height() - 5, word, t.muted, size=look.SMALL, align="center")
         if self.hasFocus():
             p.setPen(QPen(t.accent, 1, Qt.PenStyle.DotLine))
             p.setBrush(Qt.BrushStyle.NoBrush)
             p.drawRect(self.rect().adjusted(5, 3, -4, -4))
 
     def _paint_thumb(self, p: QPainter, tile: Tile) -> None:
-        t, area = look.theme(), QRectF(14, 14, 104, 68)
+        t, area = look.theme(), QRectF(14, 10, 104, self.height() - 36)
         line(p, area.left(), area.bottom() + 4, area.right(), area.bottom() + 4, t.rule)
-        if tile.finding is None:
+        if tile.finding is None or not tile.finding.evidence:
             p.setPen(QPen(t.muted, 1, Qt.PenStyle.DashLine))
             p.drawLine(area.bottomLeft(), area.topRight())
             return
         x, y, fx, fy = evidence_curves(tile.finding)
         low, high = float(min(fy.min(), y.min())), float(max(fy.max(), y.max()))
         left, right = float(fx.min()), float(fx.max())
+        right = right if right > left else left + 1.0
 
         def at(u: float, v: float) -> QPointF:
             return QPointF(
@@ -106,9 +109,10 @@ class CheckList(QWidget):
         super().__init__(parent)
         self._checks: list[tuple[bool, str]] = []
 
-    def show_finding(self, finding: Finding | None) -> None:
-        """Show a finding's checks."""
-        checks = sorted(finding.checks, key=lambda c: c.passed) if finding else []
+    def show_finding(self, finding: Finding | None, repeats: Check | None = None) -> None:
+        """Show a finding's checks, and whether repeats agree."""
+        found = (*finding.checks, *([repeats] if repeats else [])) if finding else ()
+        checks = sorted(found, key=lambda c: c.passed)
         self._checks = [(c.passed, c.sentence) for c in checks]
         self.setAccessibleName(
             ". ".join(f"{'holds' if ok else 'fails'}: {s}" for ok, s in self._checks)
@@ -141,7 +145,7 @@ class Forest(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setFixedHeight(24 + 26 * len(QUANTITIES))
+        self.setFixedHeight(24 + _PITCH * len(QUANTITIES))
         self._rows: list[Compared] = []
 
     def show_rows(self, rows: list[Compared]) -> None:
@@ -167,15 +171,13 @@ class Forest(QWidget):
             line(p, self._x(ratio), 17, self._x(ratio), self.height(), t.rule)
         line(p, self._x(0), 17, self._x(0), self.height(), t.ink, 1, Qt.PenStyle.DashLine)
         for i, row in enumerate(self._rows):
-            y = 32 + 26 * i
+            y = 30 + _PITCH * i
             left, right = self._x(-TOLERANCE), self._x(TOLERANCE)
             p.fillRect(QRectF(left, y - 7, right - left, 14), look.faded(t.muted, 40))
             color = t.ink if row.holds else t.attention
             draw_text(p, 0, y + 5, f"**{row.symbol}**", t.ink)
             if row.deviation is None:
-                draw_text(
-                    p, self.width(), y + 5, "printed", t.muted, size=look.SMALL, align="right"
-                )
+                draw_text(p, self.width(), y + 5, row.word, t.muted, size=look.SMALL, align="right")
                 continue
             x = self._x(row.deviation)
             p.setPen(QPen(color, 1.4))
@@ -192,29 +194,35 @@ class Forest(QWidget):
 
 
 class Consequences(QWidget):
-    """What adopting would change: old → new."""
+    """What adopting would change: old → new; or what follows from the values in use."""
 
     def __init__(self) -> None:
         super().__init__()
-        self.setFixedHeight(6 * 22)
+        self.setFixedHeight(8 * 19)
         self._rows: list[Consequence] = []
-        self._empty = ""
 
-    def show_rows(self, rows: list[Consequence], empty: str) -> None:
-        """Show rows, or why there are none."""
-        self._rows, self._empty = rows, empty
+    def show_rows(self, rows: list[Consequence]) -> None:
+        """Show rows."""
+        self._rows = rows
         self.setAccessibleName(
-            ", ".join(f"{plain(r.name)} {r.before} to {r.after} {r.unit}" for r in rows) or empty
+            ", ".join(
+                f"{plain(r.name)} {r.before + ' to ' if r.before else ''}{r.after} {r.unit}"
+                for r in rows
+            )
         )
+        self.setToolTip("\n".join(f"{plain(r.name)}: {r.tip}" for r in rows if r.tip))
         self.update()
 
     def paintEvent(self, _event: QPaintEvent) -> None:
         p, t = QPainter(self), look.theme()
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        if not self._rows:
-            draw_text(p, 0, 15, self._empty, t.muted)
         for i, row in enumerate(self._rows):
-            y = 15 + 22 * i
+            y = 14 + 19 * i
+            if not row.before:
+                draw_text(p, 0, y, row.name, t.ink, size=look.SMALL)
+                draw_text(p, 174, y, f"**{row.after}**", t.ink, size=look.SMALL, align="right")
+                draw_text(p, 178, y, row.unit, t.muted, size=10)
+                continue
             same = row.before == row.after
             draw_text(p, 0, y, row.name, t.ink)
             draw_text(p, 122, y, row.before, t.muted, align="right")

@@ -143,6 +143,10 @@ class Block(QFrame):
         self._rows.addWidget(row)
         return row
 
+    def set_title(self, title: str) -> None:
+        """Change the heading."""
+        self._heading.set_title(title)
+
     def set_hint(self, hint: str) -> None:
         """Change what stands at the heading's right."""
         self._heading.set_hint(hint)
@@ -155,6 +159,11 @@ class Heading(QWidget):
         super().__init__()
         self._title, self._hint = title, hint
         self.setFixedHeight(26)
+
+    def set_title(self, title: str) -> None:
+        """Change the title."""
+        self._title = title
+        self.update()
 
     def set_hint(self, hint: str) -> None:
         """Change the hint."""

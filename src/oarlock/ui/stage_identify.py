@@ -1,33 +1,47 @@
 """The Identify stage: what is really on the cable, and whether it can be believed."""
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from pathlib import Path
 
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QButtonGroup, QLabel, QLineEdit
+from PySide6.QtWidgets import QButtonGroup, QFileDialog, QLabel, QLineEdit
 
 from oarlock.drive.steps import problems
 from oarlock.errors import InputError
 from oarlock.identify.experiments import announcement
+from oarlock.identify.readings import QUANTITIES, TURNING, announced, experiment_for
 from oarlock.quantities.display import digits
-from oarlock.records import Run
+from oarlock.quantities.entry import parse
+from oarlock.quantities.kinds import Kind
+from oarlock.records import Record, Run
 from oarlock.session.bench import Bench
 from oarlock.session.identify_view import (
     Tile,
+    agreement,
     answer,
+    cold_resistance,
     compared,
     consequences,
+    follows,
     tiles,
 )
-from oarlock.session.perform import QUANTITIES, Performed, experiment_for
+from oarlock.session.perform import Performed
+from oarlock.session.sequence import Sequence
 from oarlock.session.session import Session
 from oarlock.ui import theme as look
 from oarlock.ui.identify_plots import EvidencePlot, ResidualPlot
 from oarlock.ui.identify_widgets import CheckList, Consequences, Forest, TileButton
+from oarlock.ui.import_panel import ImportPanel
 from oarlock.ui.stage import StageView, button
 from oarlock.ui.strip import ReadOut
 
-_SHORT = {"resistance": "resistance", "inductance_d": "Ld", "inductance_q": "Lq"}
+_SHORT = {
+    "resistance": "resistance", "inductance_d": "Ld", "inductance_q": "Lq", "flux": "flux",
+    "inertia": "inertia", "resonance": "resonance",
+}  # fmt: skip
+_REPEATS = 3  # runs before, drawn over one another
+_ASK = "The shaft will turn. If it may turn freely, press again."
 
 
 class IdentifyStage(StageView):
@@ -40,7 +54,8 @@ class IdentifyStage(StageView):
     def __init__(self, session: Session, bench: Bench, say: Callable[[str], None]) -> None:
         super().__init__(session, bench)
         self._say = say
-        self._sequence: list[str] | None = None  # what is still to be measured of all three
+        self.sequence: Sequence | None = None  # through all quantities
+        self._asking = False  # whether the shaft may turn
         self.evidence, self.residual = EvidencePlot(), ResidualPlot()
         for plot in (self.evidence, self.residual):
             plot.setParent(self)
@@ -58,7 +73,9 @@ class IdentifyStage(StageView):
 
     def _make_buttons(self) -> None:
         self.measure = button("Measure", primary=True)
-        self.measure_all = button("Measure all three")
+        self.measure_all = button("Measure all six")
+        self.skip = button("Skip")
+        self.import_file = button("Import…")
         self.adopt = button("Adopt", primary=True)
         self.reason = QLineEdit(self)
         self.reason.setPlaceholderText("why adopt it as it is? then Enter")
@@ -67,10 +84,12 @@ class IdentifyStage(StageView):
         self.note = QLabel(self)
         self.note.setFont(look.font(look.SMALL))
         self.note.setStyleSheet(f"color: {look.theme().muted.name()}")
-        for made in (self.measure, self.measure_all, self.adopt):
+        for made in (self.measure, self.measure_all, self.adopt, self.skip, self.import_file):
             made.setParent(self)
         self.measure.clicked.connect(self.run)
-        self.measure_all.clicked.connect(self.run_all)
+        self.measure_all.clicked.connect(self.all_or_pause)
+        self.skip.clicked.connect(self.skip_one)
+        self.import_file.clicked.connect(self.ask_import)
         self.adopt.clicked.connect(self._adopt)
         self.reason.returnPressed.connect(self._adopt_with_reason)
 
@@ -78,15 +97,23 @@ class IdentifyStage(StageView):
         block = self.numbers.block("Against printed", "grey: ±10 %")
         self.forest = Forest()
         block.add(self.forest)
-        then = self.numbers.block("If adopted, then")
+        self._then = self.numbers.block("If adopted, then")
         self.then = Consequences()
-        then.add(self.then)
+        self._then.add(self.then)
         conditions = self.numbers.block("Conditions")
+        self.winding = QLineEdit()
+        self.winding.setPlaceholderText("winding °C, if known")
+        self.winding.setAccessibleName("Winding temperature in °C")
+        self.winding.setFont(look.font(look.SMALL))
+        self.winding.setFixedHeight(22)
+        if "winding" in self.session.view:
+            self.winding.setText(f"{self.session.view['winding']:g} °C")
+        self.winding.editingFinished.connect(self._take_winding)
+        conditions.add(self.winding)
+        self._cold = conditions.row("R at 20 °C", "Copper: 0.393 % for each kelvin")
         self._stage_heat = conditions.row("Power stage", "As the drive reports it")
         self._dead = conditions.row("Dead-time loss", "For each phase, against its current")
         self._zero = conditions.row("Angle zero", "Electrical, as Sensing found it")
-        self._gain_a = conditions.row("Sensor a", "Gain of phase a against the mean of the three")
-        self._gain_b = conditions.row("Sensor b", "Gain of phase b against the mean of the three")
         self.numbers.finish()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
@@ -100,13 +127,16 @@ class IdentifyStage(StageView):
         self.evidence.setGeometry(8, 84, split - 24, top - 6 - residual - 84)
         y = h - 64
         x = look.MARGIN
-        self.measure.setGeometry(x, y, 226, 30)
-        self.measure_all.setGeometry(x + 234, y, 140, 30)
-        self.adopt.setGeometry(x + 382, y, 144, 30)
-        self.reason.setGeometry(x + 382, y, max(split - 414, 120), 30)
+        self.measure.setGeometry(x, y, 176, 30)
+        self.measure_all.setGeometry(x + 182, y, 118, 30)
+        self.adopt.setGeometry(x + 306, y, 126, 30)
+        self.reason.setGeometry(x + 306, y, 126, 30)
+        self.skip.setGeometry(x + 306, y, 126, 30)
+        self.import_file.setGeometry(x + 438, y, max(min(split - 470, 90), 70), 30)
         self.note.setGeometry(x, y + 34, split - 24, 18)
+        each = min(100, (h - 24) // len(self.tiles))
         for i, tile_button in enumerate(self.tiles.values()):
-            tile_button.setGeometry(split, 16 + 100 * i, 288, 100)
+            tile_button.setGeometry(split, 12 + each * i, 288, each)
 
     # What it shows
 
@@ -116,9 +146,10 @@ class IdentifyStage(StageView):
             self.tiles[item.quantity].show_tile(item)
         self.say(*answer(self.session, shown))
         item = next(t for t in shown if t.quantity == self.chosen)
-        self.evidence.show_finding(item.finding)
+        before = self.session.findings(self.chosen)[:-1][-_REPEATS:]
+        self.evidence.show_finding(item.finding, tuple(before))
         self.residual.show_finding(item.finding)
-        self.checks.show_finding(item.finding)
+        self.checks.show_finding(item.finding, agreement(self.session, self.chosen))
         self._show_buttons(item)
         self._show_numbers(item)
 
@@ -128,16 +159,24 @@ class IdentifyStage(StageView):
         self.measure.setText(f"Measure {name} {again}".strip() + "  F5")
         ready = self.bench.connected and not self.bench.busy
         self.measure.setEnabled(ready)
-        self.measure_all.setEnabled(ready)
+        running = self.sequence is not None and self.bench.busy
+        self.measure_all.setText("Measure all six")
+        if self.sequence:
+            self.measure_all.setText("Go on" if self.sequence.paused else "Pause after this")
+        self.measure_all.setEnabled(ready or running)
+        self.skip.setVisible(self.sequence is not None and self.sequence.paused)
         open_finding = item.finding is not None and not item.adopted
-        self.adopt.setVisible(open_finding and item.holds)
-        self.reason.setVisible(open_finding and not item.holds)
+        usable = item.finding is not None and bool(item.finding.estimates)
+        hidden = self.skip.isVisibleTo(self)
+        self.adopt.setVisible(open_finding and item.holds and not hidden)
+        self.reason.setVisible(open_finding and usable and not item.holds and not hidden)
         self.adopt.setText(f"Adopt {name}")
         if not self.bench.connected:
-            self.note.setText("Connect a drive in the top bar to measure.")
+            self.note.setText("Connect a drive in the top bar to measure, or import a recording.")
             return
         try:
-            plan = experiment_for(self.chosen, held=self.bench.braked).plan(self.session.axis)
+            experiment = experiment_for(self.chosen, held=self.bench.braked)
+            plan = experiment.plan(self.session.axis)
         except InputError as error:
             self.note.setText(str(error))
             return
@@ -147,7 +186,9 @@ class IdentifyStage(StageView):
             self.measure.setEnabled(False)
             self.measure_all.setEnabled(False)
             return
-        self.note.setText(announcement(plan, braked=self.bench.braked))
+        told = announced(experiment, self.session.axis)
+        told = told or announcement(plan, braked=self.bench.braked)
+        self.note.setText(f"{_ASK} {told}" if self._asking else told)
 
     def _show_numbers(self, item: Tile) -> None:
         session = self.session
@@ -155,8 +196,8 @@ class IdentifyStage(StageView):
         rows = []
         if item.finding is not None and not item.adopted:
             rows = consequences(session.axis, item.finding)
-        empty = "already adopted" if item.adopted else "nothing measured yet"
-        self.then.show_rows(rows, empty)
+        self._then.set_title("If adopted, then" if rows else "What follows")
+        self.then.show_rows(rows or follows(session.axis))
         inv, live = session.axis.inverter, self.bench.live
         heat = f"{live.temperature}" if self.bench.connected else "–"
         self._stage_heat.show_value(heat, "°C")
@@ -168,9 +209,8 @@ class IdentifyStage(StageView):
         shown = f"{math.degrees(zero.value) % 360.0:.1f}" if known else "–"
         plus = f"±{2 * math.degrees(zero.std):.2f}" if known else ""
         self._zero.show_value(shown, "°", plus, zero.best.origin)
-        for row, gain in ((self._gain_a, inv.gain_a), (self._gain_b, inv.gain_b)):
-            value = f"{100 * (gain.value - 1):+.2f}".replace("-", "−") if gain.adopted else "–"
-            row.show_value(value, "%", f"±{digits(100 * gain.std, 1)}", gain.best.origin)
+        cold = cold_resistance(session)
+        self._cold.show_value(digits(cold, 3) if cold else "–", "Ω")
 
     def read_out(self) -> ReadOut:
         m = self.session.axis.machine
@@ -198,32 +238,123 @@ class IdentifyStage(StageView):
         self.refresh()
 
     def run(self) -> None:
-        """Measure the chosen quantity."""
-        self._sequence = None
+        """Measure the chosen quantity; in a sequence that waits, its next one."""
+        if self.sequence and self.sequence.paused and self.chosen == self.sequence.current:
+            self.sequence = self.sequence.pause(paused=False)
+        else:
+            self.sequence = None
         self._measure(self.chosen)
 
+    def all_or_pause(self) -> None:
+        """Measure all in order, pause before the next, or go on."""
+        if self.sequence is None:
+            self.run_all()
+        elif self.sequence.paused:
+            self.sequence = self.sequence.pause(paused=False)
+            self._next()
+        else:
+            self.sequence = self.sequence.pause(paused=True)
+            self.refresh()
+
     def run_all(self) -> None:
-        """Measure all three in order; each that holds is adopted before the next one needs it."""
-        self._sequence = list(QUANTITIES[1:])
-        self._measure(QUANTITIES[0])
+        """Measure all in order; each that holds is adopted before the next one needs it."""
+        if self._must_ask(QUANTITIES):
+            return
+        self.sequence = Sequence(left=QUANTITIES)
+        self._next()
+
+    def skip_one(self) -> None:
+        """Leave out what is next in the sequence and stay at the one after it."""
+        if self.sequence:
+            self.sequence = self.sequence.skip()
+            if self.sequence.current is None:
+                self.sequence = None
+            else:
+                self.choose(self.sequence.current)
+            self.refresh()
+
+    def _next(self) -> None:
+        if self.sequence is None or self.sequence.current is None:
+            self.sequence = None
+            self.refresh()
+        elif self.sequence.paused:
+            self.choose(self.sequence.current)
+        else:
+            self._measure(self.sequence.current)
+
+    def _must_ask(self, quantities: Iterable[str]) -> bool:
+        """Ask once for each axis whether its shaft may turn; return whether that is open."""
+        if self.session.view.get("may_turn") or not set(quantities) & set(TURNING):
+            return False
+        if self._asking:
+            self._asking = False
+            self.session.set_view("may_turn", value=True)
+            return False
+        self._asking = True
+        self.refresh()
+        return True
 
     def _measure(self, quantity: str) -> None:
+        if self._must_ask((quantity,)):
+            return
         self.choose(quantity)
         self.bench.run(experiment_for(quantity, held=self.bench.braked), self._kept)
         self.refresh()
 
     def _kept(self, performed: Performed) -> None:
         self.refresh()
-        sequence, self._sequence = self._sequence, None
-        found = self.session.finding(self.chosen)
-        if sequence is None or performed.run.ended != "done":
+        if self.sequence is None:
             return
-        if found is None or not found[1].holds:
+        found = self.session.finding(self.sequence.current or self.chosen)
+        if performed.run.ended != "done" or found is None or not found[1].holds:
+            # It waits there: measure it again, or skip it.
+            self.sequence = self.sequence.pause(paused=True)
+            self.refresh()
             return
         self.session.adopt(found[1], found[0])
-        if sequence:
-            self._sequence = sequence[1:]
-            self._measure(sequence[0])
+        self.sequence = self.sequence.finished()
+        self._next()
+
+    def _take_winding(self) -> None:
+        text = self.winding.text().strip()
+        if not text:
+            return
+        try:
+            value = parse(Kind.TEMPERATURE, text).value
+        except InputError as error:
+            self._say(str(error))
+            return
+        self.session.set_view("winding", value)
+        self.refresh()
+
+    def ask_import(self) -> None:
+        """Ask for a recording and show what is in it before it is read."""
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Import a recording", str(self.session.path.parent), "Recordings (*.csv *.txt)"
+        )
+        if path:
+            self.open_import(Path(path))
+
+    def open_import(self, path: Path) -> "ImportPanel | None":
+        """Open the preview of a recording."""
+        try:
+            panel = ImportPanel(path, self.chosen, self.session.axis, self)
+        except InputError as error:
+            self._say(str(error))
+            return None
+        panel.accepted_source.connect(self._imported)
+        panel.open()
+        return panel
+
+    def _imported(self, source: Callable[[], Record]) -> None:
+        self.bench.read(source, self.session.axis, self._kept_import)
+
+    def _kept_import(self, performed: Performed) -> None:
+        if performed.run.kind in QUANTITIES:
+            self.choose(performed.run.kind)
+        if performed.reading is None:
+            self._say(performed.run.ended)
+        self.refresh()
 
     def _adopt(self) -> None:
         found = self.session.finding(self.chosen)

@@ -1,0 +1,154 @@
+"""What is identified of an axis, in order: its experiment, its estimator, what it needs."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Any
+
+from oarlock.errors import InputError
+from oarlock.identify.bench_records import (
+    back_emf,
+    direct_current,
+    two_terminal_sine,
+    with_angle,
+)
+from oarlock.identify.experiments import Experiment, InductanceSine, ResistanceHolds
+from oarlock.identify.flux import FluxSpin, estimate_flux
+from oarlock.identify.inductance import estimate_inductance
+from oarlock.identify.mechanics import SpeedTrapezoids, estimate_mechanics
+from oarlock.identify.resistance import estimate_resistance
+from oarlock.identify.resonance import TorqueSines, estimate_resonance
+from oarlock.machine import Axis
+from oarlock.records import Finding, Record
+
+ESTIMATORS: dict[str, Callable[[Record, Axis], Finding]] = {
+    "resistance": estimate_resistance,
+    "inductance_d": estimate_inductance,
+    "inductance_q": estimate_inductance,
+    "flux": estimate_flux,
+    "inertia": estimate_mechanics,
+    "resonance": estimate_resonance,
+}
+QUANTITIES = tuple(ESTIMATORS)
+# What each finding is told by first.
+PATHS = {
+    "resistance": "machine.R",
+    "inductance_d": "machine.Ld",
+    "inductance_q": "machine.Lq",
+    "flux": "machine.psi",
+    "inertia": "machine.inertia",
+    "resonance": "mechanics.resonance",
+}
+TURNING = ("flux", "inertia", "resonance")
+_TOO_LITTLE = ("excitation",)
+
+
+def experiment_for(quantity: str, *, held: bool = True) -> Experiment:
+    """Return the experiment that identifies `quantity`.
+
+    Parameters
+    ----------
+    held : whether a brake holds the shaft; a free one swings after each change of direction,
+        and a held q current would spin it, so that saturation along q is left out
+
+    """
+    if quantity == "resistance":
+        return ResistanceHolds() if held else ResistanceHolds(turn=0.9)
+    if quantity == "inductance_d":
+        far = (-0.6, 0.6) if held else ()
+        return InductanceSine(axis_name="d", aligned=not held, fast=(0.1, 0.15, 0.2), d_biases=far)
+    if quantity == "inductance_q":
+        biases = (0.3, 0.6, 0.9) if held else ()
+        return InductanceSine(axis_name="q", q_biases=biases, aligned=not held)
+    turning: dict[str, Callable[[], Experiment]] = {
+        "flux": FluxSpin, "inertia": SpeedTrapezoids, "resonance": TorqueSines,
+    }  # fmt: skip
+    return turning[quantity]()
+
+
+@dataclass(frozen=True, slots=True)
+class Another:
+    """The same experiment at another amplitude, and why."""
+
+    experiment: Experiment
+    why: str
+
+
+def another(experiment: Experiment, finding: Finding | None, ended: str) -> Another | None:
+    """Return what to try after an experiment that was too strong or too weak, or nothing.
+
+    A trip by current or speed, and a check that the bus, the current or the speed was not
+    reached, ask for less; a check on excitation asks for more.
+    """
+    if scaled(experiment, 0.5) is experiment:
+        return None
+    failed = finding.failed if finding else ()
+    limit = "experiment's limit" in ended and ("current" in ended or "speed" in ended)
+    if limit or "over-current" in ended:
+        return Another(scaled(experiment, 0.6), ended)
+    if not failed:
+        return None
+    first = failed[0]
+    if first.name == "voltage limit" or "too little torque" in first.sentence:
+        return Another(scaled(experiment, 0.6), first.sentence)
+    if first.name in _TOO_LITTLE and not isinstance(experiment, ResistanceHolds):
+        return Another(scaled(experiment, 1.7), first.sentence)
+    return None
+
+
+def scaled(experiment: Experiment, factor: float) -> Experiment:
+    """Return the experiment at another amplitude."""
+    if isinstance(experiment, ResistanceHolds):
+        return replace(experiment, levels=tuple(factor * level for level in experiment.levels))
+    if isinstance(experiment, InductanceSine | TorqueSines):
+        return replace(experiment, amplitude=factor * experiment.amplitude)
+    if isinstance(experiment, FluxSpin):
+        return replace(experiment, levels=tuple(factor * level for level in experiment.levels))
+    if isinstance(experiment, SpeedTrapezoids):
+        return replace(experiment, top=factor * experiment.top, torque=factor * experiment.torque)
+    return experiment
+
+
+def record_kind(record: Record) -> str:
+    """Return which quantity a record is of, or its experiment's name."""
+    if record.experiment == InductanceSine.name:
+        return f"{record.experiment}_{record.settings.get('axis_name', '')}"
+    return record.experiment
+
+
+def estimate(record: Record, axis: Axis) -> Finding:
+    """Return what the right estimator makes of a record.
+
+    Raises
+    ------
+    InputError : no such experiment, or a record that its estimator cannot read
+
+    """
+    kind = record_kind(record)
+    if kind not in ESTIMATORS:
+        remedy = f"Known: {', '.join(QUANTITIES)}; name it with --as"
+        raise InputError(f"unknown experiment '{record.experiment}'", place="record", remedy=remedy)
+    try:
+        return _by_form(kind, record, axis)
+    except (KeyError, IndexError, ValueError, ZeroDivisionError) as error:
+        remedy = "Is the record complete, and of this experiment?"
+        raise InputError(f"cannot be read: {error}", place="record", remedy=remedy) from error
+
+
+def _by_form(kind: str, record: Record, axis: Axis) -> Finding:
+    """Return the finding by the estimator for the columns that there are."""
+    names = set(record.columns)
+    if kind == "resistance" and {"i", "vab"} <= names:
+        return direct_current(record, axis)
+    if kind.startswith("inductance") and {"i", "vab"} <= names:
+        return two_terminal_sine(record, axis, kind[-1])
+    if kind == "flux" and "vq" not in names:
+        return back_emf(record, axis)
+    if kind in ("inertia", "resonance"):
+        record = with_angle(record)
+    return ESTIMATORS[kind](record, axis)
+
+
+def announced(experiment: Experiment, axis: Axis) -> str:
+    """Return what will move, where an experiment says so of itself; empty otherwise."""
+    movement: Any = getattr(experiment, "movement", None)
+    return str(movement(axis).sentence) if movement else ""
