@@ -227,9 +227,8 @@ class _Asked:
             sources["vab"] = replace(sources["vab"], scale=scale)
         form_of(self.quantity, set(sources) | ({"t"} if self.sample_time else set()))
         given = dict(self._setting(text) for text in self.settings)
-        mapping = replace(mapping, sources=sources, settings=given)
-        return recording(seen, replace(mapping,
-                                       counts=self.counts, sample_time=self.sample_time))  # fmt: skip
+        mapping = replace(mapping, sources=sources, settings=given, counts=self.counts)
+        return recording(seen, replace(mapping, sample_time=self.sample_time))
 
     @staticmethod
     def _source(text: str) -> tuple[str, Any]:

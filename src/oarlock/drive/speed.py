@@ -77,7 +77,7 @@ def within_travel(axis: Axis, turns: float) -> float:
     if most is None or turns <= 0.9 * most.value:
         return 1.0
     scale = 0.9 * most.value / turns
-    if scale < 0.15:
+    if scale < 0.1:
         cause = f"it needs {turns:.1f} turns, the shaft may turn {most.value:g}"
         raise InputError(cause, place="travel", remedy="Give more travel, or read a recording")
     return scale

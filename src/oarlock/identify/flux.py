@@ -184,11 +184,11 @@ def estimate_flux(record: Record, axis: Axis) -> Finding:
     )  # fmt: skip
     zero, zero_std, late = _zero(points, axis, psi, held)
     estimates = {"machine.psi": _made(psi, std, "Wb")}
-    if _ZERO_MOVES < abs(zero) <= _MOST_ZERO and abs(zero) > 3.0 * zero_std:
-        # A load pulls the zero of a forced turn aside, and shows here alone. Halls have no zero.
-        if axis.sensor.kind in (SensorKind.ENCODER, SensorKind.RESOLVER):
-            refined = axis.sensor.zero.value + zero
-            estimates["sensor.zero"] = _made(refined, zero_std, "rad")
+    # A load pulls the zero of a forced turn aside, and shows here alone. Halls have no zero.
+    sure = abs(zero) > 3.0 * zero_std and axis.sensor.kind is not SensorKind.HALL
+    if sure and _ZERO_MOVES < abs(zero) <= _MOST_ZERO:
+        refined = axis.sensor.zero.value + zero
+        estimates["sensor.zero"] = _made(refined, zero_std, "rad")
     return Finding(
         quantity="flux",
         estimates=estimates,

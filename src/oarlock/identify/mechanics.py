@@ -199,7 +199,8 @@ def estimate_mechanics(record: Record, axis: Axis) -> Finding:
         estimates=estimates,
         extra={"time constant": _made(J / B if B > 0.0 else math.inf, None, "s")},
         checks=tuple(_checks(record, axis, found, spread, top, wanted, std, misfit)),
-        remark=f"friction {digits(Tc, 2)} N·m, load {digits(TL, 2)} N·m",
+        remark=f"friction {digits(Tc, 2)} N·m"
+        + (f", load {digits(TL, 2)}" if abs(TL) > 2.0 * std[3] else ""),
         evidence={
             "x": t[shown], "y": speed[shown] * rpm, "fit_x": t[shown],
             "fitted": np.where(np.isfinite(model), model * rpm, speed * rpm)[shown],

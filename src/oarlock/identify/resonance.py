@@ -420,7 +420,9 @@ def _checks(
 
 def _evidence(points: _Points, fit: _TwoMass | None) -> dict[str, Array]:
     """Return gain over frequency in dB, of what was measured and of the fit."""
-    seen = np.abs(points.gain) > 0.0
+    seen = (np.abs(points.gain) > 0.0) & (points.std < _TRUSTED)
+    if np.count_nonzero(seen) < 4:
+        seen = np.abs(points.gain) > 0.0
     order = np.flatnonzero(seen)[np.argsort(points.f[seen])]
     f, gain = points.f[order], points.gain[order]
     grid = np.geomspace(points.f.min(), points.f.max(), 400)

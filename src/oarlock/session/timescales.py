@@ -8,6 +8,7 @@ from oarlock.session.current_view import CurrentPicture, speed_limits
 
 LOW, HIGH = 1.0, 24000.0  # Hz
 DECADE = 192.0  # px at 1280
+_CROWDED = 0.5  # decades between two labels
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -17,7 +18,7 @@ class Marker:
     lane: str  # loops, machine, drive
     label: str  # marked-up text
     hertz: float
-    kind: str  # "loop", "pole_d", "pole_q", "line", "limit"
+    kind: str  # "loop", "pole_d", "pole_q", "line", "limit", "dip", "peak"
     measured: bool = False
     handle: bool = False
 
@@ -31,6 +32,18 @@ class Strip:
     limits: tuple[float, float, float]  # Hz that leave 60°, 45°, 30°
     nyquist: float  # Hz
     verified: bool
+
+
+def _shaft(axis: Axis) -> list[Marker]:
+    """Return dip and peak of a shaft that twists."""
+    m = axis.mechanics
+    dip, peak = m.anti_resonance.value / math.tau, m.resonance.value / math.tau
+    if not (m.resonance.adopted and LOW < dip < peak < HIGH):
+        return []
+    return [
+        Marker(lane="machine", label=f"{dip:.0f}", hertz=dip, kind="dip", measured=True),
+        Marker(lane="machine", label=f"{peak:.0f} shaft", hertz=peak, kind="peak", measured=True),
+    ]
 
 
 def strip(axis: Axis, shown: CurrentPicture | None, *, verified: bool) -> Strip:
@@ -53,9 +66,10 @@ def strip(axis: Axis, shown: CurrentPicture | None, *, verified: bool) -> Strip:
         )
         for name, inductance in (("q", m.Lq), ("d", m.Ld))
     ]
-    markers.append(
-        Marker(lane="machine", label=f"turns to {top:.0f}", hertz=top, kind="line", measured=False)
-    )
+    shaft = _shaft(axis)
+    markers += shaft
+    if not shaft or abs(math.log10(top / shaft[-1].hertz)) > _CROWDED:
+        markers.append(Marker(lane="machine", label=f"turns to {top:.0f}", hertz=top, kind="line"))
     markers.append(Marker(lane="drive", label="Nyquist", hertz=nyquist, kind="line", measured=True))
     markers.append(
         Marker(lane="drive", label="PWM", hertz=inv.pwm_frequency.value, kind="line", measured=True)

@@ -126,10 +126,12 @@ class EvidencePlot(Plot):
         elif finding.quantity.startswith("inductance"):
             low, high = 1.6 * bottom, (2.0 if finding.extra else 1.4) * top
         else:
-            low, high = bottom - 0.1 * span, top + 0.16 * span
+            room = 0.5 if finding.quantity == "inertia" else 0.16
+            low, high = bottom - 0.1 * span, top + room * span
         ticks = linear_ticks(low, high, 5)
-        if ticks:
-            ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} {_SHOWN[finding.quantity].y_unit}")
+        unit = _SHOWN[finding.quantity].y_unit
+        if ticks and len(ticks[-1][1]) + len(unit) < 6:
+            ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} {unit}")
         self.set_y(low, high, ticks)
 
     def _annotate(self, p: QPainter) -> None:
@@ -197,25 +199,32 @@ class EvidencePlot(Plot):
         words = (("friction", "mechanics.coulomb"), ("viscous", "mechanics.viscous"),
                  ("breakaway", "mechanics.breakaway"), ("load", "mechanics.load_torque"),
                  ("with the square of speed", "mechanics.load_square"))  # fmt: skip
-        found = [(word, e[path]) for word, path in words if path in e]
-        for i, (word, one) in enumerate(found):
+        found = [(word, e[path]) for word, path in words
+                 if path in e and abs(e[path].value) > 2.0 * (e[path].std or 0.0)]  # fmt: skip
+        texts = []
+        for word, one in found:
             number, unit = sentence(one.value, one.unit).split(" ", 1)
-            draw_text(p, self.area.right() - 8, self.area.top() + 20 + 17 * i,
-                      f"{word} **{number}** {unit}", t.ink, align="right", halo=t.halo)  # fmt: skip
+            texts.append(f"{word} **{number}** {unit}")
+        for i, text in enumerate(("   ".join(texts[:3]), "   ".join(texts[3:]))):
+            draw_text(p, self.area.left() + 12, self.area.top() + 18 + 17 * i, text, t.ink,
+                      halo=t.halo)  # fmt: skip
+        draw_text(p, self.area.left() + 12, self.area.bottom() - 12, "rpm", t.muted,
+                  size=look.SMALL, halo=t.halo)  # fmt: skip
 
     def _on_resonance(self, p: QPainter, finding: Finding) -> None:
         t, e = look.theme(), finding.estimates
-        draw_text(p, self.area.left() + 12, self.area.bottom() - 12, "speed over torque", t.muted,
-                  size=look.SMALL, halo=t.halo)  # fmt: skip
+        draw_text(p, self.area.right() - 8, self.area.bottom() - 12, "speed over torque", t.muted,
+                  size=look.SMALL, align="right", halo=t.halo)  # fmt: skip
         words = (("dip", "mechanics.anti_resonance"), ("peak", "mechanics.resonance"))
         lines = [f"{word} **{digits(e[path].value / math.tau, 4)} Hz**"
                  for word, path in words if path in e and e[path].value]  # fmt: skip
         names = ("motor inertia", "load inertia", "stiffness", "damping ratio")
         lines += [f"{n} **{sentence(finding.extra[n].value, finding.extra[n].unit)}**"
                   for n in names if n in finding.extra]  # fmt: skip
-        for i, text in enumerate(lines or ["no dip and peak: rigid"]):
-            draw_text(p, self.area.right() - 8, self.area.top() + 20 + 17 * i, text, t.ink,
-                      align="right", halo=t.halo)  # fmt: skip
+        lines = lines or ["no dip and peak: rigid"]
+        for i, text in enumerate(lines):
+            y = self.area.bottom() - 12 - 16 * (len(lines) - 1 - i)
+            draw_text(p, self.area.left() + 12, y, text, t.ink, halo=t.halo)
 
 
 class ResidualPlot(Plot):

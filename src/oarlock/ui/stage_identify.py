@@ -120,8 +120,8 @@ class IdentifyStage(StageView):
         super().resizeEvent(event)
         w, h = self.width(), self.height()
         split = w - 304
-        checks, residual = (72, 70) if h < 500 else (122, 96)
-        top = h - 74 - checks
+        checks, residual = (72, 64) if h < 500 else (106, 84)
+        top = h - 72 - checks
         self.checks.setGeometry(look.MARGIN, top, split - 24, checks)
         self.residual.setGeometry(8, top - 4 - residual, split - 24, residual)
         self.evidence.setGeometry(8, 84, split - 24, top - 6 - residual - 84)
@@ -155,8 +155,8 @@ class IdentifyStage(StageView):
 
     def _show_buttons(self, item: Tile) -> None:
         name = _SHORT[self.chosen]
-        again = "again" if item.finding else ""
-        self.measure.setText(f"Measure {name} {again}".strip() + "  F5")
+        verb = f"{name[0].upper()}{name[1:]} again" if item.finding else f"Measure {name}"
+        self.measure.setText(f"{verb}  F5")
         ready = self.bench.connected and not self.bench.busy
         self.measure.setEnabled(ready)
         running = self.sequence is not None and self.bench.busy

@@ -222,12 +222,20 @@ class TimescalesStrip(QWidget):
                     p.setPen(QPen(color, 1.5))
                     p.setBrush(color if marker.measured else Qt.BrushStyle.NoBrush)
                     p.drawRect(QRectF(x - 3, y - 5, 6, 10))
+                elif marker.kind in ("dip", "peak"):
+                    side = 1.0 if marker.kind == "dip" else -1.0
+                    p.setPen(Qt.PenStyle.NoPen)
+                    p.setBrush(t.accent)
+                    p.drawPolygon(QPolygonF([QPointF(x - 6, y - 5 * side),
+                                             QPointF(x + 6, y - 5 * side),
+                                             QPointF(x, y + 6 * side)]))  # fmt: skip
                 else:
                     line(p, x, y - 6, x, y + 6, color, 1)
                 width = text_width(marker.label, look.SMALL)
                 room = self.x_of(row[i + 1].hertz) - x if i + 1 < len(row) else math.inf
                 before = x - self.x_of(row[i - 1].hertz) if i else math.inf
-                left = room < width + 16 <= before + 8 and marker.kind.startswith("pole")
+                tight = room < width + 16 <= before + 8
+                left = marker.kind == "dip" or (tight and marker.kind.startswith("pole"))
                 at = x - 8 if left else x + 8
                 draw_text(
                     p, at, y + 4, marker.label, t.ink, size=look.SMALL,
