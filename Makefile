@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo demo-headless test check lint types contracts bench bench-sensing screenshots lock clean
+.PHONY: bench-identify demo demo-headless test check lint types contracts bench bench-sensing screenshots lock clean
 
 demo: $(READY)
 	@$(BIN)/oarlock demo
@@ -31,6 +31,9 @@ bench: $(READY)
 
 bench-sensing: $(READY)
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks.sensing
+
+bench-identify: $(READY)
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks.identify
 
 screenshots: $(READY)
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python tools/screenshots.py docs/screenshots

@@ -212,7 +212,8 @@ def main() -> int:
     """Measure everything; return 1 where a bar was missed."""
     seeds = int(sys.argv[1]) if len(sys.argv) > 1 else 50
     missed = 0
-    for trial in TRIALS:
+    only = sys.argv[2] if len(sys.argv) > 2 else ""
+    for trial in [t for t in TRIALS if only in t.name]:
         told = {name: Figure() for name in BARS}
         spent: Counter[str] = Counter()
         refused: Counter[str] = Counter()

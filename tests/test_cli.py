@@ -1,10 +1,12 @@
 """Commands: what they print, what they write, and how they end."""
 
 import json
+import math
 import subprocess
 import sys
 from pathlib import Path
 
+import numpy as np
 import pytest
 from click.testing import CliRunner
 
@@ -115,7 +117,7 @@ def test_handover_new_update_and_dry_run(
         (["tune", "gone.toml"], "no such file"),
         (["tune", "{axis}", "--out", "/no/such/folder/x"], "cannot write"),
         (["identify", "{axis}", "gone.csv"], "no such file"),
-        (["identify", "{axis}", "{axis}"], "header row|not TOML|unit|unknown"),
+        (["identify", "{axis}", "{axis}"], "no row of numbers"),
         (["identify", "{axis}"], "Missing argument"),
         (["handover", "{axis}"], "either --out or --update"),
         (["handover", "{axis}", "--out", "x.h"], "no gains"),
@@ -241,3 +243,54 @@ def test_identify_reads_a_record_of_sensing(
     count = rig.axis.inverter.current_count
     found = read_axis(out).inverter.offset_b.value
     assert abs(found - rig.plant.offsets[1]) < 0.1 * count
+
+
+def _spin(folder: Path, scale: float = 1.0) -> Path:
+    """Write what an oscilloscope saw of the open terminals, in millivolts and milliseconds."""
+    t = np.arange(0, 0.4, 1e-4)
+    volts = scale * math.sqrt(3) * 0.155 * 300.0 * np.cos(300.0 * t)
+    path = folder / "spin.csv"
+    lines = [f"{1e3 * a:.4f};{1e3 * b:.3f}" for a, b in zip(t, volts, strict=True)]
+    path.write_text("\n".join(["T (ms);CH1 (mV)", *lines]) + "\n")
+    return path
+
+
+def test_a_recording_from_any_bench_is_identified(
+    tmp_path: Path, axis_file: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    out = tmp_path / "found.toml"
+    spin = str(_spin(tmp_path))
+    asked = ["identify", str(axis_file), spin, "--as", "flux"]
+    assert main([*asked, "--column", "vab=CH1[mV]", "--json", "--out", str(out)]) == 0
+    told = json.loads(capsys.readouterr().out)["findings"][0]
+    assert told["estimates"]["machine.psi"]["value"] == pytest.approx(0.155, rel=1e-3)
+    found = read_axis(out).machine.psi.adopted
+    assert found is not None
+    assert found.source == "spin.csv"
+    # The same numbers between terminals and to the star point: the slip is asked about.
+    _spin(tmp_path, 1 / math.sqrt(3))
+    assert main(asked) == 1
+    assert "line to line" in capsys.readouterr().out
+    assert main([*asked, "--phase"]) == 0
+
+
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        ((), "names no experiment"),
+        (("--as", "lunch"), "lunch"),
+        (("--as", "inertia"), "needs theta_m"),
+        (("--as", "flux", "--column", "vab=CH7"), "no column 'CH7'"),
+        (("--as", "flux", "--column", "vab=CH1[mile]"), "not known"),
+        (("--as", "flux", "--column", "2"), "names no channel"),
+        (("--as", "inductance_d", "--column", "i=2", "--set", "frequency=high"), "gives no"),
+    ],
+)
+def test_a_recording_that_is_not_understood_is_one_line(
+    tmp_path: Path, axis_file: Path, arguments: tuple[str, ...], words: str,
+    capsys: pytest.CaptureFixture[str],
+) -> None:  # fmt: skip
+    assert main(["identify", str(axis_file), str(_spin(tmp_path)), *arguments]) == 2
+    said = capsys.readouterr().err
+    assert words in said
+    assert len(said.strip().splitlines()) == 1

@@ -219,14 +219,13 @@ class _Asked:
         if not self.quantity:
             remedy = "Name it with --as resistance, inductance_d, flux, inertia, …"
             raise InputError("its head names no experiment", place=str(path), remedy=remedy)
-        form_of(self.quantity, set(wanted(self.quantity)) if self.quantity else set())
+        given = dict(self._setting(text) for text in self.settings)
         mapping = guess(seen, self.quantity, wanted(self.quantity))
         sources = {**mapping.sources, **dict(self._source(text) for text in self.columns)}
         if self.phase and "vab" in sources:
             scale = 3.0**0.5 if self.quantity == "flux" else 2.0
             sources["vab"] = replace(sources["vab"], scale=scale)
         form_of(self.quantity, set(sources) | ({"t"} if self.sample_time else set()))
-        given = dict(self._setting(text) for text in self.settings)
         mapping = replace(mapping, sources=sources, settings=given, counts=self.counts)
         return recording(seen, replace(mapping, sample_time=self.sample_time))
 

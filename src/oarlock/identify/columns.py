@@ -12,6 +12,7 @@ from oarlock.errors import InputError
 from oarlock.identify.readings import ESTIMATORS
 from oarlock.machine import Axis
 from oarlock.records import Check, Record
+from oarlock.records.recording import FROM_FILE
 
 Array = NDArray[np.float64]
 
@@ -73,10 +74,24 @@ _CLIPPED = 0.01
 
 
 def wanted(quantity: str) -> tuple[str, ...]:
-    """Return every channel that a recording of `quantity` can use, needed ones first."""
-    names = [c for form in FORMS[quantity] for c in form.needs]
-    names += [c for form in FORMS[quantity] for c in form.helps]
+    """Return every channel that a recording of `quantity` can use, the simplest form's first.
+
+    Raises
+    ------
+    InputError : no such quantity
+
+    """
+    _known(quantity)
+    simplest = sorted(FORMS[quantity], key=lambda form: len(form.needs))
+    names = [c for form in simplest for c in form.needs]
+    names += [c for form in simplest for c in form.helps]
     return tuple(dict.fromkeys(names))
+
+
+def _known(quantity: str) -> None:
+    if quantity not in ESTIMATORS:
+        raise InputError(f"'{quantity}' is nothing that can be identified", place="--as",
+                         remedy=f"Known: {', '.join(ESTIMATORS)}")  # fmt: skip
 
 
 def form_of(quantity: str, columns: set[str]) -> Form:
@@ -87,9 +102,7 @@ def form_of(quantity: str, columns: set[str]) -> Form:
     InputError : they make none; what is missing for the nearest is named
 
     """
-    if quantity not in ESTIMATORS:
-        raise InputError(f"'{quantity}' is nothing that can be identified", place="--as",
-                         remedy=f"Known: {', '.join(ESTIMATORS)}")  # fmt: skip
+    _known(quantity)
     for form in FORMS[quantity]:
         if set(form.needs) <= columns:
             return form
@@ -101,7 +114,9 @@ def form_of(quantity: str, columns: set[str]) -> Form:
 
 def soundness(record: Record, axis: Axis) -> tuple[Check, ...]:
     """Return checks on the recording itself: samples lost, currents clipped, the bus sagging."""
-    found = []
+    found: list[Check] = []
+    if not record.drive.startswith(FROM_FILE):  # a drive's own recorder leaves gaps on purpose
+        return ()
     t = record.columns.get("t")
     if t is not None and t.size > 10:
         steps = np.diff(t)

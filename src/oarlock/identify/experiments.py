@@ -13,6 +13,9 @@ from oarlock.drive.steps import Frame, Limits, Plan, Shape, Step, Target, Wave
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains
 
+_OVER_DEAD_TIME = 6.0  # of the inductance's voltage over the dead time's
+_RECORDER = 16000  # rows
+
 
 class Experiment(Protocol):
     """What the runner and the screens need of an experiment."""
@@ -115,7 +118,7 @@ class InductanceSine:
 
     name: ClassVar[str] = "inductance"
     axis_name: str  # "d" or "q"
-    frequency: float = 1000.0  # Hz; half of it is tried as well
+    frequency: float = 1000.0  # Hz, at least; half of it is tried as well
     amplitude: float = 0.12  # of rated current
     bias: float = 0.3  # of rated current, along d
     q_biases: tuple[float, ...] = ()  # of peak current, along q: maps saturation; brake needed
@@ -124,14 +127,28 @@ class InductanceSine:
     seconds: float = 0.14  # recorded for each sine
     aligned: bool = False  # the bias pulls a free rotor along a fixed angle, instead of following
 
+    def sine(self, axis: Axis) -> float:
+        """Return the frequency, Hz: so high that the dead time's voltage is small beside L's."""
+        m = axis.machine
+        L = m.Ld.value if self.axis_name == "d" else m.Lq.value
+        amperes = self.amplitude * m.rated_current.value
+        needed = _OVER_DEAD_TIME * axis.inverter.dead_voltage.value / (math.tau * L * amperes)
+        return max(self.frequency, min(needed, 0.15 / axis.inverter.Ts))
+
+    def recorded(self, axis: Axis) -> float:
+        """Return how long each sine is recorded, s: as long as the recorder has room."""
+        room = _RECORDER * axis.inverter.Ts / len(self.segments(axis))
+        return min(self.seconds, math.floor(room / 0.002) * 0.002)
+
     def segments(self, axis: Axis) -> list[tuple[float, float, float]]:
         """Return (frequency Hz, i_d A, i_q A) of each sine, in order."""
         m = axis.machine
         i_d = self.bias * m.rated_current.value
-        plain = [(self.frequency, i_d, 0.0), (0.5 * self.frequency, i_d, 0.0)]
+        f = self.sine(axis)
+        plain = [(f, i_d, 0.0), (0.5 * f, i_d, 0.0)]
         peak = m.peak_current.value
-        far = [(self.frequency, 0.0, b * peak) for b in self.q_biases]
-        far += [(self.frequency, b * peak, 0.0) for b in self.d_biases]
+        far = [(f, 0.0, b * peak) for b in self.q_biases]
+        far += [(f, b * peak, 0.0) for b in self.d_biases]
         return plain + [(f / axis.inverter.Ts, i_d, 0.0) for f in self.fast] + far
 
     def plan(self, axis: Axis) -> Plan:
@@ -146,7 +163,7 @@ class InductanceSine:
             volts = min(wanted * math.tau * f * L, 0.75 * axis.inverter.v_max)
             wave = Wave(shape=Shape.SINE, target=target, amplitude=volts, frequency=f)
             frame = Frame.FIXED if self.aligned else Frame.ROTOR
-            held = Step(duration=self.seconds, i_d=i_d, i_q=i_q, wave=wave, frame=frame)
+            held = Step(duration=self.recorded(axis), i_d=i_d, i_q=i_q, wave=wave, frame=frame)
             wait = 1.2 if self.aligned and not steps else 0.1
             steps.append(replace(held, duration=wait, record=False, wave=None))
             steps.append(replace(held, duration=0.04, record=False))
@@ -163,11 +180,11 @@ class InductanceSine:
     def title(self, axis: Axis) -> str:
         """Return what is asked, for the logbook."""
         current = self.amplitude * axis.machine.rated_current.value
-        return f"sine {self.frequency / 1e3:.3g} kHz, {current:.2g} A, {self.axis_name} axis"
+        return f"sine {self.sine(axis) / 1e3:.3g} kHz, {current:.2g} A, {self.axis_name} axis"
 
     def settings(self, axis: Axis) -> dict[str, Any]:
         """Return what the estimator must know, as plain values."""
-        rows = round(self.seconds / axis.inverter.Ts)
+        rows = round(self.recorded(axis) / axis.inverter.Ts)
         segments = [
             {"frequency": f, "i_d": i_d, "i_q": i_q, "rows": rows}
             for f, i_d, i_q in self.segments(axis)

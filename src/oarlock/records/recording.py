@@ -54,6 +54,7 @@ CHANNELS: dict[str, tuple[str, tuple[str, ...]]] = {
     "torque": ("N m", ("torque", "te", "m")),
     "temperature": ("°C", ("temperature", "temp")),
 }
+FROM_FILE = "file"  # what a record's drive begins with, where none made it
 _HEAD = re.compile(r"^\s*(.*?)\s*(?:[\[(]\s*([^\])]*?)\s*[\])])?\s*$")
 
 
@@ -108,9 +109,9 @@ def preview(path: Path) -> Preview:
         raise InputError("no row of numbers in its beginning", place=str(path),
                          remedy="Save it as text, one row for each sample")  # fmt: skip
     delimiter = _delimiter(lines[start])
-    comma = delimiter == ";" and "," in lines[start]
     own = re.search(r'^# experiment = "([^"]*)"', text, re.MULTILINE)
     data = [line for line in lines[start : start + 200] if _is_data(line)]
+    comma = delimiter == ";" and any("," in line for line in data)
     width = len(_cells(data[0], delimiter))
     rows = [[_number(cell, comma=comma) for cell in _cells(line, delimiter)] for line in data]
     table = np.array([row for row in rows if len(row) == width], dtype=np.float64)
@@ -228,7 +229,7 @@ def recording(seen: Preview, mapping: Mapping) -> Record:
         columns=columns,
         units={channel: CHANNELS[channel][0] for channel in columns},
         settings=dict(mapping.settings),
-        drive=f"file {seen.path.name}",
+        drive=f"{FROM_FILE} {seen.path.name}",
     )
 
 

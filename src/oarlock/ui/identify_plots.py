@@ -191,7 +191,7 @@ class EvidencePlot(Plot):
         zero = finding.extra.get("zero off by")
         if zero:
             text = f"zero off by **{fixed(math.degrees(zero.value), 2)}°**"
-            text += f" ± {fixed(2 * math.degrees(zero.std or 0.0), 2)}, of what is left on d"
+            text += f" ± {fixed(2 * math.degrees(zero.std or 0.0), 2)}"
             draw_text(p, self.px(0) + 14, self.py(0) + 44, text, t.ink, halo=t.halo)
 
     def _on_inertia(self, p: QPainter, finding: Finding) -> None:
