@@ -15,7 +15,6 @@ from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import uniform_filter1d
 
 from oarlock.drive.movement import Movement, abort_limits
 from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
@@ -199,6 +198,8 @@ def _field(record: Record, axis: Axis) -> Array:
     off = wrapped(measured - commanded)
     shake = float(record.settings.get("shake", 0.0))
     if shake > 0.0:  # over whole periods: the rotor does not follow what shakes it
+        from scipy.ndimage import uniform_filter1d
+
         step = float(np.median(np.diff(record["t"])))
         width = max(round(1.0 / (shake * step)), 1)
         off = uniform_filter1d(off, width, mode="nearest")
