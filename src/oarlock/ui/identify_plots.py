@@ -115,11 +115,13 @@ class EvidencePlot(Plot):
             self._line.setData(fx, finding.evidence["line_v"])
         low, high = _range(x, fx, finding.quantity)
         self.set_x(low, high, [(v, "") for v, _ in ticks_of(finding.quantity, low, high)])
-        self._scale_y(finding, y)
+        self._scale_y(finding, y, fy)
         self.refresh()
 
-    def _scale_y(self, finding: Finding, y: Array) -> None:
+    def _scale_y(self, finding: Finding, y: Array, fitted: Array) -> None:
         top, bottom = float(y.max()), float(y.min())
+        if finding.quantity == "flux":
+            top, bottom = max(top, float(fitted.max())), min(bottom, float(fitted.min()))
         span = max(top - bottom, 1e-9)
         if finding.quantity == "resistance":
             low, high = 0.0, 1.15 * top

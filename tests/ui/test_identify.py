@@ -1,0 +1,185 @@
+"""The Identify stage: a run through all quantities, its pauses, and recordings from elsewhere."""
+
+import math
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import Qt
+from pytestqt.qtbot import QtBot
+
+from oarlock.identify.readings import QUANTITIES
+from oarlock.practice.truth import draw
+from oarlock.session.identify_view import cold_resistance
+from oarlock.ui.app import Application
+from oarlock.ui.import_panel import ImportPanel
+from oarlock.ui.stage_identify import IdentifyStage
+from tests.conftest import wait
+from tests.model_link import ModelLink
+
+
+@pytest.fixture
+def bench(opened: Application) -> Iterator[Application]:
+    """The demo's window on a simulated drive without a process: faster than real time."""
+    plant = draw("winch", 0)
+    opened.bench._link = ModelLink(plant)
+    opened.bench._latest = opened.bench.live
+    opened.bench._silences = -10_000
+    opened.bench.changed.emit()
+    opened.window.show_stage("identify")
+    yield opened
+    opened.bench._link = None
+
+
+def stage_of(made: Application) -> IdentifyStage:
+    stage = made.window.stage("identify")
+    assert isinstance(stage, IdentifyStage)
+    return stage
+
+
+def press(qtbot: QtBot, widget: object) -> None:
+    qtbot.mouseClick(widget, Qt.MouseButton.LeftButton)
+
+
+def test_a_sequence_pauses_skips_and_goes_on(qtbot: QtBot, bench: Application) -> None:
+    stage, session = stage_of(bench), bench.session
+    press(qtbot, stage.measure_all)
+    assert "may turn freely" in stage.note.text()
+    press(qtbot, stage.measure_all)
+    assert session.view["may_turn"] is True
+    assert stage.measure_all.text() == "Pause after this"
+    press(qtbot, stage.measure_all)
+    wait(qtbot, lambda: not bench.bench.busy, 60.0)
+    assert stage.sequence is not None
+    assert list(stage.sequence.done) == ["resistance"]
+    assert stage.chosen == "inductance_d"
+    assert stage.skip.isVisible()
+    press(qtbot, stage.skip)
+    press(qtbot, stage.skip)
+    assert stage.chosen == "flux"
+    assert stage.measure_all.text() == "Go on"
+    press(qtbot, stage.measure_all)
+    press(qtbot, stage.measure_all)  # and pause after the flux
+    wait(qtbot, lambda: not bench.bench.busy, 60.0)
+    assert list(stage.sequence.done) == ["resistance", "flux"]
+    assert session.axis.is_adopted("machine.psi")
+    assert not session.axis.is_adopted("machine.Ld")
+    # Once more by itself: repeats lie over one another, and are held against one another.
+    stage.choose("flux")
+    stage.run()
+    wait(qtbot, lambda: not bench.bench.busy, 60.0)
+    assert len(session.findings("flux")) == 2
+    assert "2 runs agree" in stage.checks.accessibleName()
+
+
+def test_a_locked_shaft_stops_the_sequence_and_nothing_is_adopted(
+    qtbot: QtBot, bench: Application
+) -> None:
+    from dataclasses import replace
+
+    stage, session = stage_of(bench), bench.session
+    bench.bench._link = ModelLink(replace(draw("winch", 0), brake_stuck=True))
+    session.set_view("may_turn", value=True)
+    stage.choose("inertia")
+    stage.run()
+    wait(qtbot, lambda: not bench.bench.busy, 60.0)
+    assert not session.axis.is_adopted("machine.inertia")
+    assert not stage.adopt.isVisible()
+    assert not stage.reason.isVisible()  # there is no number to adopt
+    assert stage.answer == "Inertia does not hold, yet"
+    assert "locked" in stage.checks.accessibleName()
+
+
+def test_the_windings_temperature_is_noted_and_refused(qtbot: QtBot, bench: Application) -> None:
+    stage, session = stage_of(bench), bench.session
+    stage.winding.setText("very warm")
+    stage.winding.editingFinished.emit()
+    assert "winding" not in session.view
+    stage.winding.setText("34 °C")
+    stage.winding.editingFinished.emit()
+    assert session.view["winding"] == 34.0
+    stage.run()
+    wait(qtbot, lambda: not bench.bench.busy, 60.0)
+    run, finding = session.finding("resistance") or (None, None)
+    assert run is not None
+    assert finding is not None
+    assert run.settings["winding"] == 34.0
+    session.adopt(finding, run)
+    cold = session.axis.machine.R.value / (1 + 0.00393 * 14.0)
+    assert cold_resistance(session) == pytest.approx(cold)
+
+
+def spin(folder: Path, scale: float = 1.0) -> Path:
+    t = np.arange(0, 0.4, 1e-4)
+    volts = scale * math.sqrt(3) * 0.155 * 300.0 * np.cos(300.0 * t)
+    path = folder / "spin.csv"
+    lines = [f"{1e3 * a:.4f};{1e3 * b:.3f}" for a, b in zip(t, volts, strict=True)]
+    path.write_text("\n".join(["T (ms);CH1 (mV)", *lines]) + "\n")
+    return path
+
+
+def panel_on(stage: IdentifyStage, path: Path) -> ImportPanel:
+    panel = stage.open_import(path)
+    assert panel is not None
+    return panel
+
+
+def test_a_recording_lands_where_an_experiment_does(
+    qtbot: QtBot, opened: Application, tmp_path: Path
+) -> None:
+    opened.window.show_stage("identify")
+    stage, session = stage_of(opened), opened.session
+    stage.choose("flux")
+    panel = panel_on(stage, spin(tmp_path))
+    column, unit, _ = panel.picks["vab"]
+    assert (column.currentText(), unit.currentText()) == ("CH1", "mV")
+    assert panel.message.text().startswith("Read as: the voltage between two open terminals")
+    press(qtbot, panel.read)
+    wait(qtbot, lambda: session.finding("flux") is not None)
+    found = session.finding("flux")
+    assert found is not None
+    assert found[0].title == "from file spin.csv"
+    assert found[1].estimates["machine.psi"].value == pytest.approx(0.155, rel=1e-3)
+    assert stage.adopt.isVisible()
+    press(qtbot, stage.adopt)
+    assert session.axis.machine.psi.value == pytest.approx(0.155, rel=1e-3)
+
+
+def test_the_preview_says_what_is_missing(
+    qtbot: QtBot, opened: Application, tmp_path: Path
+) -> None:
+    opened.window.show_stage("identify")
+    stage = stage_of(opened)
+    stage.choose("flux")
+    panel = panel_on(stage, spin(tmp_path))
+    panel.quantity.setCurrentIndex(QUANTITIES.index("inertia"))
+    assert not panel.read.isEnabled()
+    assert "inertia needs" in panel.message.text()
+    panel.quantity.setCurrentIndex(QUANTITIES.index("inductance_d"))
+    panel.frequency.setText("often")
+    panel.picks["i"][0].setCurrentText("T")
+    press(qtbot, panel.read)
+    assert panel.isVisible()
+    assert "often" in panel.message.text()
+    panel.reject()
+    assert stage.open_import(tmp_path / "gone.csv") is None
+
+
+def test_a_slip_in_a_recording_is_asked_about(
+    qtbot: QtBot, opened: Application, tmp_path: Path
+) -> None:
+    opened.window.show_stage("identify")
+    stage, session = stage_of(opened), opened.session
+    stage.choose("flux")
+    panel = panel_on(stage, spin(tmp_path, 1 / math.sqrt(3)))
+    press(qtbot, panel.read)
+    wait(qtbot, lambda: session.finding("flux") is not None)
+    assert not session.axis.is_adopted("machine.psi")
+    assert "line to line" in stage.checks.accessibleName()
+    assert stage.reason.isVisible()
+    again = panel_on(stage, spin(tmp_path, 1 / math.sqrt(3)))
+    again.phase.setChecked(True)
+    press(qtbot, again.read)
+    wait(qtbot, lambda: len(session.findings("flux")) == 2)
+    assert stage.adopt.isVisible()
