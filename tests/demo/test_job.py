@@ -6,6 +6,7 @@ import pytest
 
 from oarlock.demo.job import run_job
 from oarlock.demo.project import make_demo
+from oarlock.identify.readings import QUANTITIES
 from oarlock.machine.axis_file import parse_axis
 from oarlock.practice.truth import draw
 from oarlock.records.csv_file import read_record
@@ -27,11 +28,15 @@ def test_from_datasheet_to_proven_header(tmp_path: Path) -> None:
     assert axis.machine.R.value == pytest.approx(truth.R, rel=0.015)
     assert axis.machine.Ld.value == pytest.approx(truth.incremental_Ld(3.0), rel=0.005)
     assert axis.machine.Lq.value == pytest.approx(truth.Lq, rel=0.01)
+    assert axis.machine.psi.value == pytest.approx(truth.psi, rel=0.004)
+    assert axis.machine.inertia is not None
+    assert axis.machine.inertia.value == pytest.approx(truth.total_inertia, rel=0.01)
+    assert axis.mechanics.resonance.value == pytest.approx(truth.resonance, rel=0.002)
     sensing = [
         "currents at rest", "turned by hand", "standing pulses", "forced turn", "four pushes",
         "bounded search", "forced spin", "start without sensor",
     ]  # fmt: skip
-    identified = ["resistance", "inductance_d", "inductance_q", "current step", "current step"]
+    identified = [*QUANTITIES, "current step", "current step"]
     runs = [run.kind for run in project.runs("Sonar winch") if run.ended == "done"]
     assert runs == sensing + identified
     assert abs(wrap(axis.sensor.zero.value - truth.zero)) < 0.01
@@ -42,13 +47,13 @@ def test_from_datasheet_to_proven_header(tmp_path: Path) -> None:
     assert thruster.sensor.is_found
     runs = [run.kind for run in project.runs("Thruster") if run.ended == "done"]
     assert "bounded search" not in runs  # halls are too coarse for it
-    assert runs[-4:] == ["resistance", "inductance_d", "inductance_q", "current step"]
+    assert runs[-7:] == [*QUANTITIES, "current step"]
     project.close()
     header = (tmp_path / "out" / "thruster_gains.h").read_text(encoding="utf-8")
     assert "HALL_START_5  0.5235988f" not in header
     assert "ANGLE_ZERO           0.0f" not in (tmp_path / "out" / "winch_gains.h").read_text()
     records = sorted((tmp_path / "out").glob("*.csv"))
-    assert len(records) == 13 + 11
+    assert len(records) == 16 + 14
     assert read_record(records[0]).experiment == "currents at rest"
     assert (tmp_path / "out" / "winch_gains_new.h").exists()
     assert (tmp_path / "out" / "winch_gains.h.bak1").exists()

@@ -51,6 +51,7 @@ from oarlock.session.session import Session
 from oarlock.store.project import Project
 
 Say = Callable[[str], None]
+_PACE = 4  # times real time
 _WATCHDOG = "0.3"  # s: nobody stands beside this drive, and the machine may be busy
 _TRIES = 3  # of an experiment, where a busy machine could not keep the heartbeat
 _SYMBOLS = {
@@ -95,8 +96,9 @@ def _practice_of(session: Session, name: str) -> str:
 
 def _with_drive(session: Session, folder: Path, say: Say, seed: int) -> list[str]:
     name = str(session.view["practice"])
-    say(f"== {session.axis.name} ==")
-    drive = PracticeProcess("--seed", str(seed), "--axis", name, "--watchdog", _WATCHDOG)
+    say(f"== {session.axis.name}, on its practice drive at {_PACE} times real time ==")
+    drive = PracticeProcess("--seed", str(seed), "--axis", name, "--watchdog", _WATCHDOG,
+                          "--pace", str(_PACE))  # fmt: skip
     try:
         job = _Job(session, lambda: CanopenLink(drive.channel), folder, say, name)
         try:

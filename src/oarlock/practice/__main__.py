@@ -30,6 +30,7 @@ def main() -> int:
     parser.add_argument(
         "--watchdog", type=float, default=WATCHDOG, help="s of silence; more for a busy machine"
     )
+    parser.add_argument("--pace", type=float, default=1.0, help="times real time, 0.1 to 8")
     parser.add_argument("--faults", type=json.loads, default={}, help="JSON: plant = value")
     parser.add_argument("--reveal", action="store_true", help="print the truth and exit")
     options = parser.parse_args()
@@ -47,7 +48,8 @@ def main() -> int:
     model = DriveModel(plant, seed=options.seed)
     model.advance(1)  # compiles, or loads from the cache, before anybody waits for it
     try:
-        Server(path, model, tied=options.tied, watchdog=options.watchdog).run()
+        pace = min(max(options.pace, 0.1), 8.0)
+        Server(path, model, tied=options.tied, watchdog=options.watchdog, pace=pace).run()
     except KeyboardInterrupt:
         return 0
     return 0

@@ -163,9 +163,10 @@ class Server:
     """Listens on a local socket and lets time pass."""
 
     def __init__(
-        self, path: Path, model: DriveModel, *, tied: bool, watchdog: float = WATCHDOG
-    ) -> None:
-        self._path, self._tied, self._watchdog = path, tied, watchdog
+        self, path: Path, model: DriveModel, *, tied: bool, watchdog: float = WATCHDOG,
+        pace: float = 1.0,
+    ) -> None:  # fmt: skip
+        self._path, self._tied, self._watchdog, self._pace = path, tied, watchdog, pace
         self._firmware = Firmware(model)
         self._model = model
         self._outbox = _Outbox()
@@ -217,9 +218,10 @@ class Server:
         if now - played > _LONGEST_CATCH_UP:
             self._model.stop(k.TRIP_HEARTBEAT)
             return now
-        samples = int((now - played) / self._model.plant.Ts)
+        Ts = self._model.plant.Ts / self._pace
+        samples = int((now - played) / Ts)
         self._model.advance(samples)
-        return played + samples * self._model.plant.Ts
+        return played + samples * Ts
 
     def _watch(self, now: float) -> None:
         model = self._model

@@ -224,6 +224,12 @@ def consequences(axis: Axis, finding: Finding) -> list[Consequence]:
         (f"Loss at {digits(i_max, 2)} A", digits(1.5 * m_old.R.value * i_max**2, 3),
          digits(1.5 * m_new.R.value * i_max**2, 3), "W"),
     ]  # fmt: skip
+    old_torque, new_torque = m_old.torque(0.0, i_max), m_new.torque(0.0, i_max)
+    rows.append((f"Torque at {digits(i_max, 2)} A", digits(old_torque, 3), digits(new_torque, 3),
+                 "N·m"))  # fmt: skip
+    if m_old.inertia is not None and m_new.inertia is not None:
+        rows.append(("Acceleration", digits(old_torque / m_old.inertia.value, 3),
+                     digits(new_torque / m_new.inertia.value, 3), "rad/s²"))  # fmt: skip
     return [Consequence(name=n, before=b, after=a, unit=u) for n, b, a, u in rows]
 
 
