@@ -141,13 +141,14 @@ def run(trial: Trial, seed: int, told: dict[str, Figure], spent: Counter[str],
     findings: dict[str, Finding] = {}
     for quantity in QUANTITIES:
         experiment: Any = experiment_for(quantity, held=True)
+        clock = link.model.clock
         try:
             if hasattr(experiment, "perform"):
                 record = experiment.perform(axis, link, Hasty())
             else:
                 record = play(experiment.plan(axis), axis, link,
                               settings=experiment.settings(axis), cancel=Hasty())  # fmt: skip
-            spent["drive"] += float(experiment.plan(axis).duration)  # type: ignore[assignment]
+            spent["drive"] += link.model.clock - clock  # type: ignore[assignment]
             begun = time.perf_counter()
             finding = estimate(record, axis)
             spent["estimators"] += time.perf_counter() - begun  # type: ignore[assignment]

@@ -114,3 +114,16 @@ def test_records_cut_short_are_refused() -> None:
         except InputError:
             continue
         assert not finding.holds
+
+
+def test_holds_that_had_not_settled_are_played_again_with_patience() -> None:
+    hasty = ResistanceHolds(turn=0.008, settle=0.008)
+    plant = draw("winch", 2)
+    axis = sensed(printed_axis("winch"), plant)
+    finding = estimate(play_on_model(hasty, axis, plant), axis)
+    assert "had not settled" in {c.name: c.sentence for c in finding.failed}["settled"]
+    _, done = tried(hasty)
+    assert isinstance(done.reading, Finding)
+    assert done.reading.holds, done.reading.failed
+    assert done.run.settings["settle"] > 0.01
+    assert done.reading.estimates["machine.R"].value == pytest.approx(plant.R, rel=0.01)

@@ -77,7 +77,7 @@ def another(experiment: Experiment, finding: Finding | None, ended: str) -> Anot
     """Return what to try after an experiment that was too strong or too weak, or nothing.
 
     A trip by current or speed, and a check that the bus, the current or the speed was not
-    reached, ask for less; a check on excitation asks for more.
+    reached, ask for less; a check on excitation asks for more, one on settling for patience.
     """
     if scaled(experiment, 0.5) is experiment:
         return None
@@ -90,6 +90,9 @@ def another(experiment: Experiment, finding: Finding | None, ended: str) -> Anot
     first = failed[0]
     if first.name == "voltage limit" or "too little torque" in first.sentence:
         return Another(scaled(experiment, 0.6), first.sentence)
+    if first.name == "settled" and isinstance(experiment, ResistanceHolds):
+        longer = replace(experiment, turn=2.5 * experiment.turn, settle=2.5 * experiment.settle)
+        return Another(longer, first.sentence)
     if first.name in _TOO_LITTLE and not isinstance(experiment, ResistanceHolds):
         return Another(scaled(experiment, 1.7), first.sentence)
     return None

@@ -26,6 +26,7 @@ _FROM_PHASES = np.array(
 )
 
 
+_MOST_DRIFT = 0.01
 _MOST_DEAD_TIME = 3.0  # of R times rated current; beyond, R hides under it
 
 
@@ -38,6 +39,7 @@ class _Points:
     asked: Array  # (n,) A
     angle: Array  # (n,) rad
     noise: float  # V, standard error of one point's voltage
+    drift: float  # of the voltage within a hold, of its size; the largest
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,8 +115,21 @@ def _points(record: Record) -> _Points:
         voltage=np.array([v[part].mean(axis=0) for part in parts]),
         asked=np.array([asked[part[0]] for part in parts]),
         angle=np.array([angle[part[0]] for part in parts]),
+        drift=_drift(v, parts),
         noise=math.sqrt(0.5 * float(np.mean(scatter))) if scatter else 0.0,
     )
+
+
+def _drift(v: Array, parts: list[NDArray[np.intp]]) -> float:
+    """Return by how much (ratio) the voltage still moves within the holds, at most."""
+    size = np.hypot(v[:, 0], v[:, 1])
+    held = [size[part] for part in parts if part.size >= 4]
+    if not held:
+        return 0.0
+    moved = np.array([abs(hold[0] - hold[-1]) for hold in held])
+    # What the last two differ by is noise, or nearly so: by then a hold has come to rest.
+    noise = float(np.median([abs(hold[-1] - hold[-2]) for hold in held])) / 0.95
+    return max(float(np.quantile(moved, 0.9)) - 4.0 * noise, 0.0) / max(float(size.max()), 1e-12)
 
 
 def _model(p: Array, current: Array) -> tuple[Array, Array]:
@@ -194,6 +209,13 @@ def _checks(record: Record, points: _Points, fit: _Fit, axis: Axis, R: float) ->
             sentence=f"Every level was reached within {100 * off:.1f} % (5 % allowed)",
         ),
         voltage_limit(record, axis),
+        Check(
+            name="settled",
+            passed=points.drift <= _MOST_DRIFT,
+            sentence=f"Within a hold the voltage moves by {100 * points.drift:.1f} % "
+            f"({100 * _MOST_DRIFT:g} allowed)"
+            + ("" if points.drift <= _MOST_DRIFT else ": it had not settled"),
+        ),
         Check(
             name="open phase",
             passed=weakest > 0.5,

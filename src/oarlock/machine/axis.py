@@ -254,10 +254,8 @@ def suspected_slip(printed: float, found: float, *, pole_pairs: float = 1.0) -> 
         for way in (ratio, 1.0 / ratio):
             if pole_pairs > 1.0 and way not in slips:
                 slips[way] = name
-    for ratio, name in slips.items():
-        if abs(found / printed / ratio - 1.0) < 0.08:
-            return name
-    return ""
+    off, name = min((abs(found / printed / ratio - 1.0), name) for ratio, name in slips.items())
+    return name if off < 0.08 else ""
 
 
 def _slips(symbol: str, parameter: Parameter) -> list[str]:

@@ -99,6 +99,9 @@ def _perform_once(
 def from_file(record: Record, axis: Axis) -> Performed:
     """Read a recording that was made elsewhere, and make its row for the logbook."""
     reading, trouble = None, ""
+    if "temperature" in record.columns:
+        winding = float(np.mean(record["temperature"]))
+        record = replace(record, settings={**record.settings, "winding": winding})
     try:
         reading = read(record, axis, axis.gains)
     except InputError as error:

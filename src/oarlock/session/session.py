@@ -299,7 +299,11 @@ class Session:
                 "value": target.value,
                 "override_margin": target.override_margin,
             }
-        if "winding" in self.view and performed.run.kind in QUANTITIES:
+        if (
+            "winding" in self.view
+            and "winding" not in settings
+            and performed.run.kind in QUANTITIES
+        ):
             settings["winding"] = self.view["winding"]  # °C, as noted
         run = replace(performed.run, id=self._next_run, settings=settings)
         self._next_run += 1

@@ -253,6 +253,11 @@ class DriveModel:
         return int(self._meta[k.EXPERIMENT_CLOCK])
 
     @property
+    def clock(self) -> float:
+        """Seconds since it was made, whatever it did."""
+        return float(self._meta[k.CLOCK]) * self.plant.Ts
+
+    @property
     def trace(self) -> NDArray[np.float32]:
         """What was recorded, (rows, channels)."""
         return self._record[: self.recorded]
