@@ -473,3 +473,23 @@ def test_nothing_unproven_is_written_whichever_way_it_is_asked(
     assert not stage.proving
     assert stage.shown.path.read_bytes() == before
     assert "handover_written" not in session.view
+
+
+def test_what_was_not_known_can_be_entered(qtbot: QtBot, opened: Application) -> None:
+    opened.window.show_stage("machine")
+    stage = opened.window.stage("machine")
+    row = stage.rows["mechanics.max_turns"]  # type: ignore[attr-defined]
+    assert row.entry.placeholderText() == "not known"
+    row.entry.setText("12 mm")
+    row.entry.setModified(True)
+    row._enter()
+    assert "not a number of turns" in row.error
+    row.entry.setText("12 turns")
+    row.entry.setModified(True)
+    row._enter()
+    most = opened.session.axis.mechanics.max_turns
+    assert most is not None
+    assert most.value == 12.0
+    opened.session.undo()
+    assert opened.session.axis.mechanics.max_turns is None
+    assert row.entry.text() == ""

@@ -202,8 +202,7 @@ class _Job:
         path = PATHS[quantity]
         if path not in finding.estimates:
             return "", "-", ""
-        section, name = path.split(".")
-        old = getattr(getattr(self._session.axis, section), name)
+        old = self._session.axis.optional(path)
         printed = old.printed if old and old.printed.source else None
         found = finding.estimates[path]
         if quantity == "resonance":

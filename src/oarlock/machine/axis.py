@@ -154,6 +154,12 @@ class Axis:
             raise KeyError(path)
         return found
 
+    def optional(self, path: str) -> Parameter | None:
+        """Return the parameter at `path`, or None where nothing is known of it."""
+        section, name = path.split(".")
+        found = getattr(getattr(self, section), name)
+        return found if isinstance(found, Parameter) else None
+
     def with_parameter(self, path: str, parameter: Parameter) -> "Axis":
         """Return this axis with one parameter exchanged."""
         section, name = path.split(".")
@@ -162,8 +168,7 @@ class Axis:
 
     def is_adopted(self, path: str) -> bool:
         """Return whether a measured value is in use at `path`."""
-        section, name = path.split(".")
-        old = getattr(getattr(self, section), name)
+        old = self.optional(path)
         return old is not None and old.adopted is not None
 
     def adopting(self, path: str, found: Estimate) -> "Axis":
@@ -171,8 +176,7 @@ class Axis:
 
         Where nothing was printed, the parameter begins with what was found.
         """
-        section, name = path.split(".")
-        old = getattr(getattr(self, section), name)
+        old = self.optional(path)
         printed = old.printed if old else replace(found, origin=Origin.ASSUMED, source="")
         return self.with_parameter(path, Parameter(printed=printed, adopted=found))
 

@@ -307,9 +307,12 @@ def _entries(axis: Axis, section: str) -> dict[str, Any]:
     """Return the entries of one table as they were typed."""
     table: dict[str, Any] = {"kind": axis.sensor.kind.value} if section == "sensor" else {}
     for field in FIELDS:
-        owner, name = field.path.split(".")
-        parameter = getattr(getattr(axis, owner), name)
-        if owner == section and parameter is not None and _is_written(section, parameter):
+        parameter = axis.optional(field.path)
+        if (
+            field.path.startswith(f"{section}.")
+            and parameter is not None
+            and _is_written(section, parameter)
+        ):
             table[field.key] = parameter.printed.source
     if section == "machine" and axis.psi_check:
         table["torque_constant"] = axis.psi_check.source
@@ -331,8 +334,7 @@ def _adopted_table(axis: Axis) -> dict[str, Any]:
 
     table: dict[str, Any] = {}
     for path in [*(f.path for f in FIELDS), *_DERIVED]:
-        section, name = path.split(".")
-        parameter = getattr(getattr(axis, section), name)
+        name, parameter = path.split(".")[1], axis.optional(path)
         if parameter is None or parameter.adopted is None:
             continue
         found = parameter.adopted

@@ -107,10 +107,10 @@ def _without_value(session: Session, quantity: str, found: tuple[Run, Finding] |
                     holds=False, adopted=False, run=run, finding=finding)  # fmt: skip
     axis, path = session.axis, PATHS[quantity]
     known = axis.is_adopted(path)
-    parameter = getattr(getattr(axis, path.split(".")[0]), path.split(".")[1])
+    parameter = axis.optional(path)
     number, _, unit = ("–", "", "")
     verdict = "not measured yet"
-    if known or (parameter is not None and parameter.printed.source):
+    if parameter is not None and (known or parameter.printed.source):
         number, _, unit = _shown(quantity, parameter.best)
         verdict = "adopted earlier" if known else "printed, not measured yet"
     return Tile(quantity=quantity, value=number, unit=unit, plus="", verdict=verdict, holds=known,
@@ -179,16 +179,15 @@ def _word(quantity: str) -> str:
 def compared(session: Session, quantity: str) -> Compared:
     """Return a quantity's newest finding, or its adopted value, against the printed one."""
     axis, path = session.axis, PATHS[quantity]
-    parameter = getattr(getattr(axis, path.split(".")[0]), path.split(".")[1])
+    parameter = axis.optional(path)
     found = session.finding(quantity)
     estimate: Estimate | None = parameter.adopted if parameter else None
     holds = True
     if found and path in found[1].estimates:
         estimate, holds = found[1].estimates[path], found[1].holds
-    word = "printed"
-    if parameter is None or not parameter.printed.source:
-        word, estimate = "not printed", None
-    if estimate is None:
+    unprinted = parameter is None or not parameter.printed.source
+    if parameter is None or estimate is None or unprinted:
+        word = "not printed" if unprinted else "printed"
         return Compared(symbol=SYMBOLS[quantity], deviation=None, plus=0.0, holds=holds, word=word)
     printed = parameter.printed.value
     return Compared(

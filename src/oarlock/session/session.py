@@ -16,7 +16,7 @@ from oarlock.errors import InputError
 from oarlock.identify.experiments import CurrentStep
 from oarlock.identify.readings import QUANTITIES
 from oarlock.identify.step_response import StepResult
-from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
+from oarlock.machine import Axis, CurrentGains, CurrentTarget, Parameter, TargetKind
 from oarlock.machine.axis import rederived
 from oarlock.machine.axis_file import format_axis, parse_axis
 from oarlock.machine.doubts import doubt
@@ -183,7 +183,7 @@ class Session:
         self.set_view("conversions", {"version": CONVERSIONS, "entries": entries})
 
     def _fields(self) -> list[Field]:
-        return [field for field in FIELDS if _has(self._axis, field.path)]
+        return [field for field in FIELDS if self._axis.optional(field.path)]
 
     def enter(self, path: str, text: str) -> None:
         """Take an entry for one parameter, as typed.
@@ -209,12 +209,13 @@ class Session:
     def _entered(self, path: str, text: str) -> tuple[str, Axis]:
         field = BY_PATH[path]
         entry = parse(field.kind, text, pole_pairs=self._axis.machine.pole_pairs.value)
-        old = self._axis.parameter(path)
-        std = old.printed.std
+        old = self._axis.optional(path)
+        std = old.printed.std if old else None
         printed = Estimate(
             value=entry.value, std=std, unit=entry.unit, origin=Origin.DATASHEET, source=text
         )
-        axis = self._axis.with_parameter(path, replace(old, printed=printed))
+        adopted = old.adopted if old else None
+        axis = self._axis.with_parameter(path, Parameter(printed=printed, adopted=adopted))
         if path == "machine.pole_pairs":
             axis = _flux_read_again(axis)
         label = f"Set {field.label.lower()} {field.symbol}".strip()
@@ -433,11 +434,6 @@ class Session:
 def read_again(run: Run, record: Record, axis: Axis) -> Reading:
     """Return the reading of a kept record; pure, for a job."""
     return read(record, axis, gains_of(run))
-
-
-def _has(axis: Axis, path: str) -> bool:
-    section, name = path.split(".")
-    return getattr(getattr(axis, section), name) is not None
 
 
 def _numbers(gains: CurrentGains) -> tuple[float, ...]:

@@ -28,6 +28,7 @@ _SHOWN = (
 _MORE = (
     "machine.rated_current", "inverter.control_frequency", "inverter.pwm_frequency",
     "inverter.dead_time", "inverter.current_full_scale", "inverter.adc_bits",
+    "mechanics.max_turns",
 )  # fmt: skip
 _SENSOR = {
     SensorKind.ENCODER: ("sensor.counts", "sensor.side", "sensor.zero"),
@@ -102,8 +103,15 @@ class ParameterRow(QWidget):
         """Why the entry was refused, or nothing."""
         return self._error
 
-    def show_parameter(self, parameter: Parameter) -> None:
-        """Show a parameter's state."""
+    def show_parameter(self, parameter: Parameter | None) -> None:
+        """Show a parameter's state; None where nothing is known of it yet."""
+        if parameter is None:
+            self.entry.setPlaceholderText("not known")
+            self._parameter = None
+            if not self._error:
+                self.entry.show_text("")
+            self.update()
+            return
         if not self._error:
             self.entry.show_text(parameter.printed.source)
         if parameter != self._parameter:
@@ -175,8 +183,6 @@ class MachineStage(StageView):
         block = panel.block("As printed", "as used")
         rows = {}
         for path in _SHOWN:
-            if path == "machine.inertia" and self.session.axis.machine.inertia is None:
-                continue
             rows[path] = ParameterRow(path, self)
             block.add(rows[path])
         self._refusal = QLabel(self)
@@ -228,7 +234,7 @@ class MachineStage(StageView):
         self.torque.show_map(shown)
         self.currents.show_map(shown)
         for path, row in self.rows.items():
-            row.show_parameter(axis.parameter(path))
+            row.show_parameter(axis.optional(path))
         self._short.show_value(digits(shown.characteristic, 3), "A")
         inv = axis.inverter
         worst = max((inv.offset_a, inv.offset_b, inv.offset_c), key=lambda p: abs(p.value))
