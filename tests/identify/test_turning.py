@@ -192,6 +192,7 @@ def test_too_strong_or_too_weak_is_tried_again(known: Axis) -> None:
     assert less.experiment == scaled(spin, 0.6)
     assert another(spin, None, "done") is None
     assert another(spin, None, "tripped: heartbeat lost") is None
+    assert another(spin, None, "tripped: over-current") is None  # a human decides
     weak = experiment_for("inductance_d")
     finding = estimate(play_on_model(scaled(weak, 0.004), known, draw("winch", 3)), known)
     assert "excitation" in failed(finding)

@@ -51,7 +51,7 @@ from oarlock.session.session import Session
 from oarlock.store.project import Project
 
 Say = Callable[[str], None]
-_PACE = 4  # times real time
+_PACE = 5  # times real time
 _WATCHDOG = "0.3"  # s: nobody stands beside this drive, and the machine may be busy
 _TRIES = 3  # of an experiment, where a busy machine could not keep the heartbeat
 _SYMBOLS = {

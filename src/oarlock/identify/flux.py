@@ -142,8 +142,7 @@ def estimate_flux(record: Record, axis: Axis) -> Finding:
 
     Parameters
     ----------
-    record : columns t, theta_m, id, iq, vd, vq, id_ref; or the open machine's voltages, see
-        `oarlock.identify.back_emf`
+    record : columns t, theta_m, id, iq, vd, vq, id_ref
     axis : for pole pairs, R, inductances and dead-time voltage
 
     Raises

@@ -83,7 +83,7 @@ def another(experiment: Experiment, finding: Finding | None, ended: str) -> Anot
         return None
     failed = finding.failed if finding else ()
     limit = "experiment's limit" in ended and ("current" in ended or "speed" in ended)
-    if limit or "over-current" in ended:
+    if limit:  # its own; after a trip of the power stage a human decides
         return Another(scaled(experiment, 0.6), ended)
     if not failed:
         return None
