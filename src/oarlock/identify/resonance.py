@@ -227,7 +227,7 @@ def estimate_resonance(record: Record, axis: Axis) -> Finding:
         extra |= more
     else:
         rigid = Estimate(value=0.0, std=None, unit="rad/s", origin=Origin.MEASURED)
-        estimates = {"mechanics.anti_resonance": rigid, "mechanics.resonance": rigid}
+        estimates = {"mechanics.resonance": rigid, "mechanics.anti_resonance": rigid}
     return Finding(
         quantity="resonance",
         estimates=estimates,
