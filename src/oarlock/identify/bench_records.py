@@ -12,17 +12,13 @@ from numpy.typing import NDArray
 from oarlock.errors import InputError
 from oarlock.identify.checks import against_datasheet
 from oarlock.machine import Axis
-from oarlock.quantities import Estimate, Origin
+from oarlock.quantities import measured
 from oarlock.quantities.display import digits
 from oarlock.records import Check, Finding, Record
 
 Array = NDArray[np.float64]
 _READING = 0.002  # of a voltmeter's and an ammeter's reading
 _MOST_HARMONICS = 0.15  # of the fundamental
-
-
-def _made(value: float, std: float | None, unit: str) -> Estimate:
-    return Estimate(value=value, std=std, unit=unit, origin=Origin.MEASURED)
 
 
 def direct_current(record: Record, axis: Axis) -> Finding:
@@ -59,7 +55,7 @@ def direct_current(record: Record, axis: Axis) -> Finding:
     )  # fmt: skip
     return Finding(
         quantity="resistance",
-        estimates={"machine.R": _made(R, std, "ohm")},
+        estimates={"machine.R": measured(R, std, "ohm")},
         checks=checks,
         remark="two terminals, halved",
         evidence={"i": i, "v": v, "residual": residual, "fit_i": grid,
@@ -111,7 +107,7 @@ def two_terminal_sine(record: Record, axis: Axis, which: str) -> Finding:
     )  # fmt: skip
     return Finding(
         quantity=f"inductance_{which}",
-        estimates={f"machine.L{which}": _made(L, abs(L) * relative, "H")},
+        estimates={f"machine.L{which}": measured(L, abs(L) * relative, "H")},
         checks=checks,
         remark=f"two terminals at {f:.0f} Hz, halved",
         evidence={
@@ -167,7 +163,7 @@ def back_emf(record: Record, axis: Axis) -> Finding:
     top = 1.05 * float(omega.max())
     return Finding(
         quantity="flux",
-        estimates={"machine.psi": _made(psi, std, "Wb")},
+        estimates={"machine.psi": measured(psi, std, "Wb")},
         checks=tuple(checks),
         remark=f"open terminals, {digits(f, 3)} Hz",
         evidence={"x": omega, "y": psi_each * omega, "fit_x": np.array([0.0, top]),

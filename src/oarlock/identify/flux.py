@@ -27,7 +27,7 @@ from oarlock.errors import InputError
 from oarlock.identify.checks import against_datasheet, voltage_limit
 from oarlock.identify.experiments import gentle_gains
 from oarlock.machine import Axis, SensorKind
-from oarlock.quantities import Estimate, Origin
+from oarlock.quantities import measured
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Check, Finding, Record
@@ -182,20 +182,20 @@ def estimate_flux(record: Record, axis: Axis) -> Finding:
         + (m.R.std * float(np.mean(np.abs(points.i_q))) / top) ** 2
     )  # fmt: skip
     zero, zero_std, late = _zero(points, axis, psi, held)
-    estimates = {"machine.psi": _made(psi, std, "Wb")}
+    estimates = {"machine.psi": measured(psi, std, "Wb")}
     # A load pulls the zero of a forced turn aside, and shows here alone. Halls have no zero.
     sure = abs(zero) > 3.0 * zero_std and axis.sensor.kind is not SensorKind.HALL
     if sure and _ZERO_MOVES < abs(zero) <= _MOST_ZERO:
         refined = axis.sensor.zero.value + zero
-        estimates["sensor.zero"] = _made(refined, zero_std, "rad")
+        estimates["sensor.zero"] = measured(refined, zero_std, "rad")
     return Finding(
         quantity="flux",
         estimates=estimates,
         extra={
-            "Ld while turning": _made(Ld, math.sqrt(max(float(cov[1, 1]), 0.0)), "H"),
-            "zero off by": _made(zero, zero_std, "rad"),
-            "voltage late by": _made(late, None, "s"),
-            "Kt": _made(1.5 * m.pole_pairs.value * psi, 1.5 * m.pole_pairs.value * std, "N m/A"),
+            "Ld while turning": measured(Ld, math.sqrt(max(float(cov[1, 1]), 0.0)), "H"),
+            "zero off by": measured(zero, zero_std, "rad"),
+            "voltage late by": measured(late, None, "s"),
+            "Kt": measured(1.5 * m.pole_pairs.value * psi, 1.5 * m.pole_pairs.value * std, "N m/A"),
         },
         checks=tuple(_checks(record, axis, points, psi, zero, zero_std, residual)),
         remark=f"zero {'moved by' if 'sensor.zero' in estimates else 'right to'} "
@@ -206,10 +206,6 @@ def estimate_flux(record: Record, axis: Axis) -> Finding:
             "residual": residual,
         },
     )  # fmt: skip
-
-
-def _made(value: float, std: float | None, unit: str) -> Estimate:
-    return Estimate(value=value, std=std, unit=unit, origin=Origin.MEASURED)
 
 
 def _points(record: Record, axis: Axis) -> _Points:

@@ -32,7 +32,7 @@ from oarlock.errors import InputError
 from oarlock.identify.checks import against_datasheet
 from oarlock.identify.experiments import gentle_gains
 from oarlock.machine import Axis, SensorKind
-from oarlock.quantities import Estimate, Origin
+from oarlock.quantities import measured
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Check, Finding, Record
@@ -180,16 +180,16 @@ def estimate_mechanics(record: Record, axis: Axis) -> Finding:
     ]  # fmt: skip
     breakaway = _breakaway(record, t, theta, torque)
     estimates = {
-        "machine.inertia": _made(J, std[0], "kg m2"),
-        "mechanics.viscous": _made(B, std[1], "N m s/rad"),
-        "mechanics.coulomb": _made(Tc, std[2], "N m"),
-        "mechanics.load_torque": _made(TL, std[3], "N m"),
+        "machine.inertia": measured(J, std[0], "kg m2"),
+        "mechanics.viscous": measured(B, std[1], "N m s/rad"),
+        "mechanics.coulomb": measured(Tc, std[2], "N m"),
+        "mechanics.load_torque": measured(TL, std[3], "N m"),
     }
     if square:
-        estimates["mechanics.load_square"] = _made(Q, std[4], "N m s2/rad2")
+        estimates["mechanics.load_square"] = measured(Q, std[4], "N m s2/rad2")
     if breakaway:
         value = max(breakaway, 0.0)
-        estimates["mechanics.breakaway"] = _made(value, 0.1 * value, "N m")
+        estimates["mechanics.breakaway"] = measured(value, 0.1 * value, "N m")
     model = _modelled(parts, found, t, theta)
     rpm = 1.0 / RPM
     shown = np.linspace(0, t.size - 1, min(t.size, 1500)).astype(int)
@@ -197,7 +197,7 @@ def estimate_mechanics(record: Record, axis: Axis) -> Finding:
     return Finding(
         quantity="inertia",
         estimates=estimates,
-        extra={"time constant": _made(J / B if B > 0.0 else math.inf, None, "s")},
+        extra={"time constant": measured(J / B if B > 0.0 else math.inf, None, "s")},
         checks=tuple(_checks(record, axis, found, spread, top, wanted, std, misfit)),
         remark=f"friction {digits(Tc, 2)} N·m"
         + (f", load {digits(TL, 2)}" if abs(TL) > 2.0 * std[3] else ""),
@@ -207,10 +207,6 @@ def estimate_mechanics(record: Record, axis: Axis) -> Finding:
             "residual": misfit[shown],
         },
     )  # fmt: skip
-
-
-def _made(value: float, std: float | None, unit: str) -> Estimate:
-    return Estimate(value=value, std=std, unit=unit, origin=Origin.MEASURED)
 
 
 def _did_not_turn(record: Record, top: float, wanted: float) -> Finding:

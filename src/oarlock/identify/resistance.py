@@ -16,7 +16,7 @@ from oarlock.errors import InputError
 from oarlock.identify.checks import against_datasheet, voltage_limit
 from oarlock.identify.phase_gains import sense_matrix
 from oarlock.machine import Axis
-from oarlock.quantities import Estimate, Origin
+from oarlock.quantities import measured
 from oarlock.records import Check, Finding, Record
 
 Array = NDArray[np.float64]
@@ -72,13 +72,13 @@ def estimate_resistance(record: Record, axis: Axis) -> Finding:
     fit = _fit(points, axis)
     R = float(fit.parameters[0])
     std = math.hypot(_formal(fit, 0), _spread(points, fit, axis))
-    extra = {"knee": _made(float(np.exp(fit.parameters[2])), None, "A")}
+    extra = {"knee": measured(float(np.exp(fit.parameters[2])), None, "A")}
     estimates = {
-        "machine.R": _made(R, std, "ohm"),
-        "inverter.dead_voltage": _made(float(fit.parameters[1]), 3.0 * _formal(fit, 1), "V"),
+        "machine.R": measured(R, std, "ohm"),
+        "inverter.dead_voltage": measured(float(fit.parameters[1]), 3.0 * _formal(fit, 1), "V"),
     }
     gains = {
-        f"inverter.gain_{p}": _made(1.0 + float(fit.parameters[n]), _formal(fit, n), "1")
+        f"inverter.gain_{p}": measured(1.0 + float(fit.parameters[n]), _formal(fit, n), "1")
         for p, n in (("a", 4), ("b", 5))
     }
     # Sensing may know them better already.
@@ -96,10 +96,6 @@ def estimate_resistance(record: Record, axis: Axis) -> Finding:
         remark="line through dead time",
         evidence=_evidence(points, fit),
     )
-
-
-def _made(value: float, std: float | None, unit: str) -> Estimate:
-    return Estimate(value=value, std=std, unit=unit, origin=Origin.MEASURED)
 
 
 def _points(record: Record) -> _Points:

@@ -26,7 +26,7 @@ from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
 from oarlock.errors import InputError
 from oarlock.identify.experiments import gentle_gains
 from oarlock.machine import Axis, SensorKind
-from oarlock.quantities import Estimate, Origin
+from oarlock.quantities import Estimate, Origin, measured
 from oarlock.quantities.display import digits
 from oarlock.records import Check, Finding, Record
 
@@ -221,7 +221,7 @@ def estimate_resonance(record: Record, axis: Axis) -> Finding:
     fit = _fit(used, axis)
     twists = _twists(fit, used.f)
     estimates: dict[str, Estimate] = {}
-    extra = {"inertia": _made(fit.J, fit.J * _std(fit, 0), "kg m2")}
+    extra = {"inertia": measured(fit.J, fit.J * _std(fit, 0), "kg m2")}
     if twists:
         estimates, more = _twist(fit)
         extra |= more
@@ -244,10 +244,6 @@ def _twists(fit: _TwoMass, f: Array) -> bool:
     return better > _RIGID and bool(f.min() < fit.anti / math.tau < f.max())
 
 
-def _made(value: float, std: float | None, unit: str) -> Estimate:
-    return Estimate(value=value, std=std, unit=unit, origin=Origin.MEASURED)
-
-
 def _std(fit: _TwoMass, i: int) -> float:
     return math.sqrt(max(float(fit.covariance[i, i]), 0.0))
 
@@ -264,15 +260,15 @@ def _twist(fit: _TwoMass) -> tuple[dict[str, Estimate], dict[str, Estimate]]:
     d_std = math.hypot(_std(fit, 3), 0.05)
     zeta = 0.5 * fit.d * fit.resonance
     return {
-        "mechanics.resonance": _made(fit.resonance, fit.resonance * res_std, "rad/s"),
-        "mechanics.anti_resonance": _made(fit.anti, fit.anti * anti_std, "rad/s"),
-        "mechanics.shaft_damping": _made(damping, damping * d_std, "N m s/rad"),
+        "mechanics.resonance": measured(fit.resonance, fit.resonance * res_std, "rad/s"),
+        "mechanics.anti_resonance": measured(fit.anti, fit.anti * anti_std, "rad/s"),
+        "mechanics.shaft_damping": measured(damping, damping * d_std, "N m s/rad"),
     }, {
-        "load inertia": _made(load, load * math.hypot(_std(fit, 0), 2 * anti_std), "kg m2"),
-        "motor inertia": _made(fit.J - load, None, "kg m2"),
-        "stiffness": _made(stiffness, stiffness * math.hypot(_std(fit, 0), 3 * anti_std),
+        "load inertia": measured(load, load * math.hypot(_std(fit, 0), 2 * anti_std), "kg m2"),
+        "motor inertia": measured(fit.J - load, None, "kg m2"),
+        "stiffness": measured(stiffness, stiffness * math.hypot(_std(fit, 0), 3 * anti_std),
                            "N m/rad"),
-        "damping ratio": _made(zeta, zeta * d_std, "1"),
+        "damping ratio": measured(zeta, zeta * d_std, "1"),
     }  # fmt: skip
 
 

@@ -1,5 +1,5 @@
 """Values with uncertainty and origin; reading and showing them in the units of the trade."""
 
-from oarlock.quantities.estimate import Estimate, Origin
+from oarlock.quantities.estimate import Estimate, Origin, measured
 
-__all__ = ["Estimate", "Origin"]
+__all__ = ["Estimate", "Origin", "measured"]

@@ -28,3 +28,8 @@ class Estimate:
     def is_measured(self) -> bool:
         """Whether it rests on a measurement rather than on paper."""
         return self.origin in (Origin.MEASURED, Origin.FITTED)
+
+
+def measured(value: float, std: float | None, unit: str = "1") -> Estimate:
+    """Return an estimate that rests on a measurement; SI, `std` standard uncertainty or unknown."""
+    return Estimate(value=value, std=std, unit=unit, origin=Origin.MEASURED)

@@ -15,7 +15,7 @@ from oarlock.drive.movement import Movement, abort_limits
 from oarlock.drive.steps import Frame, Plan, Step
 from oarlock.identify.experiments import gentle_gains
 from oarlock.machine import Axis, SensorKind
-from oarlock.quantities import Estimate, Origin
+from oarlock.quantities import measured
 from oarlock.records import Check, Finding, Record
 from oarlock.sensing.halls import legal_order, transitions
 
@@ -98,10 +98,6 @@ def read_hand(record: Record, axis: Axis) -> Finding:
     if kind is SensorKind.ENCODER:
         return _encoder(record, axis)
     return _halls(record, axis)
-
-
-def _made(value: float, std: float | None, unit: str = "1") -> Estimate:
-    return Estimate(value=value, std=std, unit=unit, origin=Origin.MEASURED)
 
 
 # Resolver
@@ -201,10 +197,10 @@ def _resolver(record: Record, axis: Axis) -> Finding:
     clipped = max(float(np.mean(np.abs(line) > 0.985)) for line in (sine, cosine))
     ellipse = fit_ellipse(sine, cosine) if turned and not missing else _CIRCLE
     correct = {
-        "sensor.sine_ratio": _made(ellipse.ratio, float(ellipse.std[0])),
-        "sensor.skew": _made(ellipse.skew, float(ellipse.std[1]), "rad"),
-        "sensor.sine_offset": _made(ellipse.sine_offset, float(ellipse.std[2])),
-        "sensor.cosine_offset": _made(ellipse.cosine_offset, float(ellipse.std[3])),
+        "sensor.sine_ratio": measured(ellipse.ratio, float(ellipse.std[0])),
+        "sensor.skew": measured(ellipse.skew, float(ellipse.std[1]), "rad"),
+        "sensor.sine_offset": measured(ellipse.sine_offset, float(ellipse.std[2])),
+        "sensor.cosine_offset": measured(ellipse.cosine_offset, float(ellipse.std[3])),
     }
     phase = np.unwrap(
         _phase(
@@ -250,7 +246,7 @@ def _resolver(record: Record, axis: Axis) -> Finding:
     return Finding(
         quantity=TurnByHand.name,
         estimates=correct if turned and not missing else {},
-        extra={"rounds": _made(rounds, 0.05)},
+        extra={"rounds": measured(rounds, 0.05)},
         checks=tuple(checks),
         remark=f"ellipse {100 * abs(ellipse.ratio - 1):.1f} %, {rounds:.1f} rounds",
         evidence={
@@ -315,7 +311,7 @@ def _encoder(record: Record, axis: Axis) -> Finding:
     return Finding(
         quantity=TurnByHand.name,
         estimates={},
-        extra={"counts a turn": _made(far, 0.02 * expected)},
+        extra={"counts a turn": measured(far, 0.02 * expected)},
         checks=(
             _alone(record),
             Check(name="counts a turn", passed=abs(share - 1.0) < 0.1, sentence=sentence),
@@ -363,7 +359,7 @@ def _halls(record: Record, axis: Axis) -> Finding:
     return Finding(
         quantity=TurnByHand.name,
         estimates={},
-        extra={"pole pairs by edges": _made(found, 0.2)},
+        extra={"pole pairs by edges": measured(found, 0.2)},
         checks=(
             Check(
                 name="hall lines",

@@ -22,7 +22,7 @@ from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
 from oarlock.errors import InputError
 from oarlock.identify.experiments import gentle_gains
 from oarlock.machine import Axis
-from oarlock.quantities import Estimate, Origin
+from oarlock.quantities import Estimate, measured
 from oarlock.records import Check, Finding, Record
 from oarlock.sensing.angles import wrap
 
@@ -176,8 +176,8 @@ def read_pulses(record: Record, axis: Axis) -> Finding:
     estimates: dict[str, Estimate] = {}
     if math.isfinite(gain_std):
         for phase, gain in zip("ab", gains, strict=False):
-            estimates[f"inverter.gain_{phase}"] = _made(float(gain), gain_std, "1")
-    extra = {"saliency": _made(ratio, None, "1")}
+            estimates[f"inverter.gain_{phase}"] = measured(float(gain), gain_std, "1")
+    extra = {"saliency": measured(ratio, None, "1")}
     evidence = _evidence(answer, gains, admittance)
     if all(check.passed for check in checks):
         checks.append(_moved(record))
@@ -191,10 +191,6 @@ def read_pulses(record: Record, axis: Axis) -> Finding:
         remark=remark,
         evidence=evidence,
     )
-
-
-def _made(value: float, std: float | None, unit: str) -> Estimate:
-    return Estimate(value=value, std=std, unit=unit, origin=Origin.MEASURED)
 
 
 def _answer(record: Record, rows: int) -> _Answer:
@@ -375,7 +371,7 @@ def _zero(
     std = float(np.std(residual)) * math.sqrt(2.0 / angle.size)
     first = complex(found[1], found[2])
     north = math.cos(math.atan2(first.imag, first.real) - long) * abs(first)
-    told = {"polarity": _made(north / max(std, 1e-12), None, "1")}
+    told = {"polarity": measured(north / max(std, 1e-12), None, "1")}
     if ratio < SALIENT or abs(north) < _SURE * std:
         return told
     d_axis = long if north > 0.0 else long + math.pi
@@ -385,7 +381,10 @@ def _zero(
     zero = wrap(axis.machine.pole_pairs.value * theta_m - d_axis)
     # What dead time and cross-saturation bend the long axis by.
     std = math.hypot(angle_std, math.radians(0.5))
-    return told | {"sensor.zero": _made(zero, std, "rad"), "d axis": _made(d_axis, std, "rad")}
+    return told | {
+        "sensor.zero": measured(zero, std, "rad"),
+        "d axis": measured(d_axis, std, "rad"),
+    }
 
 
 def _peaks(record: Record, start: int, gains: Array) -> tuple[Array, Array]:

@@ -24,7 +24,7 @@ from oarlock.drive.steps import CHANNEL_UNITS, Frame, Plan, Step
 from oarlock.errors import InputError
 from oarlock.identify.experiments import gentle_gains
 from oarlock.machine import Axis, SensorKind
-from oarlock.quantities import Estimate, Origin
+from oarlock.quantities import measured
 from oarlock.records import Check, Finding, Record
 from oarlock.sensing.angles import wrap, wrapped
 from oarlock.sensing.edges import Solved, solve
@@ -413,19 +413,15 @@ def read_search(record: Record, axis: Axis) -> Finding:
     return Finding(
         quantity=BoundedSearch.name,
         estimates={
-            "sensor.side": _made(way * used, 0.0, "1"),
-            "sensor.zero": _made(wrap(solved.zero), std, "rad"),
+            "sensor.side": measured(way * used, 0.0, "1"),
+            "sensor.zero": measured(wrap(solved.zero), std, "rad"),
         },
         extra={
-            "friction": _made(hides, None, "rad"),
-            "breakaway": _made(solved.friction * torque, 0.1 * solved.friction * torque, "N m"),
-            "load": _made(solved.load * torque, 0.1 * abs(solved.load) * torque, "N m"),
+            "friction": measured(hides, None, "rad"),
+            "breakaway": measured(solved.friction * torque, 0.1 * solved.friction * torque, "N m"),
+            "load": measured(solved.load * torque, 0.1 * abs(solved.load) * torque, "N m"),
         },
         checks=tuple(checks),
         remark=f"{record.rows} trials, friction hides ±{math.degrees(hides):.0f}°",
         evidence=evidence,
     )
-
-
-def _made(value: float, std: float | None, unit: str) -> Estimate:
-    return Estimate(value=value, std=std, unit=unit, origin=Origin.MEASURED)

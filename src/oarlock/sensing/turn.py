@@ -21,7 +21,7 @@ from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
 from oarlock.errors import InputError
 from oarlock.identify.experiments import gentle_gains
 from oarlock.machine import Axis, CurrentGains, SensorKind
-from oarlock.quantities import Estimate, Origin
+from oarlock.quantities import measured
 from oarlock.quantities.display import digits
 from oarlock.records import Check, Finding, Record
 from oarlock.sensing.angles import circular_mean, mean_angle, orders, wrap, wrapped
@@ -166,10 +166,6 @@ def read_turn(record: Record, axis: Axis) -> Finding:
     return _angle(record, axis, ways)
 
 
-def _made(value: float, std: float | None, unit: str = "1") -> Estimate:
-    return Estimate(value=value, std=std, unit=unit, origin=Origin.MEASURED)
-
-
 def _ways(record: Record, turn: float) -> _Ways:
     """Return the last whole turn (rad, electrical) of each way, where it has settled."""
     commanded = np.unwrap(record["theta_e"])
@@ -273,13 +269,13 @@ def _angle(record: Record, axis: Axis, ways: _Ways) -> Finding:
     return Finding(
         quantity=ForcedTurn.name,
         estimates={
-            "sensor.side": _made(side * used, 0.0),
-            "sensor.zero": _made(zero, std, "rad"),
+            "sensor.side": measured(side * used, 0.0),
+            "sensor.zero": measured(zero, std, "rad"),
         },
         extra={
-            "pole pairs": _made(found_pairs, found_pairs * slope_std / max(abs(slope), 1e-12)),
-            "breakaway": _made(breakaway, 0.05 * breakaway, "N m"),
-            "friction": _made(friction, std, "rad"),
+            "pole pairs": measured(found_pairs, found_pairs * slope_std / max(abs(slope), 1e-12)),
+            "breakaway": measured(breakaway, 0.05 * breakaway, "N m"),
+            "friction": measured(friction, std, "rad"),
         },
         checks=tuple(checks),
         remark=f"{'forward' if side > 0 else 'reversed'}, hysteresis "
@@ -426,21 +422,21 @@ def _halls(record: Record, axis: Axis, ways: _Ways) -> Finding:
         ),
     ]
     estimates = {
-        f"sensor.hall_{state}": _made(start, std if start >= 0.0 else 0.0, "rad")
+        f"sensor.hall_{state}": measured(start, std if start >= 0.0 else 0.0, "rad")
         for state, start in enumerate(table.starts)
     }
-    estimates |= {"sensor.side": _made(1.0, 0.0), "sensor.zero": _made(0.0, std, "rad")}
+    estimates |= {"sensor.side": measured(1.0, 0.0), "sensor.zero": measured(0.0, std, "rad")}
     return Finding(
         quantity=ForcedTurn.name,
         estimates=estimates,
         extra={
-            "spread": _made(table.spread, None, "rad"),
-            "friction": _made(table.play, None, "rad"),
-            "even error": _made(worst, None, "rad"),
-            "even ripple": _made(ripple, None),
-            "left error": _made(left, None, "rad"),
-            "left ripple": _made(left_ripple(table), None),
-            **({"from before": _made(moved, None, "rad")} if moved is not None else {}),
+            "spread": measured(table.spread, None, "rad"),
+            "friction": measured(table.play, None, "rad"),
+            "even error": measured(worst, None, "rad"),
+            "even ripple": measured(ripple, None),
+            "left error": measured(left, None, "rad"),
+            "left ripple": measured(left_ripple(table), None),
+            **({"from before": measured(moved, None, "rad")} if moved is not None else {}),
         },
         checks=tuple(checks),
         remark=f"table within {math.degrees(left):.1f}°, even steps {math.degrees(worst):.1f}° off",
