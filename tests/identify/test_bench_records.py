@@ -115,6 +115,8 @@ def test_missing_samples_clipping_and_a_sagging_bus(axis: Axis) -> None:
     assert not told["samples"].passed
     assert "saturated" in told["clipped"].sentence
     assert "sags" in told["bus"].sentence
+    assert not told["bus"].passed
+    assert not told["clipped"].passed
     fine = record("flux", t=np.arange(1000) * 1e-3, iq=np.sin(np.arange(1000) * 0.04),
                   vdc=np.full(1000, 318.0))  # fmt: skip
     assert all(c.passed for c in soundness(fine, axis))

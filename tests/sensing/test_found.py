@@ -9,7 +9,7 @@ import pytest
 from oarlock.machine.sensor import ILLEGAL
 from oarlock.sensing.angles import circular_mean, mean_angle, orders, wrap, wrapped
 from oarlock.sensing.field import forcing_current, stiffness
-from oarlock.sensing.halls import legal_order, transitions
+from oarlock.sensing.halls import _crossings, hall_table, legal_order, transitions
 from oarlock.sensing.hand import TurnByHand, fit_ellipse
 from oarlock.sensing.pulses import StandingPulses
 from oarlock.sensing.push import FourPushes
@@ -115,7 +115,6 @@ def test_the_hall_table_is_found(seed: int) -> None:
 
 def test_a_hall_table_against_an_encoder_is_finer() -> None:
     """Both sensors on one shaft: the encoder tells the angle at which each edge comes."""
-    from oarlock.sensing.halls import hall_table
 
     rig = Rig("thruster", 1, sensor="encoder", encoder_counts=2**17, hysteresis=0.0).known()
     record = rig.record(ForcedTurn(frequency=2.0))
@@ -279,3 +278,17 @@ def test_a_machine_without_a_sensor_is_started_all_the_same() -> None:
     start = rig.find(StartWithoutSensor(start=propose(rig.axis)))
     assert start.holds, start.failed
     assert start.remark == "runs both ways"
+
+
+def test_an_edge_that_trembles_is_one_crossing() -> None:
+    """Forth, back and forth again is one crossing in the middle; forth and back is none."""
+    codes = np.array(
+        [5.0] * 10 + [1.0] * 2 + [5.0] * 2 + [1.0] * 30 + [3.0] + [1.0] * 5 + [3.0] * 5
+    )
+    angle = np.radians(np.arange(codes.size, dtype=float))
+    way = np.ones(codes.size)
+    found = _crossings(transitions(codes), angle, way)
+    assert [(a, b) for _, a, b, _ in found] == [(5, 1), (1, 3)]
+    assert math.degrees(found[0][3]) == pytest.approx(11.5)  # edges at 9.5, 11.5 and 13.5
+    touched = _crossings(transitions(codes[:46]), angle[:46], way[:46])
+    assert [(a, b) for _, a, b, _ in touched] == [(5, 1)]
