@@ -187,12 +187,18 @@ def test_without_any_inertia_it_says_what_to_enter(known: Axis) -> None:
 
 def test_too_strong_or_too_weak_is_tried_again(known: Axis) -> None:
     spin = FluxSpin()
-    less = another(spin, None, "tripped: current above the experiment's limit")
+    limit = "tripped: current above the experiment's limit"
+    assert another(spin, None, limit) is None  # did the shaft follow at all?
+    followed = play_on_model(spin, known, replace(draw("winch", 3), brake=0.0))
+    less = another(spin, None, limit, followed)
     assert less is not None
+    back = {**followed.columns, "theta_m": -np.asarray(followed["theta_m"])}
+    assert another(spin, None, limit, replace(followed, columns=back)) is None
     assert less.experiment == scaled(spin, 0.6)
     assert another(spin, None, "done") is None
     assert another(spin, None, "tripped: heartbeat lost") is None
-    assert another(spin, None, "tripped: over-current") is None  # a human decides
+    for ended in ("tripped: over-current", "tripped: speed above the experiment's limit"):
+        assert another(spin, None, ended) is None  # a human decides
     weak = experiment_for("inductance_d")
     finding = estimate(play_on_model(scaled(weak, 0.004), known, draw("winch", 3)), known)
     assert "excitation" in failed(finding)

@@ -73,17 +73,20 @@ class Another:
     why: str
 
 
-def another(experiment: Experiment, finding: Finding | None, ended: str) -> Another | None:
+def another(
+    experiment: Experiment, finding: Finding | None, ended: str, record: Record | None = None
+) -> Another | None:
     """Return what to try after an experiment that was too strong or too weak, or nothing.
 
-    A trip by current or speed, and a check that the bus, the current or the speed was not
-    reached, ask for less; a check on excitation asks for more, one on settling for patience.
+    A trip by the experiment's limit of current on a shaft that had followed, and a check that the
+    bus or the speed was not reached, ask for less; a check on excitation asks for more, one on
+    settling for patience.
     """
     if scaled(experiment, 0.5) is experiment:
         return None
     failed = finding.failed if finding else ()
-    limit = "experiment's limit" in ended and ("current" in ended or "speed" in ended)
-    if limit:  # its own; after a trip of the power stage a human decides
+    # A shaft that did not follow, or a power stage that tripped, is for a human to look at.
+    if "current above the experiment's limit" in ended and _followed(record):
         return Another(scaled(experiment, 0.6), ended)
     if not failed:
         return None
@@ -96,6 +99,16 @@ def another(experiment: Experiment, finding: Finding | None, ended: str) -> Anot
     if first.name in _TOO_LITTLE and not isinstance(experiment, ResistanceHolds):
         return Another(scaled(experiment, 1.7), first.sentence)
     return None
+
+
+def _followed(record: Record | None) -> bool:
+    """Return whether the shaft went the first speed asked for, before the drive tripped."""
+    speeds = record.settings.get("speeds", []) if record else []
+    if record is None or not speeds or record.rows < 100:
+        return False
+    t, theta = record["t"][:100], record["theta_m"][:100]
+    went = float((theta[-1] - theta[0]) / max(t[-1] - t[0], 1e-9))
+    return abs(went / float(speeds[0]) - 1.0) < 0.2
 
 
 def scaled(experiment: Experiment, factor: float) -> Experiment:

@@ -16,7 +16,7 @@ from oarlock.drive.steps import problems
 from oarlock.errors import InputError
 from oarlock.identify.columns import soundness
 from oarlock.identify.experiments import CurrentStep, Experiment
-from oarlock.identify.readings import ESTIMATORS, another, estimate, record_kind
+from oarlock.identify.readings import ESTIMATORS, TURNING, another, estimate, record_kind
 from oarlock.identify.step_response import StepResult, read_step
 from oarlock.machine import Axis, CurrentGains
 from oarlock.records import Check, Finding, Record, Run
@@ -24,6 +24,7 @@ from oarlock.sensing.readings import READERS, snapshot
 
 Reading = Finding | StepResult | None
 _ATTEMPTS = 3
+_RAN_AWAY = "Wrong direction, pole pairs or phase order? Prove the zero in Sensing"
 GAIN_NAMES = ("Kp_d", "Ki_d", "Kp_q", "Ki_q")
 
 
@@ -47,7 +48,7 @@ def perform(
     for _ in range(_ATTEMPTS):
         done = _perform_once(experiment, axis, link, progress, cancel)
         finding = done.reading if isinstance(done.reading, Finding) else None
-        wanted = another(experiment, finding, done.record.ended)
+        wanted = another(experiment, finding, done.record.ended, done.record)
         if wanted is None or problems(wanted.experiment.plan(axis), axis):
             return done
         progress(0.0, f"again at another amplitude: {wanted.why}")
@@ -213,6 +214,8 @@ def remark(reading: Reading, record: Record) -> str:
     if isinstance(reading, StepResult):
         failed = [check.sentence for check in reading.checks if not check.passed]
         return failed[0] if failed else "as predicted"
+    if record.ended != "done" and record_kind(record) in TURNING and "limit" in record.ended:
+        return f"{record.ended}. {_RAN_AWAY}"
     return "could not be read" if record.ended == "done" else record.ended
 
 
