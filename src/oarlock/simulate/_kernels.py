@@ -28,8 +28,8 @@ from oarlock.jit import njit
 (SINE_GAIN, COSINE_GAIN, SINE_OFFSET, COSINE_OFFSET, SKEW, SENSOR_NOISE) = range(53, 59)
 (MISSING, SLIP, INDEX_WANDER, HALL_STEP, HALL_STUCK, HALL_SHORT, HALL_SPREAD) = range(59, 66)
 HALL_EDGE = 66  # and five more: rad, electrical, of each hall's rise and fall
-# A second mass on a shaft that twists (stiffness 0: one rigid mass); friction that falls with
-# speed, over what is left of it; a delay beyond the one period of computing.
+# A second mass on a shaft that twists (stiffness 0: one rigid mass); by what share friction is
+# higher near standstill, and the speed over which that dies out.
 (LOAD_INERTIA, STIFFNESS, SHAFT_DAMPING, STRIBECK, STRIBECK_SPEED) = range(72, 77)
 PLANT_SIZE = 77
 SENSOR_NONE, SENSOR_ENCODER, SENSOR_RESOLVER, SENSOR_HALL = 0, 1, 2, 3

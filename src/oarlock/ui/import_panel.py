@@ -4,7 +4,7 @@ import math
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtCore import QPointF, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -222,12 +222,6 @@ class ImportPanel(QDialog):
         else:
             self.accepted_source.emit(lambda: recording(seen, mapping))
         self.accept()
-
-    def keyPressEvent(self, event: object) -> None:
-        if getattr(event, "key", int)() == Qt.Key.Key_Escape:
-            self.reject()
-            return
-        super().keyPressEvent(event)  # type: ignore[arg-type]
 
 
 def _numbers(text: str, what: str) -> list[float]:
