@@ -20,17 +20,16 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 import numpy as np
 
+from benchmarks.machines import the_axis
 from oarlock.cancel import Cancel
 from oarlock.control._kernels import _recur, warm
 from oarlock.control.design import design_current
-from oarlock.demo.project import demo_text, make_demo
+from oarlock.demo.project import make_demo
 from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.practice_process import PracticeProcess
 from oarlock.drive.runner import play
 from oarlock.drive.steps import Limits, Plan, Step
 from oarlock.identify.experiments import gentle_gains
-from oarlock.machine import Axis
-from oarlock.machine.axis_file import parse_axis
 from oarlock.session.current_view import picture
 
 
@@ -56,10 +55,6 @@ def median_ms(work: Callable[[], object], repeats: int = 200) -> float:
         work()
         times.append(time.perf_counter() - begun)
     return 1e3 * statistics.median(times)
-
-
-def the_axis() -> Axis:
-    return parse_axis(demo_text("winch.axis.toml"), place="winch")
 
 
 def analysis() -> list[Row]:
@@ -180,7 +175,7 @@ def link() -> list[Row]:
         times = []
         for _ in range(3):
             begun = time.perf_counter()
-            made.upload(8, lambda _f, _d: None, Cancel())
+            made.upload(4096, 8, lambda _f, _d: None, Cancel())
             times.append(time.perf_counter() - begun)
         load = practice_load(made, drive.pid, plan)
     finally:

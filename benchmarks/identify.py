@@ -13,9 +13,9 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
-from tests.conftest import sensed
 from tests.model_link import Hasty, ModelLink
 
+from benchmarks.machines import sensed
 from oarlock.drive.runner import play
 from oarlock.errors import InputError
 from oarlock.identify.inductance import _sines

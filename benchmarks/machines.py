@@ -8,9 +8,44 @@ from dataclasses import replace
 
 import numpy as np
 
-from oarlock.machine import Axis
+from oarlock.demo.project import demo_text
+from oarlock.machine import Axis, SensorKind
 from oarlock.machine.axis_file import parse_axis
+from oarlock.practice.truth import draw
+from oarlock.quantities import Origin
 from oarlock.simulate.drive_model import PlantParameters
+
+
+def printed_axis(name: str) -> Axis:
+    """Return an axis of the demo as its datasheet prints it, nothing measured."""
+    return parse_axis(demo_text(f"{name}.axis.toml"), place=name)
+
+
+def sensed(axis: Axis, plant: PlantParameters) -> Axis:
+    """Return the axis as if sensing were done: what the sensors of `plant` truly are."""
+    true = {
+        "sensor.side": plant.sensor_side,
+        "sensor.zero": plant.zero,
+        "sensor.sine_offset": plant.sine_offset,
+        "sensor.cosine_offset": plant.cosine_offset,
+        "sensor.sine_ratio": plant.sine_gain / plant.cosine_gain,
+        "sensor.skew": plant.skew,
+        **{f"inverter.offset_{p}": v for p, v in zip("abc", plant.offsets, strict=True)},
+    }
+    for path, value in true.items():
+        old = axis.parameter(path)
+        found = replace(old.printed, value=value, std=0.0, origin=Origin.MEASURED)
+        axis = axis.with_parameter(path, replace(old, adopted=found))
+    kind = SensorKind(plant.sensor)
+    counts = replace(
+        axis.sensor.counts, adopted=replace(axis.sensor.counts.printed, value=plant.encoder_counts)
+    )
+    return replace(axis, sensor=replace(axis.sensor, kind=kind, counts=counts))
+
+
+def the_axis(name: str = "winch", seed: int = 0) -> Axis:
+    """Return an axis of the demo, its sensors known as they are in its practice drive."""
+    return sensed(printed_axis(name), draw(name, seed))
 
 
 def random_axis(

@@ -11,11 +11,10 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
-from tests.conftest import sensed
 from tests.model_link import Hasty, ModelLink
 from tests.sensing.test_found import true_starts
 
-from benchmarks.machines import random_axis
+from benchmarks.machines import random_axis, sensed
 from oarlock.drive.runner import play
 from oarlock.errors import InputError
 from oarlock.machine import Axis

@@ -11,19 +11,19 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from benchmarks.machines import printed_axis, sensed
 from hypothesis import settings
 from pytestqt.qtbot import QtBot
 
 from oarlock.control._kernels import warm
-from oarlock.demo.project import demo_text, make_demo
+from oarlock.demo.project import make_demo
 from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.practice_process import PracticeProcess
 from oarlock.drive.runner import play
 from oarlock.identify.experiments import Experiment
-from oarlock.machine import Axis, SensorKind
-from oarlock.machine.axis_file import format_axis, parse_axis
+from oarlock.machine import Axis
+from oarlock.machine.axis_file import format_axis
 from oarlock.practice.truth import draw
-from oarlock.quantities import Origin
 from oarlock.records import Finding, Record
 from oarlock.session.session import Session
 from oarlock.simulate.drive_model import PlantParameters
@@ -78,28 +78,6 @@ def adopted(axis: Axis, finding: Finding) -> Axis:
     return axis
 
 
-def sensed(axis: Axis, plant: PlantParameters) -> Axis:
-    """Return the axis as if sensing were done: what the sensors of `plant` truly are."""
-    true = {
-        "sensor.side": plant.sensor_side,
-        "sensor.zero": plant.zero,
-        "sensor.sine_offset": plant.sine_offset,
-        "sensor.cosine_offset": plant.cosine_offset,
-        "sensor.sine_ratio": plant.sine_gain / plant.cosine_gain,
-        "sensor.skew": plant.skew,
-        **{f"inverter.offset_{p}": v for p, v in zip("abc", plant.offsets, strict=True)},
-    }
-    for path, value in true.items():
-        old = axis.parameter(path)
-        found = replace(old.printed, value=value, std=0.0, origin=Origin.MEASURED)
-        axis = axis.with_parameter(path, replace(old, adopted=found))
-    kind = SensorKind(plant.sensor)
-    counts = replace(
-        axis.sensor.counts, adopted=replace(axis.sensor.counts.printed, value=plant.encoder_counts)
-    )
-    return replace(axis, sensor=replace(axis.sensor, kind=kind, counts=counts))
-
-
 def play_on_model(
     experiment: Experiment, axis: Axis, plant: PlantParameters, *, seed: int = 0
 ) -> Record:
@@ -118,11 +96,6 @@ def play_on_model(
 def axis(truth: PlantParameters) -> Axis:
     """The sonar winch as its datasheet prints it, its sensors as they truly are."""
     return sensed(printed_axis("winch"), truth)
-
-
-def printed_axis(name: str) -> Axis:
-    """Return an axis of the demo as its datasheet prints it, nothing measured."""
-    return parse_axis(demo_text(f"{name}.axis.toml"), place=name)
 
 
 @pytest.fixture

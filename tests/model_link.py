@@ -85,8 +85,10 @@ class ModelLink:
             rows=m.recorded,
         )
 
-    def upload(self, channels: int, progress: Progress, cancel: Cancel) -> NDArray[np.float32]:
-        assert self.model.trace.shape[1] == channels
+    def upload(
+        self, rows: int, channels: int, progress: Progress, cancel: Cancel
+    ) -> NDArray[np.float32]:
+        assert self.model.trace.shape == (rows, channels)
         progress(1.0, "fetched")
         cancel.check()
         return self.model.trace.copy()

@@ -95,7 +95,7 @@ def test_unknown_parameters_and_senseless_tables(link: CanopenLink) -> None:
     with pytest.raises(DriveRefused, match="not in this state"):
         link.start()  # no table yet
     with pytest.raises(DriveRefused, match="nothing recorded"):
-        link.upload(3, quiet, Cancel())
+        link.upload(10, 3, quiet, Cancel())
 
 
 def test_a_plan_is_played_and_its_record_comes_back(link: CanopenLink, axis: Axis) -> None:
@@ -173,7 +173,7 @@ def test_stop_overtakes_an_upload(link: CanopenLink, axis: Axis) -> None:
     uploading = threading.Event()
 
     def fetch() -> None:
-        link.upload(3, lambda _f, _d: uploading.set(), Cancel())
+        link.upload(12800, 3, lambda _f, _d: uploading.set(), Cancel())
 
     worker = threading.Thread(target=fetch)
     worker.start()
@@ -190,15 +190,15 @@ def test_an_upload_can_be_cancelled_and_repeated(link: CanopenLink, axis: Axis) 
     record = play(holding(axis, 0.8), axis, link, settings={}, cancel=Cancel())
     cancel = Cancel()
     with pytest.raises(Cancelled):
-        link.upload(3, lambda _f, _d: cancel.set(), cancel)
-    again = link.upload(3, quiet, Cancel())
+        link.upload(record.rows, 3, lambda _f, _d: cancel.set(), cancel)
+    again = link.upload(record.rows, 3, quiet, Cancel())
     assert np.array_equal(again[:, 1], record["id"].astype(np.float32))
 
 
 def test_a_trace_of_another_width_is_noticed(link: CanopenLink, axis: Axis) -> None:
     play(holding(axis, 0.2), axis, link, settings={}, cancel=Cancel())
-    with pytest.raises(LinkProtocolError, match="no rows of 7"):
-        link.upload(7, quiet, Cancel())
+    with pytest.raises(LinkProtocolError, match="the drive told of 89600"):
+        link.upload(3200, 7, quiet, Cancel())
 
 
 def test_a_second_client_is_refused_and_the_first_goes_on(

@@ -62,10 +62,12 @@ class Scripted:
         self._note("status")
         return Status(state=next(self.states), trip="over-current", played=0.05, rows=2)
 
-    def upload(self, channels: int, progress: Progress, cancel: Cancel) -> NDArray[np.float32]:
+    def upload(
+        self, rows: int, channels: int, progress: Progress, cancel: Cancel
+    ) -> NDArray[np.float32]:
         self._note("upload")
         progress(0.5, "half")
-        return np.ones((2, channels), dtype=np.float32)
+        return np.ones((rows, channels), dtype=np.float32)
 
     def subscribe(self, sink: Callable[[Live], None]) -> None:
         self._note("subscribe")

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from benchmarks.machines import sensed
 
 from oarlock.errors import InputError
 from oarlock.identify.columns import FORMS, form_of, soundness
@@ -17,7 +18,7 @@ from oarlock.machine import Axis
 from oarlock.records import Finding, Record
 from oarlock.records.recording import CHANNELS
 from oarlock.simulate.drive_model import PlantParameters
-from tests.conftest import play_on_model, sensed
+from tests.conftest import play_on_model
 
 
 def record(experiment: str, settings: Any = None, **columns: Any) -> Record:

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from benchmarks.machines import printed_axis, sensed
 
 from oarlock.drive.steps import problems
 from oarlock.errors import InputError
@@ -18,7 +19,7 @@ from oarlock.practice.truth import draw
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Finding, Record
 from oarlock.simulate.drive_model import PlantParameters
-from tests.conftest import play_on_model, printed_axis, sensed
+from tests.conftest import play_on_model
 from tests.model_link import Hasty, ModelLink
 
 

@@ -5,6 +5,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from benchmarks.machines import printed_axis, sensed
 
 from oarlock.errors import InputError
 from oarlock.identify.experiments import Experiment, ResistanceHolds
@@ -14,7 +15,7 @@ from oarlock.machine import Axis
 from oarlock.practice.truth import draw
 from oarlock.records import Finding
 from oarlock.session.perform import Performed, perform
-from tests.conftest import play_on_model, printed_axis, sensed
+from tests.conftest import play_on_model
 from tests.model_link import Hasty, ModelLink
 
 

@@ -4,11 +4,10 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from benchmarks.machines import random_axis
+from benchmarks.machines import printed_axis, random_axis
 
 from oarlock.machine import Axis
 from oarlock.machine.doubts import _RULES, doubt
-from tests.conftest import printed_axis
 
 
 def entered(axis: Axis, path: str, ratio: float) -> Axis:

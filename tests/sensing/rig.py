@@ -3,6 +3,8 @@
 from dataclasses import replace
 from typing import Any
 
+from benchmarks.machines import printed_axis, sensed
+
 from oarlock.drive.runner import play
 from oarlock.machine import Axis
 from oarlock.practice.truth import draw
@@ -16,7 +18,6 @@ from oarlock.sensing.search import BoundedSearch
 from oarlock.sensing.turn import ForcedTurn
 from oarlock.session.perform import perform
 from oarlock.simulate.drive_model import PlantParameters
-from tests.conftest import printed_axis, sensed
 from tests.model_link import Hasty, ModelLink
 
 

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from benchmarks.machines import printed_axis, sensed
 from PySide6.QtGui import QColor, QImage
 
 from oarlock.identify.readings import PATHS, QUANTITIES, estimate, experiment_for
@@ -18,7 +19,7 @@ from oarlock.ui import theme as look
 from oarlock.ui.app import application
 from oarlock.ui.identify_plots import EvidencePlot, ResidualPlot, quantity_color, ticks_of
 from oarlock.ui.identify_widgets import Consequences, TileButton
-from tests.conftest import play_on_model, printed_axis, sensed
+from tests.conftest import play_on_model
 
 
 @pytest.fixture(scope="module")

@@ -5,11 +5,9 @@ management command 'enter pre-operational': one frame of highest priority that o
 transfer. See docs/drive-interface.md for the drive's side.
 """
 
-import contextlib
 import importlib.resources
 import logging
 import math
-import queue
 import struct
 import threading
 import time
@@ -25,7 +23,8 @@ from numpy.typing import NDArray
 
 from oarlock.cancel import Cancel
 from oarlock.drive.heart import Heart
-from oarlock.drive.link import STATES, TRIPS, Live, Progress, Status
+from oarlock.drive.link import STATES, Live, Progress, Status, trip_name
+from oarlock.drive.transfers import fetch, fetch_trace
 from oarlock.drive.unix_bus import descriptor, open_bus, pack
 from oarlock.errors import (
     DriveRefused,
@@ -34,6 +33,7 @@ from oarlock.errors import (
     LinkLost,
     LinkProtocolError,
     LinkTimeout,
+    OarlockError,
 )
 
 # Every failure is translated and told once; the library's own log would tell it again.
@@ -42,6 +42,11 @@ CLIENT_ID = 0x7F
 _SECOND_LOOK = 0.25  # s
 SILENCE = 0.35  # s without a heartbeat of the drive's: it hangs
 START, STOP, CLEAR = 1, 2, 3
+OPERATIONAL, PRE_OPERATIONAL = 0x01, 0x80  # commands of the network management
+# What the library raises where an answer is too short, of a wrong size, or out of order.
+_SENSELESS = (
+    struct.error, ValueError, TypeError, IndexError, KeyError, AttributeError, OverflowError,
+)  # fmt: skip
 _STREAM_1 = struct.Struct("<ff")
 _STREAM_2 = struct.Struct("<fBBBb")
 _STREAM_3 = struct.Struct("<fhh")
@@ -73,6 +78,8 @@ class CanopenLink:
         self._sinks: list[Callable[[Live], None]] = []
         self._first: tuple[float, float] = (0.0, 0.0)
         self._angle: tuple[float, int, int] = (0.0, 0, 0)
+        self._emergency = 0
+        self._node_id = node_id
         self._sdo = threading.Lock()
         self._network = canopen.Network()
         try:
@@ -85,18 +92,22 @@ class CanopenLink:
         self._node = self._network.add_node(canopen.RemoteNode(node_id, dictionary(node_id)))
         self._node.sdo.RESPONSE_TIMEOUT = timeout
         self._node.sdo.MAX_RETRIES = 1
-        self._node.nmt.add_heartbeat_callback(self._beat)
-        self._network.subscribe(0x180 + node_id, self._stream_1)
-        self._network.subscribe(0x280 + node_id, self._stream_2)
-        self._network.subscribe(0x380 + node_id, self._stream_3)
+        for base, taken in (
+            (0x700, self._beat), (0x80, self._take_emergency), (0x180, self._stream_1),
+            (0x280, self._stream_2), (0x380, self._stream_3),
+        ):  # fmt: skip
+            self._network.subscribe(base + node_id, taken)
         self._closed = False
         self._heart: Heart | None = None
         try:
             self._network.connect()
             beat = pack(0x700 + CLIENT_ID, b"\x05")
             self._heart = Heart(descriptor(self._network.bus), beat)
-            self._node.nmt.state = "OPERATIONAL"
-            self._facts = self.read(["Facts.Control frequency", "Facts.Recorder rows"])
+            self._manage(OPERATIONAL)
+            self.read(["Facts.Control frequency", "Facts.Recorder rows"])
+        except LinkProtocolError:
+            self._leave()
+            raise
         except (can.CanError, LinkError) as error:
             self._await_reason(str(error))
             self._leave()
@@ -115,8 +126,12 @@ class CanopenLink:
             time.sleep(0.005)
         self._lose(otherwise)
 
-    def _beat(self, _state: int) -> None:
+    def _beat(self, _id: int, _data: bytearray, _time: float) -> None:
         self._seen = time.monotonic()
+
+    def _take_emergency(self, _id: int, data: bytearray, _time: float) -> None:
+        if len(data) >= 2:
+            self._emergency = int.from_bytes(data[:2], "little")
 
     def _stream_1(self, _id: int, data: bytearray, _time: float) -> None:
         self._seen = time.monotonic()
@@ -129,8 +144,8 @@ class CanopenLink:
     def _stream_2(self, _id: int, data: bytearray, _time: float) -> None:
         current, state, trip, counter, temperature = _STREAM_2.unpack(data)
         live = Live(
-            state=STATES[min(state, 3)],
-            trip=TRIPS[trip] if trip < len(TRIPS) else f"trip {trip}",
+            state=STATES[state] if state < len(STATES) else f"state {state}, unknown",
+            trip=trip_name(trip),
             bus=self._first[0],
             speed=self._first[1],
             current=current,
@@ -138,6 +153,7 @@ class CanopenLink:
             angle=self._angle[0],
             lines=self._angle[1:],
             counter=counter,
+            emergency=self._emergency,
         )
         for sink in tuple(self._sinks):
             sink(live)
@@ -159,6 +175,8 @@ class CanopenLink:
             self._alive()
             try:
                 return action()
+            except OarlockError:
+                raise
             except SdoAbortedError as error:
                 cause = _ABORTS.get(error.code, str(error))
                 place = f"{self._place}, {what}"
@@ -171,6 +189,10 @@ class CanopenLink:
                 raise LinkTimeout(
                     f"no answer to {what}", place=self._place, remedy=remedy
                 ) from error
+            except _SENSELESS as error:
+                cause = f"the answer to {what} makes no sense"
+                remedy = "Does this drive keep to docs/drive-interface.md?"
+                raise LinkProtocolError(cause, place=self._place, remedy=remedy) from error
             except (can.CanError, RuntimeError) as error:
                 self._await_reason(str(error))
                 self._alive()
@@ -184,12 +206,18 @@ class CanopenLink:
         except KeyError as error:
             raise InputError(f"no parameter {key}", place="link") from error
 
-    def _raw(self, key: str) -> Any:
-        return self._variable(key).raw
+    def _raw(self, key: str) -> float:
+        variable = self._variable(key)
+        data = fetch(variable, len(variable.od) // 8, self._place)
+        return float(variable.od.decode_raw(data))
 
     def read(self, keys: Sequence[str]) -> dict[str, float]:
         """Return parameters by name, such as `Current controller.Kp d`."""
-        return {key: float(self._ask(partial(self._raw, key), key)) for key in keys}
+        found = {key: float(self._ask(partial(self._raw, key), key)) for key in keys}
+        for key, value in found.items():
+            if not math.isfinite(value):
+                raise LinkProtocolError(f"{key} is {value}, not a number", place=self._place)
+        return found
 
     def write(self, values: Mapping[str, float]) -> None:
         """Write parameters, each read back and compared."""
@@ -200,8 +228,8 @@ class CanopenLink:
             )
             wanted = variable.od.encode_raw(number)
             self._ask(partial(variable.set_data, wanted), key)
-            back = self._ask(variable.get_data, key)
-            if bytes(back) != wanted:
+            back = self._ask(partial(fetch, variable, len(wanted), self._place), key)
+            if back != wanted:
                 raise LinkProtocolError(f"{key} did not arrive as it was sent", place=self._place)
 
     def load(self, table: NDArray[np.float32]) -> None:
@@ -209,8 +237,8 @@ class CanopenLink:
         data = table.astype("<f4").tobytes()
         variable = self._variable("Step table")
         self._ask(lambda: self._node.sdo.download(variable.od.index, 0, data), "Step table")
-        back = self._ask(lambda: self._node.sdo.upload(variable.od.index, 0), "Step table")
-        if bytes(back) != data:
+        back = self._ask(lambda: fetch(variable, len(data), self._place), "Step table")
+        if back != data:
             raise LinkProtocolError("the step table did not arrive as sent", place=self._place)
 
     def _command(self, code: int) -> None:
@@ -219,19 +247,27 @@ class CanopenLink:
 
     def start(self) -> None:
         """Energise and play the loaded table."""
-        self._node.nmt.state = "OPERATIONAL"
+        self._manage(OPERATIONAL)
         self._command(START)
+
+    def _manage(self, command: int) -> None:
+        """Send one frame of network management, past the library and its locks."""
+        frame = can.Message(
+            arbitration_id=0, data=bytes([command, self._node_id]), is_extended_id=False
+        )
+        self._network.bus.send(frame)
 
     def stop(self) -> None:
         """De-energise at once: one frame that overtakes whatever is under way."""
         try:
-            self._node.nmt.state = "PRE-OPERATIONAL"
-        except (can.CanError, RuntimeError) as error:
+            self._manage(PRE_OPERATIONAL)
+        except (can.CanError, OSError, ValueError, AttributeError) as error:
+            # The line is gone: nothing can be sent, and the drive's own watchdog acts.
             self._await_reason(str(error))
 
     def clear(self) -> None:
         """Acknowledge a trip or an end."""
-        self._node.nmt.state = "OPERATIONAL"
+        self._manage(OPERATIONAL)
         self._command(CLEAR)
 
     def _sign_of_life(self) -> bool:
@@ -255,47 +291,31 @@ class CanopenLink:
         names = ("State", "Trip", "Played", "Recorded rows")
         found = self.read([f"Drive.{name}" for name in names])
         state, trip, played, rows = (found[f"Drive.{name}"] for name in names)
+        if not 0 <= state < len(STATES):
+            raise LinkProtocolError(f"the drive is in a state {state:g} that has no meaning",
+                                    place=self._place)  # fmt: skip
         return Status(
-            state=STATES[min(int(state), 3)],
-            trip=TRIPS[min(int(trip), len(TRIPS) - 1)],
+            state=STATES[int(state)],
+            trip=trip_name(int(trip)),
             played=played,
             rows=int(rows),
         )
 
-    def upload(self, channels: int, progress: Progress, cancel: Cancel) -> NDArray[np.float32]:
-        """Return the trace, (rows, channels), checked by its CRC."""
-        return np.asarray(self._ask(lambda: self._upload(channels, progress, cancel), "Trace"))
-
-    def _upload(self, channels: int, progress: Progress, cancel: Cancel) -> NDArray[np.float32]:
-        data = bytearray()
-        stream = self._variable("Trace").open("rb", block_transfer=True, buffering=0)
-        total = max(stream.size or 1, 1)
-        try:
-            while chunk := stream.read(7):
-                data += chunk
-                if len(data) % 7168 == 0:
-                    progress(
-                        len(data) / total, f"fetching {len(data) // 1024} of {total // 1024} kB"
-                    )
-                    cancel.check()
-        except BaseException:
-            stream._error = True  # noqa: SLF001 - keeps close() from confirming what was cut off
-            self._node.sdo.abort(0x08000020)
-            self._drain()
-            raise
-        finally:
-            stream.close()
-        if len(data) % (4 * channels):
-            cause = f"{len(data)} bytes are no rows of {channels} channels"
-            raise LinkProtocolError(cause, place=self._place)
-        return np.frombuffer(bytes(data), dtype="<f4").reshape(-1, channels)
-
-    def _drain(self) -> None:
-        """Let go by what was still on its way of a transfer that was cut off."""
-        responses = self._node.sdo.responses
-        with contextlib.suppress(queue.Empty):
-            while True:
-                responses.get(timeout=0.05)
+    def upload(
+        self, rows: int, channels: int, progress: Progress, cancel: Cancel
+    ) -> NDArray[np.float32]:
+        """Return the trace, (rows, channels), checked by its CRC, its size and its numbers."""
+        size = 4 * rows * channels
+        trace = self._variable("Trace")
+        data: bytes = self._ask(
+            lambda: fetch_trace(trace, size, self._place, progress, cancel), "Trace"
+        )
+        table = np.frombuffer(data, dtype="<f4").reshape(rows, channels)
+        if not np.all(np.isfinite(table)):
+            at = int(np.flatnonzero(~np.isfinite(table).all(axis=1))[0])
+            cause = f"row {at + 1} of the trace holds what is not a number"
+            raise LinkProtocolError(cause, place=self._place, remedy="Run it again")
+        return table
 
     def subscribe(self, sink: Callable[[Live], None]) -> None:
         """Have `sink` called, on the link's thread, for each live message."""

@@ -3,7 +3,8 @@
 A drive de-energises within 50 ms of silence. An interpreter that holds its lock for longer than
 that (a large garbage collection, a library that does not let go of it) would trip a healthy
 run. So a helper beats on the bus's own descriptor for as long as this process feeds it through
-a pipe: it stops when the process freezes, and at once when it dies.
+a pipe. It falls silent at once when the process ends, when it is stopped by a signal or a
+debugger, and when its main thread has ended; and after `PATIENCE` when it no longer feeds.
 
 This file is also the helper's program; it imports nothing but the standard library.
 """
@@ -17,7 +18,7 @@ import time
 
 PERIOD = 0.010  # s between heartbeats
 FEED = 0.020  # s between feedings
-PATIENCE = 0.200  # s without feeding, then the helper falls silent
+PATIENCE = 0.100  # s without feeding, then the helper falls silent
 
 
 class Heart:
@@ -48,9 +49,10 @@ class Heart:
             pipe.close()
 
     def _feed(self) -> None:
+        main = threading.main_thread()
         while not self._ending.wait(FEED):
             try:
-                os.write(self._feeding, b".")
+                os.write(self._feeding, b"." if main.is_alive() else b"!")
             except OSError:
                 return  # the helper is gone, and so is the bus
 
@@ -70,17 +72,32 @@ class Heart:
 
 def beat(bus: int, feeding: int, frame: bytes) -> None:
     """Send `frame` every period while somebody feeds; return when nobody can any more."""
+    parent = os.open(f"/proc/{os.getppid()}/stat", os.O_RDONLY)
     fed = time.monotonic()
     os.write(bus, frame)
     os.write(sys.stdout.fileno(), b".")
+    due = fed + PERIOD
     while True:
-        ready, _, _ = select.select([feeding], [], [], PERIOD)
+        ready, _, _ = select.select([feeding], [], [], max(due - time.monotonic(), 0.0))
+        now = time.monotonic()
         if ready:
-            if not os.read(feeding, 4096):
+            told = os.read(feeding, 4096)
+            if not told or b"!" in told:
                 return
-            fed = time.monotonic()
-        if time.monotonic() - fed < PATIENCE:
-            os.write(bus, frame)
+            fed = now
+        if now >= due:
+            due = now + PERIOD
+            if now - fed < PATIENCE and not _stopped(parent):
+                os.write(bus, frame)
+
+
+def _stopped(stat: int) -> bool:
+    """Return whether the process behind an open /proc/PID/stat is stopped, or gone."""
+    try:
+        state = os.pread(stat, 512, 0).rpartition(b")")[2].split()[0]
+    except (OSError, IndexError):
+        return True
+    return state in (b"T", b"t", b"Z", b"X")
 
 
 if __name__ == "__main__":

@@ -31,6 +31,7 @@ class Live:
     angle: float = 0.0  # rad, mechanical, as the firmware makes it of its sensor
     lines: tuple[int, int] = (0, 0)  # sine and cosine of 32768, or counts and hall state
     counter: int = 0  # of the stream, to tell what was lost
+    emergency: int = 0  # code of the newest emergency frame, CiA 301; 0: none stands
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -41,6 +42,26 @@ class Status:
     trip: str
     played: float  # s
     rows: int
+
+
+def trip_name(number: int) -> str:
+    """Return what a trip's number means; one that this program does not know keeps its number."""
+    return TRIPS[number] if 0 <= number < len(TRIPS) else f"trip {number}, unknown to this program"
+
+
+# Classes of emergency codes (CiA 301, table 26), by the code's first digits.
+_EMERGENCIES = (
+    (0x23, "current"), (0x31, "mains voltage"), (0x32, "voltage of the bus"),
+    (0x33, "output voltage"), (0x42, "temperature of the device"), (0x41, "ambient temperature"),
+    (0x50, "hardware"), (0x60, "software"), (0x70, "additional module"), (0x81, "communication"),
+    (0x82, "protocol"), (0x86, "position or speed"), (0x90, "external fault"),
+)  # fmt: skip
+
+
+def emergency_name(code: int) -> str:
+    """Return an emergency code with the class that CiA 301 puts it into."""
+    name = next((name for high, name in _EMERGENCIES if code >> 8 == high), "")
+    return f"emergency 0x{code:04X}" + (f" ({name})" if name else "")
 
 
 class Link(Protocol):
@@ -78,8 +99,10 @@ class Link(Protocol):
     def status(self) -> Status:
         """Return how far the experiment is."""
 
-    def upload(self, channels: int, progress: Progress, cancel: Cancel) -> NDArray[np.float32]:
-        """Return the trace, (rows, channels)."""
+    def upload(
+        self, rows: int, channels: int, progress: Progress, cancel: Cancel
+    ) -> NDArray[np.float32]:
+        """Return the trace, (rows, channels); `rows` as `status` told them."""
 
     def subscribe(self, sink: Callable[[Live], None]) -> None:
         """Have `sink` called, on the link's thread, for each live message."""

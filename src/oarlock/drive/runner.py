@@ -69,7 +69,7 @@ def play(
     progress(0.8, "fetching the record")
     channels = len(plan.channels)
     rows = (
-        link.upload(channels, lambda f, doing: progress(0.8 + 0.2 * f, doing), cancel)
+        link.upload(status.rows, channels, lambda f, doing: progress(0.8 + 0.2 * f, doing), cancel)
         if status.rows
         else np.zeros((0, channels), dtype=np.float32)
     )
@@ -89,7 +89,7 @@ def play(
 
 def _prepare(plan: Plan, axis: Axis, link: Link) -> None:
     frequency = link.read(["Facts.Control frequency"])["Facts.Control frequency"]
-    if abs(frequency * axis.inverter.Ts - 1.0) > 1e-4:
+    if not abs(frequency * axis.inverter.Ts - 1.0) <= 1e-4:
         cause = f"the drive samples at {frequency:g} Hz, the axis says {1 / axis.inverter.Ts:g} Hz"
         raise InputError(cause, place="experiment", remedy="Set control_frequency")
     link.clear()

@@ -7,6 +7,7 @@ speaks to hardware through SocketCAN by giving a channel such as `can0`.
 import os
 import select
 import socket
+import stat
 import struct
 import tempfile
 import threading
@@ -22,6 +23,7 @@ from oarlock.errors import InputError
 FRAME = struct.Struct("<IB3x8s")  # can_frame: id with flags, length, padding, data
 BUSY = b"busy"  # what a second client is told before it is shut out
 _MASK = 0x7FF
+_NOT_DATA = 0xE000_0000  # flags of extended, remote and error frames
 
 
 def runtime_folder() -> Path:
@@ -31,9 +33,15 @@ def runtime_folder() -> Path:
         folder = Path(session) / "oarlock"
     else:  # no session folder on this machine: one of our own, refused if somebody else's
         folder = Path(tempfile.gettempdir()) / f"oarlock-{os.getuid()}"
-    folder.mkdir(mode=0o700, exist_ok=True)
-    if folder.stat().st_uid != os.getuid():
-        remedy = "Set XDG_RUNTIME_DIR to a folder of your own"
+    remedy = "Set XDG_RUNTIME_DIR to a folder of your own"
+    try:
+        folder.mkdir(mode=0o700, exist_ok=True)
+    except FileExistsError as error:
+        raise InputError("this is not a folder", place=str(folder), remedy=remedy) from error
+    found = folder.lstat()
+    if stat.S_ISLNK(found.st_mode):
+        raise InputError("this folder is a link", place=str(folder), remedy=remedy)
+    if found.st_uid != os.getuid():
         raise InputError("this folder belongs to somebody else", place=str(folder), remedy=remedy)
     folder.chmod(0o700)
     return folder
@@ -44,13 +52,19 @@ def pack(can_id: int, data: bytes) -> bytes:
     return FRAME.pack(can_id, len(data), bytes(data).ljust(8, b"\0"))
 
 
-def unpack(frame: bytes) -> tuple[int, bytes]:
-    """Return (identifier, data) of one frame; ValueError where it is malformed."""
+def unpack(frame: bytes) -> tuple[int, bytes] | None:
+    """Return (identifier, data) of one data frame with a standard identifier.
+
+    None for an extended, a remote or an error frame: none of them is for this protocol.
+    ValueError where it is malformed.
+    """
     if len(frame) != FRAME.size:
         raise ValueError(f"frame of {len(frame)} bytes")
     can_id, length, data = FRAME.unpack(frame)
     if length > 8:
         raise ValueError(f"frame with {length} bytes of data")
+    if can_id & _NOT_DATA:
+        return None
     return can_id & _MASK, data[:length]
 
 
@@ -86,9 +100,12 @@ class UnixBus(can.BusABC):  # type: ignore[misc]  # python-can is seen untyped
         if not frame:
             return self._lose("the drive closed the line")
         try:
-            can_id, data = unpack(frame)
+            found = unpack(frame)
         except ValueError as error:
             return self._lose(f"malformed frame: {error}")
+        if found is None:
+            return None, False
+        can_id, data = found
         message = can.Message(
             arbitration_id=can_id, data=data, is_extended_id=False, timestamp=time.time()
         )
@@ -131,7 +148,8 @@ def open_bus(channel: str, on_lost: Callable[[str], None]) -> Any:
     """Return a bus: a socket's path, or the name of a SocketCAN interface such as `can0`."""
     if "/" in channel:
         return UnixBus(channel, on_lost)
-    return can.Bus(channel=channel, interface="socketcan")
+    standard = [{"can_id": 0, "can_mask": 0, "extended": False}]
+    return can.Bus(channel=channel, interface="socketcan", can_filters=standard)
 
 
 def descriptor(bus: Any) -> int:

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from oarlock.drive.unix_bus import runtime_folder
+from oarlock.errors import InputError
 from oarlock.practice.server import WATCHDOG, Server
 from oarlock.practice.truth import AXES, draw
 from oarlock.simulate.drive_model import DriveModel
@@ -49,9 +50,15 @@ def main() -> int:
     model.advance(1)  # compiles, or loads from the cache, before anybody waits for it
     try:
         pace = min(max(options.pace, 0.1), 8.0)
-        Server(path, model, tied=options.tied, watchdog=options.watchdog, pace=pace).run()
+        server = Server(path, model, tied=options.tied, watchdog=options.watchdog, pace=pace)
+        sys.stdout.write(f"ready {path}\n")
+        sys.stdout.flush()
+        server.run()
     except KeyboardInterrupt:
         return 0
+    except InputError as error:
+        sys.stderr.write(f"oarlock: {error}\n")
+        return 2
     return 0
 
 

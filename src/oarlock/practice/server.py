@@ -4,6 +4,7 @@ import collections
 import os
 import select
 import socket
+import stat
 import struct
 import sys
 import time
@@ -16,6 +17,7 @@ from canopen.sdo.exceptions import SdoAbortedError
 
 from oarlock.drive.canopen_link import CLEAR, CLIENT_ID, START, STOP, dictionary
 from oarlock.drive.unix_bus import BUSY, FRAME, pack, unpack
+from oarlock.errors import InputError
 from oarlock.practice.sdo import BlockSdoServer, Values
 from oarlock.practice.truth import WINDING
 from oarlock.simulate import _kernels as k
@@ -25,7 +27,7 @@ NODE = 1
 WATCHDOG = 0.050  # s without the client's heartbeat, then no current
 _TICK_RUNNING, _TICK_IDLE = 0.002, 0.01  # s
 _STREAM, _HEARTBEAT = 0.02, 0.1  # s
-_STANDSTILL = 0.02  # s beyond a tick
+_BUDGET = 0.002  # s of answering requests in a turn; the rest waits
 _LONGEST_CATCH_UP = 0.5  # s; after a longer pause time is skipped, not played
 _QUEUE = 4000  # frames; a client that does not read is dropped
 _STATE_WRONG, _VALUE_WRONG, _TABLE_WRONG = 0x08000022, 0x06090030, 0x06040043
@@ -159,6 +161,48 @@ class _Outbox:
         self.frames.append(pack(message.arbitration_id, bytes(message.data)))
 
 
+def _clear_the_way(path: Path) -> None:
+    """Take away the socket of a drive that is gone; anything else there is left and refused.
+
+    Raises
+    ------
+    InputError : something that is no socket, or another drive, is there
+
+    """
+    try:
+        found = path.lstat()
+    except FileNotFoundError:
+        return
+    if not stat.S_ISSOCK(found.st_mode):
+        raise InputError("there is something that is no socket", place=str(path),
+                         remedy="Name another file with --socket")  # fmt: skip
+    with socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET) as other:
+        other.settimeout(0.5)
+        try:
+            other.connect(str(path))
+        except (ConnectionRefusedError, FileNotFoundError):
+            path.unlink(missing_ok=True)
+            return
+        except OSError:
+            pass  # it listens, and does not answer now
+    raise InputError("another practice drive listens here", place=str(path),
+                     remedy="End it, or name another file with --socket")  # fmt: skip
+
+
+class _Awake:
+    """Tells for how long this process was kept from running: neither waiting nor computing."""
+
+    def __init__(self) -> None:
+        self._turn, self._worked = time.monotonic(), time.process_time()
+
+    def stood_still(self, waited: float) -> float:
+        """Return that time (s) since the last call, of which `waited` was meant to be slept."""
+        now, worked = time.monotonic(), time.process_time()
+        lost = now - self._turn - waited - (worked - self._worked)
+        self._turn, self._worked = now, worked
+        return max(lost, 0.0)
+
+
 class Server:
     """Listens on a local socket and lets time pass."""
 
@@ -178,28 +222,28 @@ class Server:
         self._client: socket.socket | None = None
         self._beat = 0.0
         self._reported_trip = 0
-        path.unlink(missing_ok=True)
+        self._requests: collections.deque[tuple[int, bytes]] = collections.deque()
+        _clear_the_way(path)
         self._listener = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         self._listener.bind(str(path))
+        self._inode = path.stat().st_ino
         path.chmod(0o600)
         self._listener.listen(4)
 
     def run(self) -> None:
         """Serve until the parent is gone (its end of standard input closed) or interrupted."""
-        sys.stdout.write(f"ready {self._path}\n")
-        sys.stdout.flush()
         now = time.monotonic()
-        played, stream, heartbeat, turn = now, now, now, now
+        played, stream, heartbeat = now, now, now
+        awake = _Awake()
         try:
             while True:
                 tick = _TICK_RUNNING if self._model.is_running else _TICK_IDLE
-                if not self._exchange(max(played + tick - time.monotonic(), 0.0)):
+                wait = 0.0 if self._requests else max(played + tick - time.monotonic(), 0.0)
+                if not self._exchange(wait):
                     return
                 now = time.monotonic()
                 # While this process itself stood still, nobody's silence could be heard.
-                stood_still = now - turn - tick
-                self._beat += stood_still if stood_still > _STANDSTILL else 0.0
-                turn = now
+                self._beat = min(self._beat + awake.stood_still(wait), now)
                 self._watch(now)
                 if now - played >= tick:
                     played = self._play(played, now)
@@ -211,6 +255,13 @@ class Server:
                     heartbeat = now + _HEARTBEAT
                 self._flush()
         finally:
+            self.close()
+
+    def close(self) -> None:
+        """Let go of client and socket; the socket's file goes if it is still this drive's."""
+        self._drop()
+        self._listener.close()
+        if self._path.exists() and self._path.stat().st_ino == self._inode:
             self._path.unlink(missing_ok=True)
 
     def _play(self, played: float, now: float) -> float:
@@ -246,6 +297,7 @@ class Server:
                 self._receive()
             elif not os.read(sys.stdin.fileno(), 64):
                 return False
+        self._answer()
         return True
 
     def _accept(self) -> None:
@@ -262,10 +314,12 @@ class Server:
         client.setblocking(False)
         self._client = client
         self._outbox.frames.clear()
+        self._requests.clear()
         self._beat = 0.0
 
     def _receive(self) -> None:
-        for _ in range(64):
+        """Take all that has arrived: heartbeat and stop act at once, requests wait in line."""
+        for _ in range(_QUEUE):
             if self._client is None:
                 return
             try:
@@ -278,22 +332,39 @@ class Server:
                 self._drop()
                 return
             try:
-                can_id, data = unpack(frame)
+                found = unpack(frame)
             except ValueError:
                 self._drop()
                 return
-            self._handle(can_id, data)
-            self._flush()
+            if found is not None:
+                self._handle(*found)
 
     def _handle(self, can_id: int, data: bytes) -> None:
-        if can_id == 0x700 + CLIENT_ID:
+        if can_id == 0x700 + CLIENT_ID and len(data) == 1:
             self._beat = time.monotonic()
         elif can_id == 0 and len(data) >= 2 and data[1] in (0, NODE):
-            self._firmware.operational = data[0] == 1
-            if not self._firmware.operational:
+            if data[0] == 1:  # in its turn, so that a stop before it still stops
+                self._requests.append((can_id, data))
+            else:
+                self._firmware.operational = False
                 self._model.stop()
-        elif len(data) == 8:
-            self._network.notify(can_id, bytearray(data), time.time())
+                # A start that was asked for before the stop must not come after it.
+                self._requests = collections.deque(r for r in self._requests if r[0] != 0)
+        elif len(data) == 8 and len(self._requests) < _QUEUE:
+            self._requests.append((can_id, data))
+
+    def _answer(self) -> None:
+        """Answer what waits, for as long as a turn may take."""
+        until = time.monotonic() + _BUDGET
+        while self._requests and self._client is not None:
+            can_id, data = self._requests.popleft()
+            if can_id == 0:
+                self._firmware.operational = True
+            else:
+                self._network.notify(can_id, bytearray(data), time.time())
+            self._flush()
+            if time.monotonic() > until:
+                return
 
     def _drop(self) -> None:
         """Be without a client: no current, from this moment on."""
@@ -304,6 +375,7 @@ class Server:
             self._client.close()
         self._client = None
         self._outbox.frames.clear()
+        self._requests.clear()
 
     def _send_stream(self) -> None:
         m = self._model

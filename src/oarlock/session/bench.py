@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from psygnal import Signal
 
 from oarlock.cancel import Cancel
-from oarlock.drive.link import Link, Live
+from oarlock.drive.link import Link, Live, emergency_name
 from oarlock.errors import InputError, OarlockError
 from oarlock.identify.experiments import Experiment
 from oarlock.machine import Axis
@@ -52,6 +52,7 @@ class Bench:
         self.connecting = False
         self.braked = True
         self._silences = 0
+        self._emergency = 0
 
     # The link
 
@@ -118,6 +119,11 @@ class Bench:
         if self._link is not None and self._silences >= 3 and self._cancel is None:
             self._silences = 0
             self._lost(f"{self._link.name}: no sign of life; it is built to de-energise by itself")
+        code = self.live.emergency
+        if code != self._emergency:
+            self._emergency = code
+            if code and not self.busy:  # while an experiment runs its end tells it
+                self.told.emit(f"{self.name}: {emergency_name(code)}")
 
     def _lost(self, text: str) -> None:
         link, self._link = self._link, None
@@ -190,8 +196,10 @@ class Bench:
             performed = outcome.value
             self._session.keep(performed)
             if performed.run.ended != "done":
+                code = self.live.emergency
+                why = f" ({emergency_name(code)})" if code else ""
                 self.told.emit(
-                    f"{performed.run.title}: {performed.run.ended}. What was recorded is kept"
+                    f"{performed.run.title}: {performed.run.ended}{why}. What was recorded is kept"
                 )
             on_kept(performed)
         elif isinstance(outcome, Stopped):
@@ -214,10 +222,12 @@ class Bench:
 
     def stop(self) -> None:
         """De-energise at once and end what is under way; harmless when nothing is."""
-        if self._link is not None:
-            self._link.stop()
-        if self._cancel is not None:
-            self._cancel.set()
+        try:
+            if self._link is not None:
+                self._link.stop()
+        finally:
+            if self._cancel is not None:
+                self._cancel.set()
 
     def disconnect(self) -> None:
         """Leave the drive de-energised, or give up connecting to it."""

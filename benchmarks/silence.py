@@ -1,0 +1,142 @@
+"""How long the drive stays energised once its client falls silent, by the drive's own clock.
+
+`python -m benchmarks.silence [TRIES]`: each kind of silence that docs/drive-interface.md names,
+with a client in a process of its own and a drive that notes when it let go.
+"""
+
+import os
+import select
+import signal
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+
+from oarlock.practice.server import WATCHDOG, Server
+from oarlock.practice.truth import draw
+from oarlock.simulate.drive_model import DriveModel
+
+# s, from the event to no current: what docs/drive-interface.md promises for each kind.
+PROMISED = {"ended": 0.070, "killed": 0.070, "stopped": 0.080, "main thread over": 0.100,
+            "lock held": 0.170}  # fmt: skip
+
+_CLIENT = """
+import ctypes, os, sys, threading, time
+from benchmarks.machines import the_axis
+from oarlock.cancel import Cancel
+from oarlock.drive.canopen_link import CanopenLink
+from oarlock.drive.runner import play
+from oarlock.drive.steps import Limits, Plan, Step
+from oarlock.identify.experiments import gentle_gains
+
+kind, axis = sys.argv[2], the_axis()
+link = CanopenLink(sys.argv[1])
+plan = Plan(name="hold", steps=(Step(duration=20.0, i_d=1.0),), channels=("t",), decimation=50,
+            limits=Limits(current=8.0, speed=10.0, travel=1.0, time=21.0),
+            gains=gentle_gains(axis, 800.0))
+def run():
+    try:
+        play(plan, axis, link, settings={}, cancel=Cancel())
+    except Exception:
+        pass
+threading.Thread(target=run, daemon=kind != "main thread over").start()
+while link.status().state != "running":
+    time.sleep(0.005)
+time.sleep(0.05)
+sys.stdout.write("running\\n"); sys.stdout.flush()
+sys.stdin.readline()
+sys.stdout.write(f"{time.monotonic()}\\n"); sys.stdout.flush()
+if kind == "ended":
+    os._exit(1)
+elif kind == "lock held":
+    ctypes.PyDLL(None).usleep(600000)
+elif kind != "main thread over":
+    time.sleep(20.0)
+"""
+
+
+class WatchedDrive(Server):
+    """A practice drive in a thread of this process, which notes when it let go."""
+
+    def __init__(self, path: Path) -> None:
+        model = DriveModel(draw("winch", 0))
+        model.advance(1)
+        super().__init__(path, model, tied=False, watchdog=WATCHDOG)
+        self.let_go = 0.0
+        self._over = threading.Event()
+        self._was_running = False
+        self._thread = threading.Thread(target=self.run, name="watched drive")
+        self._thread.start()
+
+    def _exchange(self, timeout: float) -> bool:
+        running = self._model.is_running
+        if self._was_running and not running:
+            self.let_go = time.monotonic()
+        self._was_running = running
+        return not self._over.is_set() and super()._exchange(min(timeout, 0.02))
+
+    def end(self) -> None:
+        """Stop serving."""
+        self._over.set()
+        self._thread.join(5.0)
+
+
+def once(kind: str, folder: Path) -> float:
+    """Return how long (s) the drive stayed energised after one silence of a kind."""
+    drive = WatchedDrive(folder / "drive.sock")
+    client = subprocess.Popen(
+        [sys.executable, "-c", _CLIENT, str(folder / "drive.sock"), kind],
+        stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True,
+    )  # fmt: skip
+    assert client.stdin is not None
+    assert client.stdout is not None
+    try:
+        _line(client)
+        client.stdin.write("now\n")
+        client.stdin.flush()
+        begun = float(_line(client))
+        if kind in ("killed", "stopped"):
+            time.sleep(0.02)
+            begun = time.monotonic()
+            os.kill(client.pid, signal.SIGKILL if kind == "killed" else signal.SIGSTOP)
+        until = time.monotonic() + 3.0
+        while not drive.let_go and time.monotonic() < until:
+            time.sleep(0.005)
+        return drive.let_go - begun if drive.let_go else float("inf")
+    finally:
+        client.kill()
+        client.wait()
+        client.stdin.close()
+        client.stdout.close()
+        drive.end()
+
+
+def _line(client: subprocess.Popen[str]) -> str:
+    assert client.stdout is not None
+    ready, _, _ = select.select([client.stdout], [], [], 20.0)
+    if not ready:
+        raise RuntimeError("the client does not answer")
+    return client.stdout.readline().strip()
+
+
+def main(tries: int = 200, tell: Callable[[str], None] = print) -> None:
+    """Measure each kind and print its table."""
+    tell("| silence of the client | tries | median ms | most ms | promised ms |")
+    tell("| --- | --- | --- | --- | --- |")
+    for kind, promised in PROMISED.items():
+        with tempfile.TemporaryDirectory() as folder:
+            found = np.array([once(kind, Path(folder)) for _ in range(tries)])
+        tell(
+            f"| {kind} | {tries} | {1e3 * np.median(found):.0f} | {1e3 * found.max():.0f} | "
+            f"{1e3 * promised:.0f} |"
+        )
+
+
+if __name__ == "__main__":
+    sys.stdout.reconfigure(line_buffering=True)  # type: ignore[union-attr]
+    main(int(sys.argv[1]) if len(sys.argv) > 1 else 200)

@@ -1,0 +1,95 @@
+"""SDO uploads of a known size: bounded in bytes and in time, and never taken as done too early.
+
+The library reads until the drive says that it is at its end. A drive that never does, or that
+sends more or less than it told, is refused here.
+"""
+
+import contextlib
+import queue
+import time
+from typing import Any
+
+from oarlock.cancel import Cancel
+from oarlock.drive.link import Progress
+from oarlock.errors import LinkProtocolError, LinkTimeout
+
+_SLOWEST = 2000.0  # bytes/s, below which a transfer is given up
+_MOST_WAIT = 3.0  # s, besides
+_LOOK = 0.05  # s, between looks at the cancel flag
+
+
+def fetch(variable: Any, size: int, place: str) -> bytes:
+    """Return `size` bytes of an object.
+
+    Raises
+    ------
+    LinkProtocolError : more, fewer, or an answer without end
+
+    """
+    data, until = bytearray(), time.monotonic() + _MOST_WAIT + size / _SLOWEST
+    with variable.open("rb", buffering=0) as stream:
+        while chunk := stream.read(7):
+            data += chunk
+            if len(data) > size or time.monotonic() > until:
+                stream._done = True  # noqa: SLF001 - it is not read to its end
+                break
+    if stream.exp_data is not None and stream.size is None:
+        del data[size:]  # four bytes, of which the drive does not say how many count
+    if len(data) != size:
+        more = " or more" if len(data) > size else ""
+        cause = f"{variable.od.name} came as {len(data)} bytes{more}, it has {size}"
+        raise LinkProtocolError(cause, place=place)
+    return bytes(data)
+
+
+def fetch_trace(variable: Any, size: int, place: str, progress: Progress, cancel: Cancel) -> bytes:
+    """Return `size` bytes of an object by block upload, checked by its CRC.
+
+    Raises
+    ------
+    LinkProtocolError : no check sum, or another size
+    LinkTimeout : it comes too slowly
+    Cancelled : the user stopped it
+
+    """
+    stream = variable.open("rb", block_transfer=True, buffering=0)
+    try:
+        data = _blocks(stream, size, place, progress, cancel)
+    except BaseException:
+        stream._error = True  # noqa: SLF001 - keeps close() from confirming what was cut off
+        stream.sdo_client.abort(0x08000020)
+        _drain(stream.sdo_client.responses)
+        raise
+    finally:
+        stream.close()
+    return data
+
+
+def _blocks(stream: Any, size: int, place: str, progress: Progress, cancel: Cancel) -> bytes:
+    if not stream.crc_supported:
+        raise LinkProtocolError("the trace comes without a check sum", place=place)
+    data = bytearray()
+    begun = looked = time.monotonic()
+    while len(data) <= size and (chunk := stream.read(7)):
+        data += chunk
+        now = time.monotonic()
+        if now - looked < _LOOK:
+            continue
+        looked = now
+        progress(min(len(data) / size, 1.0), f"fetching {len(data) // 1024} of {size // 1024} kB")
+        cancel.check()
+        if now - begun > _MOST_WAIT + len(data) / _SLOWEST:
+            cause = f"the trace comes too slowly: {len(data)} of {size} bytes"
+            raise LinkTimeout(cause, place=place, remedy="Look at the bus load and the bit rate")
+    if len(data) != size:
+        more = " or more" if len(data) > size else ""
+        cause = f"the trace has {len(data)} bytes{more}, the drive told of {size}"
+        raise LinkProtocolError(cause, place=place)
+    return bytes(data)
+
+
+def _drain(responses: "queue.Queue[bytes]") -> None:
+    """Let go by what was still on its way of a transfer that was cut off."""
+    with contextlib.suppress(queue.Empty):
+        while True:
+            responses.get(timeout=0.05)

@@ -1,0 +1,146 @@
+"""Whatever makes the client fall silent: the drive lets go within what its page promises."""
+
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from benchmarks.silence import PROMISED, once
+
+from oarlock.drive.canopen_link import CLIENT_ID
+from oarlock.drive.unix_bus import pack, unpack
+from oarlock.practice.server import Server
+from oarlock.practice.truth import draw
+from oarlock.simulate.drive_model import DriveModel
+
+
+@pytest.mark.realtime
+@pytest.mark.parametrize("kind", list(PROMISED))
+def test_each_kind_of_silence(tmp_path: Path, kind: str) -> None:
+    """The best of three: a busy machine adds, never takes away."""
+    assert min(once(kind, tmp_path) for _ in range(3)) <= PROMISED[kind]
+
+
+def test_the_page_names_each_promise() -> None:
+    page = Path("docs/drive-interface.md").read_text()
+    for kind, seconds in PROMISED.items():
+        assert f"| {kind} " in page
+        assert f"{1e3 * seconds:.0f} ms" in page
+
+
+@pytest.fixture
+def server(tmp_path: Path) -> Iterator[Server]:
+    model = DriveModel(draw("winch", 0))
+    made = Server(tmp_path / "drive.sock", model, tied=False)
+    yield made
+    made.close()
+
+
+def joined(server: Server) -> socket.socket:
+    client = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    client.connect(str(server._path))
+    server._exchange(0.1)
+    return client
+
+
+@pytest.mark.parametrize("flag", [0x8000_0000, 0x4000_0000, 0x2000_0000])
+def test_frames_of_other_kinds_are_no_heartbeats(server: Server, flag: int) -> None:
+    """Extended, remote and error frames with the right low bits keep nothing energised."""
+    client = joined(server)
+    client.send(pack(flag | 0x700 + CLIENT_ID, b"\5"))
+    client.send(pack(flag | 0x123_4000 | 0x700 + CLIENT_ID, b"\5"))
+    server._exchange(0.1)
+    assert server._beat == 0.0
+    assert unpack(pack(flag | 0x701, b"\5")) is None
+    client.send(pack(0x700 + CLIENT_ID, b"\5"))
+    server._exchange(0.1)
+    assert server._beat == pytest.approx(time.monotonic(), abs=0.5)
+    client.close()
+
+
+def test_a_heartbeat_is_heard_behind_a_flood_of_requests(server: Server) -> None:
+    client = joined(server)
+    client.setblocking(False)
+    server._network.notify = lambda *_: time.sleep(0.001)  # each takes its time
+    for _ in range(150):
+        client.send(pack(0x601, b"\x40\x10\x20\x01\0\0\0\0"))
+    client.send(pack(0x700 + CLIENT_ID, b"\5"))
+    begun = time.monotonic()
+    server._exchange(0.1)
+    assert server._beat >= begun
+    assert time.monotonic() - begun < 0.05
+    assert len(server._requests) > 50  # they wait; the drive looks at its clock meanwhile
+    client.close()
+
+
+def test_a_stop_overtakes_a_start_that_waits(server: Server) -> None:
+    client = joined(server)
+    for _ in range(60):
+        client.send(pack(0x601, b"\x40\x10\x20\x01\0\0\0\0"))
+    client.send(pack(0, bytes([1, 1])))
+    client.send(pack(0, bytes([0x80, 1])))
+    while server._exchange(0.01) and server._requests:
+        pass
+    assert not server._firmware.operational
+    client.close()
+
+
+def run_drive(path: Path) -> subprocess.CompletedProcess[str]:
+    command = [sys.executable, "-m", "oarlock.practice", "--socket", str(path)]
+    return subprocess.run(command, capture_output=True, text=True, timeout=30, check=False)
+
+
+def test_a_file_in_the_sockets_place_is_left_alone(tmp_path: Path) -> None:
+    path = tmp_path / "thesis.txt"
+    path.write_text("years of work")
+    ran = run_drive(path)
+    assert ran.returncode == 2
+    assert ran.stderr.count("\n") == 1
+    assert "no socket" in ran.stderr
+    assert path.read_text() == "years of work"
+
+
+def test_a_second_drive_does_not_take_the_path_of_the_first(server: Server) -> None:
+    ran = run_drive(server._path)
+    assert ran.returncode == 2
+    assert "another practice drive listens here" in ran.stderr
+    assert server._path.is_socket()
+
+
+def test_the_socket_of_a_drive_that_is_gone_is_taken(tmp_path: Path) -> None:
+    path = tmp_path / "left.sock"
+    left = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    left.bind(str(path))
+    left.close()
+    made = Server(path, DriveModel(draw("winch", 0)), tied=False)
+    assert path.is_socket()
+    made.close()
+
+
+def test_a_drive_that_ends_leaves_anothers_socket(tmp_path: Path) -> None:
+    path = tmp_path / "drive.sock"
+    first = Server(path, DriveModel(draw("winch", 0)), tied=True)
+    path.unlink()
+    other = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    other.bind(str(path))
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr(Server, "_exchange", lambda _self, _timeout: False)
+        first.run()
+    assert path.is_socket()
+    other.close()
+
+
+def test_a_planted_link_is_refused(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from oarlock.drive.unix_bus import runtime_folder
+    from oarlock.errors import InputError
+
+    target = tmp_path / "target"
+    target.mkdir(mode=0o755)
+    (tmp_path / "oarlock").symlink_to(target)
+    monkeypatch.setenv("XDG_RUNTIME_DIR", str(tmp_path))
+    with pytest.raises(InputError, match="is a link"):
+        runtime_folder()
+    assert target.stat().st_mode & 0o777 == 0o755
