@@ -5,8 +5,6 @@ import subprocess
 import sys
 from pathlib import Path
 
-import pytest
-
 import oarlock
 from oarlock.session.session import Session
 from oarlock.store.project import Project
@@ -49,14 +47,3 @@ def test_a_kept_project_opens_without_the_units_package(demo_path: Path) -> None
         "sys.exit('pint' in sys.modules)"
     )
     assert subprocess.run([sys.executable, "-c", program], check=False).returncode == 0
-
-
-def test_conversions_of_another_version_count_no_longer(demo_path: Path) -> None:
-    session = Session(Project.open(demo_path), lambda call: call())
-    kept = dict(session.view["conversions"])
-    entries = [[k, t, p, 99.0, n] for k, t, p, _, n in kept["entries"]]
-    session.set_view("conversions", {"version": -1, "entries": entries})
-    assert session.close()
-    again = Session(Project.open(demo_path), lambda call: call())
-    assert again.axis.machine.R.value == pytest.approx(0.82)
-    again.close()

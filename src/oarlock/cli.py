@@ -44,6 +44,7 @@ def open_project(project: Path) -> int:
 
 def _project_of(axis_file: Path) -> Path:
     """Return the project beside an axis file, made from it where there is none yet."""
+    from oarlock.files import shown
     from oarlock.machine.axis_file import format_axis, read_axis
     from oarlock.store.project import Project
 
@@ -51,9 +52,8 @@ def _project_of(axis_file: Path) -> Path:
     path = axis_file.with_name(f"{name}.oarlock")
     axis = read_axis(axis_file)
     if not path.exists():
-        project = Project.create(path, name)
-        project.save_axis(axis.name, format_axis(axis), f"from {axis_file.name}")
-        project.close()
+        label = f"from {shown(Path(axis_file.name))}"
+        Project.make(path, name, lambda p: p.save_axis(axis.name, format_axis(axis), label))
     return path
 
 

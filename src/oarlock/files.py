@@ -2,7 +2,9 @@
 
 import os
 import tempfile
+import tomllib
 from pathlib import Path
+from typing import Any
 
 from oarlock.errors import InputError
 
@@ -19,6 +21,37 @@ def read_text(path: Path, *, encoding: str = "utf-8") -> str:
         raise InputError(
             f"line {line} is not {encoding.upper()}", place=str(path), remedy="Save it as UTF-8"
         ) from error
+
+
+def text_lines(text: str) -> list[str]:
+    """Return the lines of a text as every reader counts them: no form feed ends one.
+
+    `str.splitlines` would end lines at form feeds and separators, too.
+    """
+    lines = text.replace("\r\n", "\n").replace("\r", "\n").split("\n")
+    return lines[:-1] if lines[-1] == "" else lines
+
+
+def shown(path: Path) -> str:
+    """Return a path as text that can be stored and printed, odd bytes of its name replaced."""
+    return os.fsencode(path).decode("utf-8", errors="replace")
+
+
+def parse_toml(text: str, *, place: str) -> dict[str, Any]:
+    """Return what a TOML text holds.
+
+    Raises
+    ------
+    InputError : not TOML, numbers of thousands of digits, or tables nested without end
+
+    """
+    try:
+        return tomllib.loads(text)
+    except RecursionError as error:
+        raise InputError("its tables are nested too deep", place=place,
+                         remedy="Write it flatter") from error  # fmt: skip
+    except ValueError as error:  # the library's own error is one of these
+        raise InputError(f"not TOML: {error}", place=place, remedy="Mend that line") from error
 
 
 def read_bytes(path: Path) -> bytes:

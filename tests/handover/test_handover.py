@@ -299,3 +299,134 @@ def test_what_sensing_found_goes_where_the_header_names_it(axis: Axis) -> None:
     text = header(tuned_axis)
     assert "ANGLE_SINE_RATIO" in text
     assert default_map(text, values).keys() >= keys.keys()
+
+
+@pytest.mark.parametrize(
+    "line",
+    [
+        "static const int16_t CUR_KP_Q = 3200;",
+        "static const int16_t\n    CUR_KP_Q = 3200;",
+        "const unsigned long CUR_KP_Q = 3200UL;",
+        "int CUR_KP_Q = 3200;",
+        "q15_t CUR_KP_Q = 3200;",
+        "CUR_KP_Q = 3200",
+        "#define CUR_KP_Q (3200)",
+        "#define CUR_KP_Q 3200L",
+        "static const int CUR_KP_Q = 3200.0;",
+    ],
+)
+def test_integer_constants_are_refused_in_every_form(
+    tuned: Axis, tmp_path: Path, line: str
+) -> None:
+    path = tmp_path / "gains.h"
+    path.write_text(f"/* int */\nfloat other = 1;\n{line}\n")
+    with pytest.raises(InputError, match=r"is the integer 3200|not a plain number"):
+        patch_file(path, {"CUR_KP_Q": "current.Kp_q"}, handover_values(tuned))
+
+
+@pytest.mark.parametrize(
+    "line",
+    [
+        "static const float CUR_KP_Q = 3;",
+        "double CUR_KP_Q = 3200;",
+        "static const float a = 1.0f, CUR_KP_Q = 2;",
+        "CUR_KP_Q = 3.0",
+        "#define CUR_KP_Q 3.0",
+        "#define CUR_KP_Q 3f",
+    ],
+)
+def test_floats_are_taken_however_they_are_written(tuned: Axis, tmp_path: Path, line: str) -> None:
+    path = tmp_path / "gains.h"
+    path.write_text(f"int other = 1;\n{line}\n")
+    patch = patch_file(path, {"CUR_KP_Q": "current.Kp_q"}, handover_values(tuned))
+    assert "82.27383" in patch.after.decode()
+
+
+@pytest.mark.parametrize(
+    "dead",
+    [
+        "// an old note \\\n#define CUR_KP_Q 1.0f",
+        "#if (0)\n#define CUR_KP_Q 1.0f\n#endif",
+        "#if 0L\n#define CUR_KP_Q 1.0f\n#endif",
+        "#if false\n#ifdef A\n#define CUR_KP_Q 1.0f\n#endif\n#endif",
+        "#if 1\n#else\n#define CUR_KP_Q 1.0f\n#endif",
+        "#if (1)\n#elif X\n#define CUR_KP_Q 1.0f\n#endif",
+        '#define DOC R"x(\nCUR_KP_Q = 1.0f;\n)x"',
+        "#if 0\n#if 1\n#define CUR_KP_Q 1.0f\n#else\n#define CUR_KP_Q 2.0f\n#endif\n#endif",
+    ],
+)
+def test_what_is_never_compiled_holds_no_value(tuned: Axis, tmp_path: Path, dead: str) -> None:
+    path = tmp_path / "gains.h"
+    path.write_text(f"{dead}\n#define CUR_KP_Q 5.0f\n")
+    patch = patch_file(path, {"CUR_KP_Q": "current.Kp_q"}, handover_values(tuned))
+    assert patch.after.decode().startswith(dead)
+    assert patch.changes[0].was == 5.0
+
+
+def test_the_live_branch_is_found(tuned: Axis, tmp_path: Path) -> None:
+    path = tmp_path / "gains.h"
+    path.write_text("#if 0\n#define CUR_KP_Q 1.0f\n#else\n#define CUR_KP_Q 2.0f\n#endif\n")
+    patch = patch_file(path, {"CUR_KP_Q": "current.Kp_q"}, handover_values(tuned))
+    assert patch.changes[0].line == 4
+
+
+@needs_compiler
+@pytest.mark.parametrize("name", ["3-phase winch", "Straße", "…", "_", "winch"])
+def test_any_axis_gives_a_header_that_compiles(tuned: Axis, name: str) -> None:
+    text = header(replace(tuned, name=name)).encode()
+    errors = {"q": np.linspace(-3, 3, 50, dtype=np.float32)}
+    assert prove(text, DEFAULT_MAP, handover_values(tuned), errors).exact
+
+
+def test_our_own_header_after_sensing_can_be_updated(tuned: Axis, tmp_path: Path) -> None:
+    """Names in its comment are not taken for values that it holds."""
+    from oarlock.handover.header import default_map
+
+    path = tmp_path / "gains.h"
+    path.write_text(header(tuned))
+    values = handover_values(tuned)
+    patch = patch_file(path, default_map(path.read_text(), values), values)
+    assert not any(change.differs for change in patch.changes)
+    assert "A_NAME" not in default_map("/* A_NAME ANGLE_ZERO */", values)
+
+
+@needs_compiler
+def test_a_header_that_includes_its_neighbour(tuned: Axis, tmp_path: Path) -> None:
+    (tmp_path / "units.h").write_text("#define ONE 1.0f\n")
+    text = b'#include "units.h"\n' + header(tuned).encode()
+    errors = {"q": np.linspace(-3, 3, 50, dtype=np.float32)}
+    values = handover_values(tuned)
+    assert prove(text, DEFAULT_MAP, values, errors, beside=tmp_path).exact
+    with pytest.raises(InputError, match="does not compile"):
+        prove(text, DEFAULT_MAP, values, errors)
+
+
+@pytest.mark.parametrize(
+    ("script", "words"),
+    [
+        ("sleep 5", "the compiler did not end within"),
+        ("kill -SEGV $$", "ended by signal 11"),
+        ("exit 3", "exit status 3"),
+        ("for last; do :; done; printf '#!/bin/sh\nsleep 5\n' > $last; chmod +x $last",
+         "the compiled controller did not end"),
+        ("for last; do :; done; printf '#!/bin/sh\nkill -ABRT $$\n' > $last; chmod +x $last",
+         "did not come to its end: ended by signal 6"),
+        ("for last; do :; done; printf '#!/bin/sh\necho x\n' > $last; chmod +x $last",
+         "did not come to its end"),
+    ],
+)  # fmt: skip
+def test_compilers_that_hang_or_crash_are_one_line(
+    tuned: Axis, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, script: str, words: str
+) -> None:
+    monkeypatch.setattr("oarlock.handover.proof._PATIENCE", 0.5)
+    compiler = tmp_path / "cc"
+    compiler.write_text(f"#!/bin/sh\n{script}\n")
+    compiler.chmod(0o755)
+    errors = {"q": np.linspace(-3, 3, 50, dtype=np.float32)}
+    with pytest.raises(InputError, match=words) as caught:
+        prove(header(tuned).encode(), DEFAULT_MAP, handover_values(tuned), errors,
+              compiler=str(compiler))  # fmt: skip
+    assert "\n" not in str(caught.value)
+    with pytest.raises(InputError, match="cannot be run"):
+        prove(header(tuned).encode(), DEFAULT_MAP, handover_values(tuned), errors,
+              compiler=str(tmp_path / "nobody"))  # fmt: skip

@@ -1,6 +1,7 @@
 """The axis file: what is read, what is refused and where, and that nothing is lost on the way."""
 
 import re
+import time
 from dataclasses import replace
 from pathlib import Path
 
@@ -167,3 +168,51 @@ def test_the_sensor_is_read_and_written() -> None:
 def test_a_sensor_without_sense_is_refused(old: str, new: str, words: str) -> None:
     with pytest.raises(InputError, match=words):
         parse_axis(TEXT.replace(old, new), place="a")
+
+
+WHOLE = demo_text("winch.axis.toml").partition("[targets")[0]
+
+
+@pytest.mark.parametrize(
+    ("more", "words"),
+    [
+        ("[targets]\ncurrent = 5\n", "targets.current is not a table"),
+        ('[targets.speed]\ncrossover = "60 Hz"\n', "unknown key targets.speed"),
+        ('[targets.current]\ncrossing = "60 Hz"\n', "unknown key targets.current.crossing"),
+        ("[gains]\ncurrent = 1\n", "gains.current is not a table"),
+        ("[gains.spede]\nKp = 1\n", "unknown key gains.spede"),
+        ("[gains.current]\nKp_d = nan\nKi_d = 1\nKp_q = 1\nKi_q = 1\n", "above zero"),
+        ("[gains.current]\nKp_d = true\nKi_d = 1\nKp_q = 1\nKi_q = 1\n", "above zero"),
+        ("[gains.current]\nKp_d = -1\nKi_d = 1\nKp_q = 1\nKi_q = 1\n", "above zero"),
+        ('[adopted]\nr = { value = 1.0, unit = "ohm" }\n', "unknown key adopted.r"),
+        ("[adopted]\nR = 5\n", "is not a table"),
+        ('[adopted]\ngain_a = { value = 3.0, unit = "1" }\n', "outside 0.5 to 1.5"),
+        ('[adopted]\nR = { value = true, unit = "ohm" }\n', "is not a number"),
+    ],
+)
+def test_what_is_not_of_the_format_is_refused_with_its_line(more: str, words: str) -> None:
+    with pytest.raises(InputError, match=words) as caught:
+        parse_axis(f"{WHOLE}\n{more}", place="x.toml")
+    assert "x.toml, line " in caught.value.place
+
+
+@pytest.mark.parametrize(
+    ("old", "new"),
+    [
+        ("adc_bits = 12", "adc_bits = 5000"),
+        ("adc_bits = 12", "adc_bits = " + "9" * 400),
+        ('pole_pairs = "8 poles"', "pole_pairs = " + "9" * 400),
+        ('bus_voltage = "320 V"', 'bus_voltage = "320 V dB"'),
+        ('bus_voltage = "320 V"', 'bus_voltage = "' + " " * 3000 + '320 V"'),
+        ('bus_voltage = "320 V"', 'bus_voltage = "320 ' + " " * 190 + 'V x"'),
+        ('bus_voltage = "320 V"', 'bus_voltage = "320 V**V"'),
+    ],
+)
+def test_entries_that_overflow_or_hang_end_in_one_line(old: str, new: str) -> None:
+    text = demo_text("winch.axis.toml")
+    assert old in text
+    begun = time.monotonic()
+    with pytest.raises(InputError) as caught:
+        parse_axis(text.replace(old, new), place="x.toml")
+    assert time.monotonic() - begun < 2.0
+    assert "\n" not in str(caught.value)

@@ -168,3 +168,18 @@ def test_a_direction_is_forward_or_reversed() -> None:
     assert parse(Kind.DIRECTION, "forward").value == 1.0
     with pytest.raises(InputError, match="no direction"):
         parse(Kind.DIRECTION, "left")
+
+
+def test_the_plain_units_are_what_the_units_package_says() -> None:
+    from oarlock.quantities import entry
+    from oarlock.quantities.units import PARTS, PLAIN
+
+    registry = entry._registry()
+    for si, units in PLAIN.items():
+        base = entry._unit(si, Kind.FLUX)
+        for text, worth in units.items():
+            theirs = registry.Quantity(1.0, entry._unit(text, Kind.FLUX)).to(base).magnitude
+            assert worth == pytest.approx(theirs, rel=1e-12), text
+    for text, parts in PARTS.items():
+        quantity = registry.Quantity(1.0, entry._unit(text, Kind.FLUX))
+        assert parts == {str(name): power for name, power in quantity.unit_items()}

@@ -139,3 +139,55 @@ def test_cancel_can_be_looked_at_and_waited_for() -> None:
         cancel.check()
     with pytest.raises(Cancelled):
         cancel.wait(5.0)
+
+
+def test_a_fault_of_the_program_does_not_end_the_saver() -> None:
+    """What fails for a reason of its own is set aside and said; what follows is written."""
+    told: list[str] = []
+    done: list[str] = []
+    broken = threading.Event()
+    broken.set()
+
+    def fails() -> None:
+        if broken.is_set():
+            raise TypeError("date is not JSON serializable")
+        done.append("first")
+
+    saver = Saver(told.append)
+    saver.submit(fails)
+    saver.submit(lambda: done.append("second"))
+    assert not saver.flush(1.0) or "second" in done
+    assert done == ["second"]
+    assert saver.pending == 1
+    assert "by a fault of the program: TypeError: date is not JSON" in told[0]
+    broken.clear()
+    assert saver.flush()
+    assert done == ["second", "first"]
+    assert saver.close()
+
+
+def test_what_waits_is_tried_again_by_itself(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("oarlock.session.saver._AGAIN", 0.05)
+    tries: list[int] = []
+
+    def write() -> None:
+        tries.append(1)
+        if len(tries) < 3:
+            raise InputError("the disk is full")
+
+    saver = Saver(lambda _text: None)
+    saver.submit(write)
+    deadline = time.monotonic() + 2.0
+    while saver.pending and time.monotonic() < deadline:
+        time.sleep(0.01)
+    assert saver.pending == 0
+    assert saver.close()
+
+
+def test_it_is_told_once_something_is_written() -> None:
+    done: list[str] = []
+    saver = Saver(lambda _text: None)
+    saver.submit(lambda: done.append("write"), lambda: done.append("told"))
+    assert saver.flush()
+    assert done == ["write", "told"]
+    assert saver.close()

@@ -9,6 +9,7 @@ import pytest
 
 from oarlock.control.design import design_current
 from oarlock.errors import InputError
+from oarlock.handover.values import handover_values
 from oarlock.identify.experiments import CurrentStep, Experiment
 from oarlock.identify.readings import QUANTITIES, experiment_for, record_kind
 from oarlock.machine import Axis, CurrentTarget, TargetKind
@@ -22,10 +23,11 @@ from oarlock.session.current_view import (
 )
 from oarlock.session.handover_view import (
     Proven,
-    errors_for_proof,
+    error_sequences,
     handover_picture,
     make_proof,
     mapping_of,
+    steps_for_proof,
 )
 from oarlock.session.identify_view import answer, compared, consequences, tiles
 from oarlock.session.logbook_view import action, cells, gave, summary
@@ -37,6 +39,7 @@ from oarlock.session.perform import (
     read,
     remark,
     sparkline,
+    target_settings,
 )
 from oarlock.session.session import Session, read_again
 from oarlock.session.stages import State, stages
@@ -64,6 +67,7 @@ def performed(session: Session, experiment: Experiment, plant: PlantParameters) 
             **experiment.settings(axis),
             "plant": {"R": axis.machine.R.value, "Ld": axis.machine.Ld.value,
                       "Lq": axis.machine.Lq.value},
+            **target_settings(record_kind(record), axis),
         },
         gains=gains_dict(plan.gains),
         figures=figures(reading, axis, plan.gains),
@@ -401,13 +405,12 @@ def test_handover_waits_for_gains_and_proof(verified: Session) -> None:
     assert shown.unmapped == ("CUR_TRACK",)
     values = shown.patch.changes
     assert len(values) == 15
-    from oarlock.handover.values import handover_values
 
     proven = make_proof(
         shown.patch.after,
         mapping_of(verified),
         handover_values(verified.axis),
-        errors_for_proof(verified),
+        error_sequences(steps_for_proof(verified)),
     )
     after = handover_picture(verified, proven)
     assert after.answer == "Yes, once it is written"
@@ -427,7 +430,7 @@ def test_handover_tells_what_is_in_the_way(session: Session, tmp_path: Path) -> 
     session.set_view("header", "")
     assert handover_picture(session, None).answer == "No header chosen yet"
     assert state(session, "handover") is State.EMPTY
-    session.written("gains.h")
+    session.written("gains.h", {v.key: v.value for v in handover_values(session.axis)})
     assert state(session, "handover") is State.VALID
     session.edit("slower", session.with_target(crossover_target(500, 62.5e-6)))
     assert state(session, "handover") is State.STALE
@@ -435,7 +438,6 @@ def test_handover_tells_what_is_in_the_way(session: Session, tmp_path: Path) -> 
 
 def test_without_a_compiler_the_file_may_still_be_written(verified: Session) -> None:
     from oarlock.handover.proof import Proof
-    from oarlock.handover.values import handover_values
 
     shown = handover_picture(verified, None)
     assert shown.patch is not None

@@ -131,6 +131,8 @@ def test_migrations_run_once_each_and_in_order(
     steps = {1: "CREATE TABLE b (x)", 2: "ALTER TABLE b ADD COLUMN y"}
     monkeypatch.setattr("oarlock.store.project.MIGRATIONS", steps)
     monkeypatch.setattr("oarlock.store.project.VERSION", 3)
+    after = f"{migrations.CREATE};PRAGMA user_version = 3;CREATE TABLE b (x, y)"
+    monkeypatch.setitem(migrations.SCHEMAS, 3, after)
     for _ in range(2):
         project = Project.open(path)
         assert project._db.execute("PRAGMA user_version").fetchone() == (3,)

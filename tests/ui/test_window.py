@@ -2,16 +2,18 @@
 
 import os
 import signal
+import threading
 import time
 from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QObject, QPoint, Qt, Signal, Slot
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QApplication, QFileDialog
+from PySide6.QtWidgets import QApplication, QFileDialog, QWidget
 from pytestqt.qtbot import QtBot
 
 from oarlock.errors import InputError
+from oarlock.store.project import Project
 from oarlock.ui import theme as look
 from oarlock.ui.app import Application, run_window
 from oarlock.ui.logbook import PIN, REMARK, STAR, USE
@@ -34,6 +36,16 @@ def step(qtbot: QtBot, live: Application) -> None:
     loop(live).run()
     wait(qtbot, lambda: len(live.session.runs) > count and not live.bench.busy)
     assert live.session.runs[-1].ended == "done"
+
+
+def picked(qtbot: QtBot, stage: QWidget, path: Path) -> None:
+    """Choose a file in the picker that is open over a stage."""
+    picker = stage.findChild(QFileDialog)
+    assert picker is not None
+    assert not picker.isModal()
+    picker.selectFile(str(path))
+    picker.accept()
+    qtbot.waitUntil(lambda: stage.findChild(QFileDialog) is None)
 
 
 def cell(live: Application, row: int, column: int) -> QPoint:
@@ -257,9 +269,7 @@ def test_trouble_with_saving_is_shown_and_goes_away(
     assert "1.7 ohm" in project.axes()["Sonar winch"]
 
 
-def test_another_header_and_another_map(
-    qtbot: QtBot, opened: Application, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_another_header_and_another_map(qtbot: QtBot, opened: Application, tmp_path: Path) -> None:
     session = opened.session
     session.edit("take", session.with_target(session.axis.target))
     opened.window.show_stage("handover")
@@ -267,8 +277,8 @@ def test_another_header_and_another_map(
     assert isinstance(stage, HandoverStage)
     path = tmp_path / "other.h"
     path.write_text("#define MY_GAIN 1.0f\n#define CUR_KI_Q 2.0f\n")
-    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(path), ""))
     qtbot.mouseClick(stage.choose, Qt.MouseButton.LeftButton)
+    picked(qtbot, stage, path)
     assert "no value of CUR_KP_D" in stage.reasons[0]
     for key, row in stage.symbols.items():
         wanted = {"current.Kp_q": "MY_GAIN", "current.Ki_q": "CUR_KI_Q"}.get(key, "")
@@ -281,8 +291,8 @@ def test_another_header_and_another_map(
     assert {c.symbol for c in stage.shown.patch.changes} == {"MY_GAIN", "CUR_KI_Q"}
     assert "run one in Current loop" in stage.note.text()
     new = tmp_path / "new.h"
-    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(new), ""))
     qtbot.mouseClick(stage.fresh, Qt.MouseButton.LeftButton)
+    picked(qtbot, stage, new)
     assert "CUR_KP_Q" in new.read_text()
     assert stage.answer.startswith("The file holds these gains")
     assert not stage.write.isEnabled()
@@ -397,9 +407,7 @@ def test_a_narrow_window_has_a_drawer(qtbot: QtBot, opened: Application) -> None
     assert numbers.isVisible()
 
 
-def test_a_proof_that_held_is_repeated_when_the_project_opens_again(
-    qtbot: QtBot, live: Application
-) -> None:
+def test_opening_a_project_runs_nothing_that_a_file_names(qtbot: QtBot, live: Application) -> None:
     live.window.show_stage("current")
     step(qtbot, live)
     live.window.show_stage("handover")
@@ -410,6 +418,11 @@ def test_a_proof_that_held_is_repeated_when_the_project_opens_again(
     fresh = HandoverStage(live.session, live.bench, live.jobs)
     qtbot.addWidget(fresh)
     fresh.refresh()
+    qtbot.wait(100)
+    assert not fresh.proving
+    assert fresh._proven is None
+    assert "prove it again" in fresh.proof.accessibleDescription()
+    qtbot.mouseClick(fresh.prove, Qt.MouseButton.LeftButton)
     wait(qtbot, lambda: fresh._proven is not None)
     assert fresh.shown is not None
     assert fresh.shown.proof is not None
@@ -493,3 +506,148 @@ def test_what_was_not_known_can_be_entered(qtbot: QtBot, opened: Application) ->
     opened.session.undo()
     assert opened.session.axis.mechanics.max_turns is None
     assert row.entry.text() == ""
+
+
+def test_escape_closes_the_palette_when_nothing_runs(qtbot: QtBot, opened: Application) -> None:
+    window = opened.window
+    window.open_palette()
+    palette = window.findChild(CommandPalette)
+    assert palette is not None
+    qtbot.keyClick(palette.line, Qt.Key.Key_Escape)
+    qtbot.waitUntil(lambda: window.findChild(CommandPalette) is None)
+
+
+def test_a_click_elsewhere_closes_the_palette(qtbot: QtBot, opened: Application) -> None:
+    window = opened.window
+    window.open_palette()
+    palette = window.findChild(CommandPalette)
+    assert palette is not None
+    qtbot.mouseClick(palette.line, Qt.MouseButton.LeftButton)
+    assert palette.isVisible()
+    qtbot.mouseClick(window.rail.item("identify"), Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.findChild(CommandPalette) is None)
+    assert window.session.view["stage"] == "identify"  # and the click did what it was made for
+
+
+def test_escape_closes_what_lies_on_top(qtbot: QtBot, opened: Application) -> None:
+    window = opened.window
+    window.message.say("something")
+    qtbot.keyClick(window, Qt.Key.Key_Escape)
+    assert not window.message.isVisible()
+    window.resize(1040, 720)
+    qtbot.waitUntil(lambda: window._is_narrow)
+    window.toggle_numbers()
+    assert window._numbers.isVisible()
+    qtbot.keyClick(window, Qt.Key.Key_Escape)
+    assert not window._numbers.isVisible()
+
+
+def test_escape_in_a_file_picker_stops_what_runs(qtbot: QtBot, live: Application) -> None:
+    window = live.window
+    window.show_stage("handover")
+    stage = window.stage("handover")
+    assert isinstance(stage, HandoverStage)
+    qtbot.mouseClick(stage.choose, Qt.MouseButton.LeftButton)
+    picker = stage.findChild(QFileDialog)
+    assert picker is not None
+    loop(live).run()
+    wait(qtbot, lambda: live.bench.live.state == "running")
+    assert live.bench.busy
+    qtbot.keyClick(picker, Qt.Key.Key_Escape)
+    wait(qtbot, lambda: not live.bench.busy)
+    assert "Stopped" in window.message.text()
+    assert picker.isVisible()  # it stopped the drive; the next one closes the picker
+    qtbot.keyClick(picker, Qt.Key.Key_Escape)
+    qtbot.waitUntil(lambda: stage.findChild(QFileDialog) is None)
+
+
+def test_the_theme_waits_for_the_end_of_an_experiment(qtbot: QtBot, live: Application) -> None:
+    live.window.show_stage("current")
+    before = live.window
+    loop(live).run()
+    live.window.theme_toggled.emit()
+    assert live.window is before
+    assert "when the experiment has ended" in before.message.text()
+    wait(qtbot, lambda: live.window is not before)
+    assert [run.ended for run in live.session.runs] == ["done"]
+    live.toggle_theme()
+
+
+def test_the_axis_is_not_changed_while_something_runs(qtbot: QtBot, live: Application) -> None:
+    live.window.show_stage("current")
+    loop(live).run()
+    live.window.axis_chosen.emit("Thruster")
+    assert live.session.axis.name == "Sonar winch"
+    assert "Stop it first" in live.window.message.text()
+    wait(qtbot, lambda: not live.bench.busy)
+    assert len(live.session.runs) == 1
+
+
+def test_closing_while_something_runs_asks(qtbot: QtBot, live: Application) -> None:
+    window = live.window
+    window.show_stage("current")
+    loop(live).run()
+    assert not window.close()
+    assert "Closing stops it" in window.message.text()
+    stop, go_on = window.message.buttons
+    qtbot.mouseClick(go_on, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: not live.bench.busy)
+    assert len(live.session.runs) == 1
+    loop(live).run()
+    assert not window.close()
+    stop, _ = window.message.buttons
+    qtbot.mouseClick(stop, Qt.MouseButton.LeftButton)
+    assert not window.isVisible()
+
+
+def test_a_run_that_ends_while_the_program_closes_is_kept(qtbot: QtBot, live: Application) -> None:
+    live.window.show_stage("current")
+    loop(live).run()
+    thread = next(t for t in threading.enumerate() if t.name == "experiment")
+    thread.join(20.0)  # it has ended, and the window does not know yet
+    path = live.session.path
+    live.close()
+    project = Project.open(path)
+    assert [run.ended for run in project.runs("Sonar winch")] == ["done"]
+    project.close()
+
+
+def test_closing_with_a_full_disk_asks_in_the_window(
+    qtbot: QtBot, opened: Application, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window, project = opened.window, opened.session._project
+
+    def full(*_: object) -> None:
+        raise InputError("the disk is full", place="p.oarlock", remedy="Make room")
+
+    with monkeypatch.context() as patched:
+        patched.setattr(project, "save_axis", full)
+        opened.session.enter("machine.R", "1.70 ohm l-l")
+        assert not window.close()
+        wait(qtbot, lambda: len(window.message.buttons) == 2)
+        assert "the disk is full" in window.message.text()
+        assert window.isVisible()
+    again, _ = window.message.buttons
+    qtbot.mouseClick(again, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: not window.isVisible())
+    assert "1.70 ohm l-l" in project.axes()["Sonar winch"]
+
+
+def test_a_run_shows_as_being_written_until_it_is(
+    qtbot: QtBot, live: Application, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    live.window.show_stage("current")
+    project, gate = live.session._project, threading.Event()
+    plain = project.add_run
+
+    def slow(*arguments: object) -> None:
+        gate.wait(10.0)
+        plain(*arguments)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(project, "add_run", slow)
+    step(qtbot, live)
+    model = live.window.logbook.model
+    assert model.marked_text(model.index(0, USE)) == "being written"
+    gate.set()
+    wait(qtbot, lambda: model.marked_text(model.index(0, USE)) != "being written")
+    assert project.runs("Sonar winch")[0].ended == "done"

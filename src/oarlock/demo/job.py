@@ -288,6 +288,6 @@ class _Job:
         write_atomic(folder / f"{self._practice}_gains_new.h", text, backup=False)
         if any(change.differs for change in patch.changes):
             kept = patch.write()
-            session.written(file)
+            session.written(file, {value.key: value.value for value in values})
             changed = sum(change.differs for change in patch.changes)
             self._say(f"wrote   {file}, {changed} values; before: {kept.name if kept else '-'}")

@@ -28,14 +28,16 @@ def make_demo(folder: Path) -> Path:
         if not header.exists():
             write_atomic(header, demo_text(header.name).encode())
     if not path.exists():
-        project = Project.create(path, PROJECT_NAME)
-        for name in AXES:
-            axis = parse_axis(demo_text(f"{name}.axis.toml"), place="demo")
-            project.save_axis(axis.name, format_axis(axis), "from the datasheet")
-            project.set_view(f"{axis.name}/header", str(folder / f"{name}_gains.h"))
-            project.set_view(f"{axis.name}/practice", name)
-        project.close()
+        Project.make(path, PROJECT_NAME, lambda project: _fill(project, folder))
     return path
+
+
+def _fill(project: Project, folder: Path) -> None:
+    for name in AXES:
+        axis = parse_axis(demo_text(f"{name}.axis.toml"), place="demo")
+        project.save_axis(axis.name, format_axis(axis), "from the datasheet")
+        project.set_view(f"{axis.name}/header", str(folder / f"{name}_gains.h"))
+        project.set_view(f"{axis.name}/practice", name)
 
 
 def default_folder() -> Path:

@@ -2,13 +2,14 @@
 
 import re
 
+from oarlock.handover.patch import code_only
 from oarlock.handover.values import HandoverValue, float32_literal, handover_values
 from oarlock.machine import Axis
 
 
 def header(axis: Axis) -> str:
     """Return the text of a C header for this axis's current loop."""
-    guard = re.sub(r"\W+", "_", axis.name).strip("_").upper() + "_GAINS_H"
+    guard = _guard(axis.name)
     lines = [
         f"/* Current loop of the axis '{_safe(axis.name)}'.",
         " *",
@@ -27,6 +28,12 @@ def header(axis: Axis) -> str:
             f"#define {value.symbol:<19} {literal:>14}  /* {value.unit}: {value.meaning} */"
         )
     return "\n".join([*lines, "", f"#endif /* {guard} */", ""])
+
+
+def _guard(name: str) -> str:
+    """Return the include guard: an identifier of C, whatever the axis is called."""
+    plain = re.sub(r"[^A-Za-z0-9]+", "_", name).strip("_").upper() or "AXIS"
+    return f"{'AXIS_' if plain[0].isdigit() else ''}{plain}_GAINS_H"
 
 
 def _safe(name: str) -> str:
@@ -53,6 +60,6 @@ def default_map(text: str, values: tuple[HandoverValue, ...]) -> dict[str, str]:
     values : what there is to hand over
 
     """
-    named = set(re.findall(r"\b[A-Z][A-Z0-9_]+\b", text))
+    named = set(re.findall(r"\b[A-Z][A-Z0-9_]+\b", code_only(text)))
     more = {v.symbol: v.key for v in values if v.symbol in named and v.symbol not in DEFAULT_MAP}
     return DEFAULT_MAP | more

@@ -6,13 +6,12 @@ Values stand as `#define NAME value` or `NAME = value`.
 
 import difflib
 import re
-import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
 from oarlock.errors import InputError
-from oarlock.files import read_bytes, read_text, write_atomic
+from oarlock.files import parse_toml, read_bytes, read_text, write_atomic
 from oarlock.handover.values import HandoverValue, float32_literal
 
 _LITERAL = re.compile(
@@ -72,10 +71,7 @@ class Patch:
 
 def read_map(path: Path) -> dict[str, str]:
     """Read which symbol takes which value: TOML lines such as CUR_KP_Q = "current.Kp_q"."""
-    try:
-        table = tomllib.loads(read_text(path))
-    except tomllib.TOMLDecodeError as error:
-        raise InputError(f"not TOML: {error}", place=str(path), remedy="Mend that line") from error
+    table = parse_toml(read_text(path), place=str(path))
     for symbol, key in table.items():
         if not isinstance(key, str):
             remedy = f'Write {symbol} = "current.Kp_q"'
@@ -102,7 +98,7 @@ def patch_file(path: Path, mapping: Mapping[str, str], values: tuple[HandoverVal
     if b"\0" in before:
         raise InputError("this is not a text file", place=str(path), remedy="Choose a header")
     text = before.decode("latin-1")
-    code = _code_only(text)
+    code = code_only(text)
     edits: list[tuple[int, int, str]] = []
     changes: list[Change] = []
     for symbol, key in mapping.items():
@@ -110,7 +106,7 @@ def patch_file(path: Path, mapping: Mapping[str, str], values: tuple[HandoverVal
             remedy = f"Known: {', '.join(by_key)}"
             raise InputError(f"no value {key}", place=f"map of {path}", remedy=remedy)
         start, end = _find(symbol, code, text, path)
-        change, literal = _change(symbol, by_key[key], text, start, end, path)
+        change, literal = _change(symbol, by_key[key], text, code, (start, end), path)
         changes.append(change)
         edits.append((start, end, literal))
     after = text
@@ -142,8 +138,9 @@ def _find(symbol: str, code: str, text: str, path: Path) -> tuple[int, int]:
 
 
 def _change(
-    symbol: str, value: HandoverValue, text: str, start: int, end: int, path: Path
+    symbol: str, value: HandoverValue, text: str, code: str, span: tuple[int, int], path: Path
 ) -> tuple[Change, str]:
+    start, end = span
     old = text[start:end]
     match = _LITERAL.match(old)
     line = _line(text, start)
@@ -155,8 +152,9 @@ def _change(
             remedy="Put a number there first",
         )
     suffix = match["suffix"]
-    plain_integer = re.fullmatch(r"[-+]?\d+", match["number"]) and not suffix
-    if plain_integer and text[text.rfind("\n", 0, start) + 1 :].lstrip().startswith("#"):
+    whole = re.fullmatch(r"[-+]?\d+", match["number"]) and suffix not in tuple("fF")
+    before = _declaration(code, start)
+    if (whole and not _FLOATING.search(before)) or _INTEGER.search(before):
         raise InputError(
             f"{symbol} is the integer {match['number']}: fixed point?",
             place=f"{path}, line {line}",
@@ -177,32 +175,75 @@ def _change(
     return change, after
 
 
+# Types in a declaration: a float may be written as 3, an integer may not become 0.75.
+_FLOATING = re.compile(r"\b(?:float|double|float32_t|float64_t|f32|f64|real_t|real32_T)\b")
+_INTEGER = re.compile(
+    r"\b(?:u?int(?:_fast|_least)?(?:8|16|32|64)_t|int|short|long(?!\s+double)|char|unsigned|signed"
+    r"|[us](?:8|16|32|64)|q\d+_t|_?iq\d*|Uint(?:16|32)|[su]int(?:8|16|32)|size_t|bool)\b"
+)
+
+
+def _declaration(code: str, start: int) -> str:
+    """Return what stands before a value: its line, and the lines that only begin it."""
+    begin = code.rfind("\n", 0, start) + 1
+    while begin:
+        above = code.rfind("\n", 0, begin - 1) + 1
+        line = code[above : begin - 1].strip()
+        if not line or re.search(r"[=;{}#,]", line):
+            break
+        begin = above
+    return code[begin:start].rpartition(";")[2]
+
+
 def _line(text: str, position: int) -> int:
     return text.count("\n", 0, position) + 1
 
 
 _TOKENS = re.compile(
-    r"/\*.*?(?:\*/|\Z)|//[^\n]*|\"(?:\\.|[^\"\\\n])*\"|'(?:\\.|[^'\\\n])*'", re.DOTALL
+    r"/\*.*?(?:\*/|\Z)"  # a comment
+    r"|//(?:\\\r?\n|[^\n])*"  # one to the end of the line, which a backslash moves on
+    r"|\b(?:u8|[uUL])?R\"(?P<mark>[^()\\\s]{0,16})\(.*?\)(?P=mark)\""  # a raw string
+    r"|\"(?:\\.|[^\"\\\n])*\"|'(?:\\.|[^'\\\n])*'",
+    re.DOTALL,
 )
+_NEVER = re.compile(r"\(*\s*(?:0+[uUlL]*|false)\s*\)*\s*")
+_ALWAYS = re.compile(r"\(*\s*(?:0*[1-9]\d*[uUlL]*|true)\s*\)*\s*")
 
 
-def _code_only(text: str) -> str:
-    """Return `text` with comments, strings and `#if 0` blocks blanked, positions kept."""
+def code_only(text: str) -> str:
+    """Return `text` with comments, strings and branches that are never compiled blanked.
+
+    Positions are kept. A branch is dead after `#if 0`, and after the `#else` of `#if 1`, in any
+    spelling; what depends on a name may be compiled.
+    """
 
     def blank(match: re.Match[str]) -> str:
         return re.sub(r"[^\r\n]", " ", match[0])
 
-    code = _TOKENS.sub(blank, text)
-    lines, depth = code.splitlines(keepends=True), 0
+    lines = _TOKENS.sub(blank, text).splitlines(keepends=True)
+    open_: list[_Branch] = []
     for i, line in enumerate(lines):
         directive = re.match(r"\s*#\s*(if|ifdef|ifndef|endif|else|elif)\b\s*(.*)", line)
         word = directive[1] if directive else ""
-        if depth:
-            if word in ("if", "ifdef", "ifndef"):
-                depth += 1
-            elif word == "endif" or (word in ("else", "elif") and depth == 1):
-                depth -= 1
+        if word in ("if", "ifdef", "ifndef"):
+            said = directive[2].strip() if directive and word == "if" else "?"
+            open_.append(_Branch(dead=bool(_NEVER.fullmatch(said)),
+                                 taken=bool(_ALWAYS.fullmatch(said))))  # fmt: skip
+        elif word in ("else", "elif") and open_:
+            said = directive[2].strip() if directive and word == "elif" else ""
+            last = open_[-1]
+            open_[-1] = _Branch(dead=last.taken or bool(_NEVER.fullmatch(said) and said),
+                                taken=last.taken or bool(_ALWAYS.fullmatch(said)))  # fmt: skip
+        elif word == "endif" and open_:
+            open_.pop()
+        elif any(branch.dead for branch in open_):
             lines[i] = re.sub(r"[^\r\n]", " ", line)
-        elif word == "if" and directive and directive[2].strip() == "0":
-            depth = 1
     return "".join(lines)
+
+
+@dataclass(frozen=True, slots=True)
+class _Branch:
+    """One `#if` that is open."""
+
+    dead: bool  # what stands here is never compiled
+    taken: bool  # a branch before, or this one, always is

@@ -22,6 +22,7 @@ from oarlock.records import Record
 
 _FLAGS = ("-std=c99", "-O2", "-ffp-contract=off", "-Wall", "-Wextra", "-Werror")
 _COMPILERS = ("cc", "gcc", "clang")
+_PATIENCE = 60.0  # s for compiler and program each
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -80,6 +81,7 @@ def prove(
     errors: Mapping[str, Single],
     *,
     compiler: str | None = None,
+    beside: Path | None = None,
 ) -> Proof:
     """Compile the header `text` and hold it against the float32 model.
 
@@ -88,10 +90,11 @@ def prove(
     text : the header as it will be written
     mapping : its symbols to keys of `values`
     errors : A, float32, by axis name; both are run where both are given
+    beside : folder of the header, where the files that it includes lie
 
     Raises
     ------
-    InputError : the header does not compile
+    InputError : the header does not compile, or the program does not come to its end
 
     """
     compiler = find_compiler() if compiler is None else compiler
@@ -104,7 +107,8 @@ def prove(
         header = Path(folder) / "gains.h"
         header.write_bytes(text)
         for axis_name, error in errors.items():
-            output, state = _run(Path(folder), axis_name, symbols, by_key, error, compiler)
+            built = _Build(Path(folder), compiler, beside)
+            output, state = _run(built, axis_name, symbols, by_key, error)
             lanes.append(_lane(axis_name, by_key, error, output, state))
     return Proof(lanes=tuple(lanes), compiler=Path(compiler).name)
 
@@ -130,14 +134,23 @@ def _bits(values: Single) -> NDArray[np.uint32]:
     return values.view(np.uint32)
 
 
+@dataclass(frozen=True, slots=True)
+class _Build:
+    """Where and with what the reference is compiled."""
+
+    folder: Path
+    compiler: str
+    beside: Path | None
+
+
 def _run(
-    folder: Path,
+    build: _Build,
     axis_name: str,
     symbols: Mapping[str, str],
     by_key: Mapping[str, float],
     error: Single,
-    compiler: str,
 ) -> tuple[Single, Single]:
+    folder = build.folder
     program = folder / f"reference_{axis_name}"
     names = {"KP": f"current.Kp_{axis_name}", "KI": f"current.Ki_{axis_name}"}
     names |= {"TS": "current.Ts", "V_MAX": "current.v_max"}
@@ -148,17 +161,38 @@ def _run(
     }
     source = importlib.resources.files("oarlock.handover") / "reference.c"
     with importlib.resources.as_file(source) as path:
-        command = [compiler, *_FLAGS, f'-DHEADER="{folder / "gains.h"}"']
+        command = [build.compiler, *_FLAGS, f'-DHEADER="{folder / "gains.h"}"']
+        command += ["-iquote", str(build.beside)] if build.beside else []
         command += [f"-D{macro}={text}" for macro, text in given.items()]
-        built = subprocess.run(
-            [*command, str(path), "-o", str(program)], capture_output=True, text=True, timeout=60
-        )
+        built = _done([*command, str(path), "-o", str(program)], b"", "the compiler")
     if built.returncode:
-        lines = [line for line in built.stderr.splitlines() if "error" in line]
-        cause = f"the header does not compile: {(lines or ['unknown error'])[0].strip()}"
+        said = built.stderr.decode("utf-8", errors="replace")
+        lines = [line for line in said.splitlines() if "error" in line]
+        cause = f"the header does not compile: {(lines or [_crash(built.returncode)])[0].strip()}"
         raise InputError(cause, place="proof", remedy="Mend the header")
-    ran = subprocess.run(
-        [str(program)], input=error.tobytes(), capture_output=True, timeout=60, check=True
-    )
+    ran = _done([str(program)], error.tobytes(), "the compiled controller")
+    if ran.returncode or len(ran.stdout) != 8 * error.size:
+        cause = f"the compiled controller did not come to its end: {_crash(ran.returncode)}"
+        raise InputError(cause, place="proof", remedy="What does the header do besides?")
     table = np.frombuffer(ran.stdout, dtype=np.float32).reshape(-1, 2)
     return table[:, 0].copy(), table[:, 1].copy()
+
+
+def _done(command: list[str], given: bytes, what: str) -> subprocess.CompletedProcess[bytes]:
+    """Run a program to its end; what keeps it from that is told in one line."""
+    try:
+        return subprocess.run(
+            command, input=given, capture_output=True, timeout=_PATIENCE, check=False
+        )
+    except subprocess.TimeoutExpired as error:
+        raise InputError(f"{what} did not end within {_PATIENCE:.0f} s", place="proof",
+                         remedy="Look for what it waits for") from error  # fmt: skip
+    except OSError as error:
+        raise InputError(f"{what} cannot be run: {error.strerror}", place="proof",
+                         remedy="Check the compiler") from error  # fmt: skip
+
+
+def _crash(status: int) -> str:
+    if status < 0:
+        return f"ended by signal {-status}"
+    return f"exit status {status}, and no word why"

@@ -29,6 +29,7 @@ Array = NDArray[np.float64]
 class StepResult:
     """A measured step, averaged over its repeats, beside what was predicted."""
 
+    axis_name: str  # "d" or "q"
     t: Array  # s from the step
     current: Array  # A
     voltage: Array  # V
@@ -87,6 +88,7 @@ def read_step(record: Record, axis: Axis, loop: CurrentLoop) -> StepResult:
     linear = largest_linear_step(u_model, v_max, axis.machine.R.value * bias)
     noise = float(np.std(current - mean)) / abs(amplitude) / math.sqrt(repeats)
     return StepResult(
+        axis_name=str(record.settings["axis_name"]),
         t=t,
         current=mean,
         voltage=volts.mean(axis=0),

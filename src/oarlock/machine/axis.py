@@ -4,7 +4,7 @@ A change is a new `Axis`. Nothing here reads files, talks to a drive or knows a 
 """
 
 import math
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from enum import StrEnum
 
 from oarlock.machine.parameter import Parameter
@@ -170,6 +170,17 @@ class Axis:
         """Return whether a measured value is in use at `path`."""
         old = self.optional(path)
         return old is not None and old.adopted is not None
+
+    def adopted(self) -> dict[str, Estimate]:
+        """Return every measured value that is in use, by path."""
+        found: dict[str, Estimate] = {}
+        for section in ("machine", "inverter", "sensor", "mechanics"):
+            part = getattr(self, section)
+            for item in fields(part):
+                parameter = getattr(part, item.name)
+                if isinstance(parameter, Parameter) and parameter.adopted is not None:
+                    found[f"{section}.{item.name}"] = parameter.adopted
+        return found
 
     def adopting(self, path: str, found: Estimate) -> "Axis":
         """Return this axis with what was found at `path` in use; the printed entry stays.

@@ -6,13 +6,12 @@ was typed; what was measured and adopted stands in a table of its own.
 
 import math
 import re
-import tomllib
 from dataclasses import fields as dataclass_fields
 from pathlib import Path
 from typing import Any
 
 from oarlock.errors import InputError
-from oarlock.files import read_text
+from oarlock.files import parse_toml, read_text, text_lines
 from oarlock.machine.axis import (
     MECHANICS_FOUND,
     Axis,
@@ -29,7 +28,7 @@ from oarlock.machine.parameter import Parameter
 from oarlock.machine.sensor import FOUND, Sensor, SensorKind
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.entry import parse
-from oarlock.quantities.kinds import Kind
+from oarlock.quantities.kinds import PLAUSIBLE, UNITS, Kind
 
 FORMAT = 1
 _TARGET_KINDS = {
@@ -65,11 +64,7 @@ def parse_axis(text: str, *, place: str) -> Axis:
     InputError : not TOML, a later version, an unknown or missing key, an entry without sense
 
     """
-    try:
-        table = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise InputError(f"not TOML: {error}", place=place, remedy="Mend that line") from error
-    reader = _Reader(table, text, place)
+    reader = _Reader(parse_toml(text, place=place), text, place)
     return reader.axis()
 
 
@@ -85,6 +80,8 @@ class _Reader:
             cause = f"oarlock = {version!r}; this program reads version {FORMAT}"
             raise self._wrong(cause, "oarlock", "Open it with the program that wrote it")
         self._refuse_unknown(self._table, _SECTIONS, "")
+        known_adopted = {path.split(".")[1] for path in (*BY_PATH, *_DERIVED)}
+        self._refuse_unknown(self._section("adopted"), known_adopted, "adopted")
         for section in _WRITTEN:
             known = {f.key for f in FIELDS if f.path.startswith(section)}
             known |= set(FLUX_KEYS) if section == "machine" else set()
@@ -130,7 +127,7 @@ class _Reader:
             **{f"sensor.{name}": getattr(_UNKNOWN, name) for name in FOUND[2:]},
         }
         return {
-            path: Parameter(printed=p.printed, adopted=self._adopted(path))
+            path: Parameter(printed=p.printed, adopted=self._adopted(path, p.printed.unit))
             for path, p in made.items()
         }
 
@@ -167,7 +164,7 @@ class _Reader:
                 return None
             raw, origin = field.default, Origin.ASSUMED
         printed = self._entry(field.kind, raw, field.key, pairs, origin)
-        return Parameter(printed=printed, adopted=self._adopted(field.path))
+        return Parameter(printed=printed, adopted=self._adopted(field.path, UNITS[field.kind]))
 
     def _entry(
         self, kind: Kind, raw: object, key: str, pairs: float | None, origin: Origin
@@ -188,11 +185,12 @@ class _Reader:
         if not keys:
             raise self._missing(BY_PATH["machine.psi"])
         found = [self._entry(Kind.FLUX, section[k], k, pairs, Origin.DATASHEET) for k in keys]
-        adopted = self._adopted("machine.psi")
+        adopted = self._adopted("machine.psi", "Wb")
         check = found[1] if len(found) > 1 else None
         return Parameter(printed=found[0], adopted=adopted), check
 
-    def _adopted(self, path: str) -> Estimate | None:
+    def _adopted(self, path: str, unit: str) -> Estimate | None:
+        """Return the measured value in use at `path`, held against what any machine has."""
         section, name = path.split(".")
         adopted = self._section("adopted")
         raw = adopted.get(name)
@@ -203,20 +201,27 @@ class _Reader:
             raise self._wrong(f"adopted {name} is not a table", name, "Give value and unit")
         self._refuse_unknown(raw, known, f"adopted.{name}")
         try:
-            value, std = float(raw["value"]), raw.get("std")
-            return Estimate(
-                value=value,
-                std=None if std is None else float(std),
+            found = Estimate(
+                value=_number(raw["value"]),
+                std=None if raw.get("std") is None else _number(raw["std"]),
                 unit=str(raw["unit"]),
                 origin=Origin(raw.get("origin", "measured")),
                 source=str(raw.get("source", "")),
             )
-        except (TypeError, KeyError, ValueError) as error:
+        except (TypeError, KeyError, ValueError, OverflowError) as error:
             cause = f"adopted {section} {name} cannot be read: {error}"
             raise self._wrong(cause, name, "Give value, std, unit, origin and source") from error
+        problem = _adopted_problem(path, found, unit)
+        if problem:
+            raise self._wrong(f"adopted {name} {problem}", name, "Measure it again")
+        return found
 
     def _target(self) -> CurrentTarget:
+        self._refuse_unknown(self._section("targets"), {"current"}, "targets")
         targets = self._section("targets").get("current", {})
+        if not isinstance(targets, dict):
+            raise self._wrong("targets.current is not a table", "current",
+                              "Write [targets.current]")  # fmt: skip
         allowed = {kind.value for kind in TargetKind} | {"override_margin"}
         self._refuse_unknown(targets, allowed, "targets.current")
         given = [kind for kind in TargetKind if kind.value in targets]
@@ -231,13 +236,16 @@ class _Reader:
         return CurrentTarget(kind=given[0], value=entry.value * scale, override_margin=override)
 
     def _gains(self) -> CurrentGains | None:
+        self._refuse_unknown(self._section("gains"), {"current"}, "gains")
         gains = self._section("gains").get("current")
         if gains is None:
             return None
+        if not isinstance(gains, dict):
+            raise self._wrong("gains.current is not a table", "current", "Write [gains.current]")
         names = {f.name for f in dataclass_fields(CurrentGains)}
         self._refuse_unknown(gains, names, "gains.current")
-        if set(gains) != names or not all(isinstance(v, int | float) for v in gains.values()):
-            cause = f"gains.current needs the numbers {', '.join(sorted(names))}"
+        if set(gains) != names or not all(_is_gain(v) for v in gains.values()):
+            cause = f"gains.current needs numbers above zero: {', '.join(sorted(names))}"
             raise self._wrong(cause, "gains", "Run 'oarlock tune' to write them")
         return CurrentGains(**{name: float(value) for name, value in gains.items()})
 
@@ -255,10 +263,50 @@ class _Reader:
 
     def _wrong(self, cause: str, key: str, remedy: str) -> InputError:
         pattern = re.compile(rf"^\s*\[?(?:[\w.]+\.)?{re.escape(key)}\b")
-        lines = self._text.splitlines()
+        lines = text_lines(self._text)
         line = next((n for n, text in enumerate(lines, 1) if pattern.match(text)), 0)
         place = f"{self._place}, line {line}" if line else self._place
         return InputError(f"{key}: {cause}", place=place, remedy=remedy)
+
+
+def _number(raw: object) -> float:
+    if isinstance(raw, bool) or not isinstance(raw, int | float):
+        raise TypeError(f"{raw!r} is not a number")
+    return float(raw)
+
+
+def _is_gain(raw: object) -> bool:
+    number = isinstance(raw, int | float) and not isinstance(raw, bool)
+    return number and 0.0 < float(str(raw)) < 1e9
+
+
+# Between which a measured value can lie, where it is not of a kind that people enter.
+_FOUND_RANGES = {
+    "inverter.dead_voltage": (0.0, 1e3),
+    "inverter.gain_a": (0.5, 1.5),
+    "inverter.gain_b": (0.5, 1.5),
+    "inverter.delay": (0.0, 1.0),
+    "sensor.sine_ratio": (0.1, 10.0),
+    "sensor.side": (-1.0, 1.0),
+    "mechanics.resonance": (0.0, 1e6),
+    "mechanics.anti_resonance": (0.0, 1e6),
+}
+
+
+def _adopted_problem(path: str, found: Estimate, unit: str) -> str:
+    """Return what is wrong about a measured value in use, or nothing."""
+    if found.unit != unit:
+        return f"is in {found.unit!r}, not in {unit!r}"
+    if found.std is not None and not 0.0 <= found.std < math.inf:
+        return f"has an uncertainty of {found.std:g}"
+    field = BY_PATH.get(path)
+    if field is not None and field.kind in PLAUSIBLE:
+        low, high = PLAUSIBLE[field.kind]
+    else:
+        low, high = _FOUND_RANGES.get(path, (-1e6, 1e6))
+    if not low <= found.value <= high:
+        return f"is {found.value:g} {unit}, outside {low:g} to {high:g}"
+    return ""
 
 
 _UNKNOWN = Sensor()

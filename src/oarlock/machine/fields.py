@@ -77,7 +77,7 @@ FIELDS: tuple[Field, ...] = (
     Field(
         path="inverter.adc_bits",
         key="adc_bits",
-        kind=Kind.COUNT,
+        kind=Kind.BITS,
         label="Converter bits",
         default="12",
     ),

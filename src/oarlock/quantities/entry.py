@@ -7,12 +7,13 @@ in `Entry.note`, so that a screen can show it beside the text as typed.
 import functools
 import math
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
 from oarlock.errors import InputError
 from oarlock.quantities.kinds import UNITS, Kind, like, refuse_implausible
+from oarlock.quantities.units import PARTS, PLAIN
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +64,9 @@ _GREEK = str.maketrans(
 
 
 def _split(text: str, kind: Kind) -> _Words:
-    plain = text.translate(_GREEK).strip()
+    if len(text) > _LONGEST:
+        raise InputError(f"an entry of {len(text)} characters", remedy=like(kind))
+    plain = " ".join(text.translate(_GREEK).split())
     if re.match(r"^[+-]?\d+,\d", plain):
         raise InputError(f"'{text}' has a comma", remedy="Write the decimal with a point")
     found = _NUMBER.match(plain)
@@ -81,6 +84,7 @@ def _split(text: str, kind: Kind) -> _Words:
     return _Words(float(found[1]), rest.strip(" ,"), frozenset(marks))
 
 
+_LONGEST = 200  # characters of an entry
 _AT_HEAT = {Kind.RESISTANCE, Kind.INDUCTANCE, Kind.FLUX}
 
 
@@ -111,13 +115,17 @@ def _unit(text: str, kind: Kind) -> Any:
     if not _PRODUCT.match(spelled):
         raise InputError(f"'{text}' is not a unit", remedy=like(kind))
     try:
-        return _registry().parse_units(spelled)
-    except (PintError, ValueError) as error:
+        found = _registry().parse_units(spelled)
+        _ = found.dimensionality  # fails for what the package parses and does not know
+    except (PintError, ValueError, TypeError, AttributeError, OverflowError) as error:
         raise InputError(f"'{text}' is not a unit", remedy=like(kind)) from error
+    return found
 
 
 def unit_parts(text: str, kind: Kind) -> dict[str, float]:
     """Return the units that `text` is a product of, with their powers."""
+    if text in PARTS:
+        return PARTS[text]
     quantity = _registry().Quantity(1.0, _unit(text, kind))
     return {str(name): float(power) for name, power in quantity.unit_items()}
 
@@ -126,13 +134,21 @@ def _scale(words: _Words, si: str, kind: Kind) -> float:
     """Return the number in the SI unit `si`; a bare number is SI already."""
     if not words.unit:
         return words.number
+    plain = PLAIN.get(si, {}).get(words.unit)
+    if plain is not None:
+        return words.number * plain
+    from pint.errors import PintError
+
     unit = _unit(words.unit, kind)
     base = _unit(si, kind)
     if not unit.is_compatible_with(base):
         wanted = "rpm or rad/s" if kind is Kind.SPEED else si.replace("**", "").replace("*", " ")
         cause = f"'{words.unit}' is not a unit of {kind.value}; expected {wanted}"
         raise InputError(cause, remedy=like(kind))
-    return float(_registry().Quantity(words.number, unit).to(base).magnitude)
+    try:
+        return float(_registry().Quantity(words.number, unit).to(base).magnitude)
+    except (PintError, ValueError, TypeError, AttributeError, OverflowError) as error:
+        raise InputError(f"'{words.unit}' cannot be converted", remedy=like(kind)) from error
 
 
 def _refuse_marks(words: _Words, allowed: set[str], kind: Kind) -> None:
@@ -258,7 +274,7 @@ def _speed(words: _Words, kind: Kind, _pairs: float | None) -> tuple[float, str]
 
 def _plain(words: _Words, kind: Kind, _pairs: float | None) -> tuple[float, str]:
     _refuse_marks(words, {"phase"} if kind is Kind.VOLTAGE else set(), kind)
-    if kind is Kind.COUNT:
+    if kind in (Kind.COUNT, Kind.BITS):
         if words.unit or words.number != round(words.number):
             raise InputError("a whole number is wanted", remedy=like(kind))
         return words.number, ""
@@ -315,6 +331,7 @@ _READERS: dict[Kind, Callable[[_Words, Kind, float | None], tuple[float, str]]] 
 }
 
 
+@functools.lru_cache(1024)
 def parse(kind: Kind, text: str, *, pole_pairs: float | None = None) -> Entry:
     """Read `text` as a quantity of `kind`.
 
@@ -341,9 +358,6 @@ def parse(kind: Kind, text: str, *, pole_pairs: float | None = None) -> Entry:
     Entry(value=4.0, unit='1', note='poles, halved')
 
     """
-    known = _known.get((kind, text, pole_pairs))
-    if known is not None:
-        return known
     if kind is Kind.FULL_SCALE and "gain" in text.lower():
         value, note = _shunt(text)
     elif kind is Kind.DIRECTION:
@@ -353,34 +367,7 @@ def parse(kind: Kind, text: str, *, pole_pairs: float | None = None) -> Entry:
         value, note = _READERS.get(kind, _plain)(words, kind, pole_pairs)
     if kind is not Kind.DIRECTION:
         refuse_implausible(kind, value, text)
-    entry = Entry(value, UNITS[kind], note)
-    _known[kind, text, pole_pairs] = entry
-    return entry
-
-
-# What was converted before. A project keeps its own entries' conversions beside them, so that
-# opening it does not have to wait for the units package.
-_known: dict[tuple[Kind, str, float | None], Entry] = {}
-CONVERSIONS = 1  # raised whenever a conversion above changes: kept ones count no longer
-
-Kept = list[list[Any]]  # [kind, text, pole pairs, value, note] each, as JSON holds them
-
-
-def conversions(texts: Iterable[str]) -> Kept:
-    """Return the conversions of these texts that are known, to be kept."""
-    wanted = set(texts)
-    return [
-        [kind.value, text, pairs, entry.value, entry.note]
-        for (kind, text, pairs), entry in _known.items()
-        if text in wanted
-    ]
-
-
-def remember(kept: Kept) -> None:
-    """Take kept conversions back."""
-    for kind, text, pairs, value, note in kept:
-        key = Kind(kind)
-        _known.setdefault((key, text, pairs), Entry(value, UNITS[key], note))
+    return Entry(value, UNITS[kind], note)
 
 
 def warm() -> None:

@@ -24,6 +24,7 @@ class Kind(StrEnum):
     ANGLE = "angle"
     TEMPERATURE = "temperature"
     COUNT = "count"
+    BITS = "bits"
     TURNS = "turns"
     FULL_SCALE = "full scale of the current sense"
     DIRECTION = "direction"
@@ -43,6 +44,7 @@ UNITS = {
     Kind.ANGLE: "rad",
     Kind.TEMPERATURE: "°C",
     Kind.COUNT: "1",
+    Kind.BITS: "1",
     Kind.TURNS: "1",
     Kind.FULL_SCALE: "A",
     Kind.DIRECTION: "1",
@@ -63,6 +65,7 @@ EXAMPLES = {
     Kind.ANGLE: "31.4 deg",
     Kind.TEMPERATURE: "20 °C",
     Kind.COUNT: "4096",
+    Kind.BITS: "12",
     Kind.TURNS: "12",
     Kind.FULL_SCALE: "40 A peak' or '0.5 mohm, gain 20, 3.3 V, 12 bit",
     Kind.DIRECTION: "forward' or 'reversed",
@@ -82,6 +85,7 @@ PLAUSIBLE = {
     Kind.INERTIA: (1e-9, 1e4),
     Kind.POLE_PAIRS: (1, 100),
     Kind.COUNT: (1, 1e9),
+    Kind.BITS: (4, 32),
     Kind.TURNS: (0.05, 1e6),
     Kind.FULL_SCALE: (1e-3, 1e4),
 }

@@ -2,7 +2,7 @@
 
 import hashlib
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -13,6 +13,7 @@ from oarlock.handover.header import DEFAULT_MAP, default_map
 from oarlock.handover.patch import Change, Patch, patch_file
 from oarlock.handover.proof import Proof, error_sequence, prove
 from oarlock.handover.values import HandoverValue, handover_values, rounding
+from oarlock.records import Record
 from oarlock.session.session import Session
 
 WALL = 0.01  # a rounding beyond this is refused
@@ -190,15 +191,19 @@ def _unmapped(patch: Patch) -> tuple[str, ...]:
     return tuple(dict.fromkeys(name for name in found if name not in ours))
 
 
-def errors_for_proof(session: Session) -> dict[str, Single]:
-    """Return the recorded error sequences of the verified steps, by axis."""
-    found = {}
-    for name in ("d", "q"):
-        verification = session.verification(name)
-        record = session.record(verification[0].id) if verification else None
-        if record is not None:
-            found[name] = error_sequence(record, name)
-    return found
+Source = Callable[[], Record | None]
+
+
+def steps_for_proof(session: Session) -> dict[str, Source]:
+    """Return what fetches the records of the verified steps, by axis: a file takes its time."""
+    found = {name: session.verification(name) for name in ("d", "q")}
+    return {name: session.record_source(step[0].id) for name, step in found.items() if step}
+
+
+def error_sequences(sources: Mapping[str, Source]) -> dict[str, Single]:
+    """Return the recorded error sequences of these steps, by axis; for a job."""
+    records = {name: fetch() for name, fetch in sources.items()}
+    return {name: error_sequence(r, name) for name, r in records.items() if r is not None}
 
 
 def _why_not_prove(session: Session, patch: Patch | None) -> str:
@@ -234,6 +239,8 @@ def make_proof(
     mapping: Mapping[str, str],
     values: tuple[HandoverValue, ...],
     errors: Mapping[str, Single],
+    beside: Path | None = None,
 ) -> Proven:
-    """Prove a header; pure work for a job."""
-    return Proven(text=text, values=values, proof=prove(text, mapping, values, errors))
+    """Prove a header; pure work for a job. `beside`: where what it includes lies."""
+    proof = prove(text, mapping, values, errors, beside=beside)
+    return Proven(text=text, values=values, proof=proof)

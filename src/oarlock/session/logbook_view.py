@@ -56,7 +56,7 @@ def gave(run: Run) -> str:
     return "–"
 
 
-def cells(run: Run, axis: Axis) -> tuple[str, ...]:
+def cells(run: Run, axis: Axis, *, written: bool = True) -> tuple[str, ...]:
     """Return the row's texts in the order of `COLUMNS`."""
     f = run.figures
     return (
@@ -71,7 +71,7 @@ def cells(run: Run, axis: Axis) -> tuple[str, ...]:
         run.note or run.remark,
         "",
         "",
-        action(run, axis),
+        action(run, axis) if written else "being written",
     )
 
 

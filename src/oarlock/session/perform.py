@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +20,7 @@ from oarlock.identify.experiments import CurrentStep, Experiment
 from oarlock.identify.readings import ESTIMATORS, TURNING, another, estimate, record_kind
 from oarlock.identify.step_response import StepResult, read_step
 from oarlock.machine import Axis, CurrentGains
+from oarlock.machine.axis_file import format_axis
 from oarlock.records import Check, Finding, Record, Run
 from oarlock.sensing.readings import READERS, snapshot
 
@@ -87,6 +89,8 @@ def _perform_once(
             **settings,
             "plant": plant_settings(axis),
             "sensing": snapshot(axis),
+            "made_on": format_axis(axis),
+            **target_settings(kind, axis),
             **announced(experiment, axis),
         },
         gains=gains_dict(plan.gains),
@@ -117,12 +121,26 @@ def from_file(record: Record, axis: Axis) -> Performed:
         title=f"from {record.drive}",
         started=datetime.now().astimezone().isoformat(timespec="seconds"),
         ended="done" if not trouble else f"unreadable: {trouble}",
-        settings={**record.settings, "plant": plant_settings(axis), "imported": record.drive},
+        settings={
+            **record.settings,
+            "plant": plant_settings(axis),
+            "made_on": format_axis(axis),
+            "imported": record.drive,
+        },
         figures=figures(reading, axis, axis.gains),
         remark=remark(reading, record),
         sparkline=sparkline(reading),
     )
     return Performed(run=run, record=record, reading=reading)
+
+
+def target_settings(kind: str, axis: Axis) -> dict[str, Any]:
+    """Return what was asked of the loop when its test signal was started."""
+    if kind != CurrentStep.name:
+        return {}
+    target = axis.target
+    return {"target": {"kind": target.kind.value, "value": target.value,
+                       "override_margin": target.override_margin}}  # fmt: skip
 
 
 def announced(experiment: Experiment, axis: Axis) -> dict[str, str]:
@@ -192,7 +210,8 @@ def figures(reading: Reading, axis: Axis, gains: CurrentGains | None) -> Mapping
 
 
 def _step_figures(step: StepResult, axis: Axis, gains: CurrentGains) -> dict[str, float]:
-    q = margins(loops_with(axis, gains)[1])
+    d, q = loops_with(axis, gains)
+    found = margins(d if step.axis_name == "d" else q)
     return {
         "amplitude": step.amplitude,
         "rise": step.figures.rise,
@@ -200,8 +219,8 @@ def _step_figures(step: StepResult, axis: Axis, gains: CurrentGains) -> dict[str
         "settling": step.figures.settling,
         "omega_n": step.fitted.natural_frequency,
         "zeta": step.fitted.damping,
-        "crossover": q.crossover,
-        "phase_margin": q.phase_margin,
+        "crossover": found.crossover,
+        "phase_margin": found.phase_margin,
         "agrees": float(step.agrees),
         "cut": float(step.cut_by_bus),
     }

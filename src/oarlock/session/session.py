@@ -3,7 +3,8 @@
 Views subscribe to its signals; work in threads gets frozen values and never the session.
 """
 
-from collections.abc import Callable
+import re
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
@@ -20,18 +21,16 @@ from oarlock.machine import Axis, CurrentGains, CurrentTarget, Parameter, Target
 from oarlock.machine.axis import rederived
 from oarlock.machine.axis_file import format_axis, parse_axis
 from oarlock.machine.doubts import doubt
-from oarlock.machine.fields import BY_PATH, FIELDS, Field
+from oarlock.machine.fields import BY_PATH
 from oarlock.quantities import Estimate, Origin
-from oarlock.quantities.entry import CONVERSIONS, conversions, parse, remember
+from oarlock.quantities.entry import parse
 from oarlock.records import Finding, Record, Run
 from oarlock.sensing.readings import READERS
 from oarlock.session.history import History
-from oarlock.session.perform import Performed, Reading, gains_dict, gains_of, read
+from oarlock.session.perform import Performed, Reading, gains_of, read
 from oarlock.session.saver import Saver
+from oarlock.session.screen_state import SHARED, sound
 from oarlock.store.project import Project
-
-# What the screen keeps for the project; everything else is kept for each axis.
-_SHARED = {"axis", "stage", "window", "dark", "conversions"}
 
 
 class Session:
@@ -41,8 +40,18 @@ class Session:
     runs_changed = Signal()
     readings_changed = Signal()
     trouble_changed = Signal(str)
+    notice = Signal(str)  # something happened to the file that its owner should know
 
     def __init__(self, project: Project, post: Callable[[Callable[[], None]], None]) -> None:
+        try:
+            self._take_up(project, post)
+        except InputError:
+            project.close()
+            raise
+        self._saver = Saver(lambda text: post(lambda: self._say_trouble(text)))
+        project.on_notice = lambda text: post(lambda: self.notice.emit(text))
+
+    def _take_up(self, project: Project, post: Callable[[Callable[[], None]], None]) -> None:
         axes = project.axes()
         if not axes:
             remedy = "Make one with 'oarlock demo', or add an axis"
@@ -50,20 +59,16 @@ class Session:
         self._project, self._post = project, post
         self.name = project.name
         self.axis_names = tuple(axes)
-        self._kept_view: dict[str, Any] = project.view()
+        self._kept_view: dict[str, Any] = sound(project.view())
         self._histories: dict[str, History[Axis]] = {}
         self._drag_from: Axis | None = None
         self._next_run = project.next_run()
         self._records: dict[int, Record] = {}
         self.readings: dict[int, Reading] = {}
         self.trouble = ""
-        kept = self._kept_view.get("conversions", {})
-        if kept.get("version") == CONVERSIONS:
-            remember(kept["entries"])
+        self.unwritten: set[int] = set()  # runs that are not in the file yet
         wanted = self._kept_view.get("axis")
         self._open(wanted if wanted in axes else self.axis_names[0], axes)
-        self._saver = Saver(lambda text: post(lambda: self._say_trouble(text)))
-        self.keep_conversions()
 
     def _open(self, name: str, axes: dict[str, str]) -> None:
         """Take up one of the project's axes."""
@@ -73,7 +78,7 @@ class Session:
         first = name == self.axis_names[0]
         shared = {k: v for k, v in self._kept_view.items() if "/" not in k}
         # Before a project held several axes, everything belonged to the first.
-        self.view: dict[str, Any] = {k: v for k, v in shared.items() if first or k in _SHARED}
+        self.view: dict[str, Any] = {k: v for k, v in shared.items() if first or k in SHARED}
         own = f"{name}/"
         self.view |= {k.removeprefix(own): v for k, v in self._kept_view.items()
                       if k.startswith(own)}  # fmt: skip
@@ -96,7 +101,6 @@ class Session:
             raise InputError("not all could be saved", place=str(self.path), remedy=self.trouble)
         self._open(name, self._project.axes())
         self.set_view("axis", name)
-        self.keep_conversions()
         self.axis_changed.emit(self._axis)
         self.runs_changed.emit()
 
@@ -157,6 +161,7 @@ class Session:
             return
         self._axis = axis
         self._save_axis(label)
+        self._mark_used()
         self.axis_changed.emit(axis)
 
     @property
@@ -172,18 +177,6 @@ class Session:
     def _save_axis(self, label: str) -> None:
         name, toml = self._axis.name, format_axis(self._axis)
         self._saver.submit(lambda: self._project.save_axis(name, toml, label))
-        self.keep_conversions()
-
-    def keep_conversions(self) -> None:
-        """Keep how this axis's entries were converted, so that it opens fast."""
-        texts = [self._axis.parameter(field.path).printed.source for field in self._fields()]
-        others = [entry for entry in self.view.get("conversions", {}).get("entries", [])
-                  if entry[1] not in texts]  # fmt: skip
-        entries = conversions(texts) + others
-        self.set_view("conversions", {"version": CONVERSIONS, "entries": entries})
-
-    def _fields(self) -> list[Field]:
-        return [field for field in FIELDS if self._axis.optional(field.path)]
 
     def enter(self, path: str, text: str) -> None:
         """Take an entry for one parameter, as typed.
@@ -265,10 +258,17 @@ class Session:
             told = replace(estimate, source=f"run {run.id}, {run.started[11:16]}")
             axis = axis.adopting(path, told)
         self.edit(f"Adopt {finding.quantity.replace('_', ' ')}", self.retuned(axis))
-        for other in self.runs:
-            if other.kind == run.kind and other.used and other.id != run.id:
-                self.change_run(other.id, used=False)
-        self.change_run(run.id, used=True)
+        self._mark_used()
+
+    def _mark_used(self) -> None:
+        """Mark the runs whose findings are in use, as the axis itself says; and no others."""
+        said = " ".join(found.source for found in self._axis.adopted().values())
+        named = {int(number) for number in re.findall(r"\brun (\d+),", said)}
+        newest = {run.kind: run.id for run in self.runs if run.id in named}
+        used = set(newest.values())  # an older one that lent a part of it has lost the mark
+        for run in self.runs:
+            if run.used != (run.id in used):
+                self.change_run(run.id, used=run.id in used)
 
     def take_back(self, run: Run) -> None:
         """Use the gains of a run again.
@@ -292,14 +292,7 @@ class Session:
 
     def keep(self, performed: Performed) -> Run:
         """Put a played experiment into the logbook; it cannot be lost from here on."""
-        target = self._axis.target
         settings = {**performed.run.settings}
-        if performed.run.kind == CurrentStep.name:
-            settings["target"] = {
-                "kind": target.kind.value,
-                "value": target.value,
-                "override_margin": target.override_margin,
-            }
         if (
             "winding" in self.view
             and "winding" not in settings
@@ -309,16 +302,24 @@ class Session:
         run = replace(performed.run, id=self._next_run, settings=settings)
         self._next_run += 1
         record = performed.record
+        self.unwritten.add(run.id)
+
+        def written() -> None:
+            self._post(lambda: self._run_written(run.id))
+
+        self._saver.submit(lambda: self._project.add_run(run, record), written)
         if run.axis != self._axis.name:  # another axis is open by now: it goes to its own logbook
-            self._saver.submit(lambda: self._project.add_run(run, record))
             return run
         self.runs = (*self.runs, run)
         self._records[run.id] = record
         self.readings[run.id] = performed.reading
-        self._saver.submit(lambda: self._project.add_run(run, record))
         self.runs_changed.emit()
         self.readings_changed.emit()
         return run
+
+    def _run_written(self, number: int) -> None:
+        self.unwritten.discard(number)
+        self.runs_changed.emit()
 
     def change_run(self, number: int, **changes: Any) -> None:
         """Pin, star, annotate or mark a run."""
@@ -361,6 +362,10 @@ class Session:
                  if r.kind == kind and r.ended == "done"][-12:]  # fmt: skip
         needed = [*(run for run in newest if run), *again, *steps[-2:]]
         needed += [r for r in steps if r.pinned]
+        for name in ("d", "q"):  # what the rail and the proof rest on, however old
+            proof = [r for r in steps if r.settings.get("axis_name") == name
+                     and gains_of(r) == self._axis.gains]  # fmt: skip
+            needed += proof[-1:]
         return list({r.id: r for r in needed if r.id not in self.readings}.values())
 
     def take_reading(self, number: int, reading: Reading) -> None:
@@ -400,15 +405,15 @@ class Session:
         """Keep something of the screen's state."""
         if self.view.get(key) != value:
             self.view[key] = value
-            kept = key if key in _SHARED else f"{self._axis.name}/{key}"
+            kept = key if key in SHARED else f"{self._axis.name}/{key}"
             self._kept_view[kept] = value
             self._saver.submit(lambda: self._project.set_view(kept, value))
 
-    def written(self, file: str) -> None:
-        """Remember that the gains in use stand in a firmware file now."""
+    def written(self, file: str, values: Mapping[str, float]) -> None:
+        """Remember that these values, by key, stand in a firmware file now."""
         if self._axis.gains is not None:
             now = datetime.now().astimezone().strftime("%H:%M")
-            told = {"file": file, "time": now, **gains_dict(self._axis.gains)}
+            told = {"file": file, "time": now, **values}
             self.set_view("handover_written", told)
             self.runs_changed.emit()
 
@@ -421,8 +426,17 @@ class Session:
         self.trouble_changed.emit(text)
 
     def save_now(self) -> bool:
-        """Try again to write what waits; return whether all is kept."""
+        """Try again to write what waits; return whether all is kept. For a job: it waits."""
         return self._saver.flush()
+
+    def saved_within(self, seconds: float) -> bool:
+        """Return whether all is kept, after waiting a moment for it."""
+        return self._saver.pending == 0 or self._saver.flush(seconds)
+
+    @property
+    def unsaved(self) -> int:
+        """How many changes are not in the file yet."""
+        return self._saver.pending
 
     def close(self) -> bool:
         """Write what waits and close the file; return whether all was kept."""
@@ -432,7 +446,10 @@ class Session:
 
 
 def read_again(run: Run, record: Record, axis: Axis) -> Reading:
-    """Return the reading of a kept record; pure, for a job."""
+    """Return the reading of a kept record, against the axis it was made on; pure, for a job."""
+    made_on = run.settings.get("made_on")
+    if isinstance(made_on, str):
+        axis = parse_axis(made_on, place=f"run {run.id}")
     return read(record, axis, gains_of(run))
 
 

@@ -6,6 +6,7 @@ from enum import StrEnum
 
 from oarlock.control.design import loops_with
 from oarlock.control.loop import margins
+from oarlock.handover.values import handover_values
 from oarlock.identify.readings import PATHS, QUANTITIES
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities.display import sentence, whole_degrees
@@ -138,6 +139,7 @@ def _current(session: Session) -> Stage:
             state=State.EMPTY,
         )
     found = margins(loops_with(axis, axis.gains)[1])
+    stable = found.stable and margins(loops_with(axis, axis.gains)[0]).stable
     hertz, left = found.crossover / math.tau, whole_degrees(math.degrees(found.phase_margin))
     shown = f"{hertz:.0f} Hz" if hertz < 999.5 else f"{hertz / 1e3:.3g} kHz"
     line = f"{shown}, {left}° margin"
@@ -152,8 +154,8 @@ def _current(session: Session) -> Stage:
         state, basis = State.STALE, "stale: machine changed"
     else:
         state, basis = State.VALID, f"verified {proofs[0][0].started[11:16]}"
-    if not found.stable:
-        state, basis = State.ATTENTION, "unstable"
+    if not stable:
+        state, basis = State.ATTENTION, "q unstable" if not found.stable else "d unstable"
     return Stage(
         key="current",
         name="Current loop",
@@ -181,10 +183,12 @@ def _handover(session: Session) -> Stage:
     elif not written:
         line, basis, state = "nothing written", "", State.EMPTY
     else:
-        same = written.get("Kp_q") == gains.Kp_q and written.get("Kp_d") == gains.Kp_d
         line = f"{written.get('file', '')}"
-        basis = f"written {written.get('time', '')}" if same else "stale: gains changed"
-        state = State.VALID if same else State.STALE
+        moved = [v.key for v in handover_values(session.axis) if written.get(v.key) != v.value]
+        gain = any(key.startswith("current.K") for key in moved)
+        why = "stale: gains changed" if gain else "stale: values changed"
+        basis = why if moved else f"written {written.get('time', '')}"
+        state = State.STALE if moved else State.VALID
     return Stage(
         key="handover", name="Handover", line=line, basis=basis, measured=False, state=state
     )

@@ -1,7 +1,8 @@
 """The project file's schema, and how an older one is brought forward.
 
 `CREATE` makes the newest version. `MIGRATIONS[n]` is the SQL that turns version n into n + 1;
-each stays as it was written, with a file of version n among the tests.
+each stays as it was written, with a file of version n among the tests. `SCHEMAS[n]` makes an
+empty file of version n: what a file of that version may define, and nothing else.
 """
 
 VERSION = 1
@@ -39,3 +40,4 @@ CREATE TRIGGER channel_kept BEFORE DELETE ON channel BEGIN SELECT RAISE(ABORT, '
 """
 
 MIGRATIONS: dict[int, str] = {}
+SCHEMAS: dict[int, str] = {1: CREATE}

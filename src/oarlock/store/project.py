@@ -4,8 +4,10 @@ Axis states are kept as the TOML of axis files, records as compressed float arra
 never altered: triggers refuse it. Every call commits before it returns.
 """
 
+import contextlib
 import json
 import math
+import os
 import sqlite3
 import threading
 import zlib
@@ -15,17 +17,31 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from oarlock.errors import InputError
+from oarlock.files import cannot
 from oarlock.records import Record, Run
-from oarlock.store.migrations import APPLICATION_ID, CREATE, MIGRATIONS, VERSION
+from oarlock.store.database import (
+    BROKEN,
+    connect,
+    publish,
+    refuse_strangers,
+    translated,
+    write_anew,
+)
+from oarlock.store.migrations import CREATE, MIGRATIONS, VERSION
 
 _RUN_FIELDS = (
     "axis", "kind", "title", "started", "ended", "settings", "gains", "figures", "remark",
     "note", "pinned", "starred", "used", "sparkline",
 )  # fmt: skip
-# What a damaged file makes the library raise; an error's own text may be damaged, too.
-_BROKEN = (sqlite3.Error, UnicodeDecodeError)
+# What cells that hold something else than they should lead to.
+_ODD = (
+    zlib.error, ValueError, TypeError, KeyError, AttributeError, OverflowError, RecursionError,
+    MemoryError,
+)  # fmt: skip
+_MOST_UNPACKED = 400_000_000  # bytes of one record: ten million rows of five channels
 _CHANGEABLE = {"note", "pinned", "starred", "used", "remark", "figures"}
 
 
@@ -35,17 +51,50 @@ class Project:
     def __init__(self, path: Path, connection: sqlite3.Connection) -> None:
         self.path, self._db = path, connection
         self._lock = threading.RLock()
+        self._inode = 0  # known once it is open under its own name
+        self.on_notice: Callable[[str], None] = lambda _text: None
+
+    @classmethod
+    def make(cls, path: Path, name: str, fill: "Callable[[Project], None]") -> None:
+        """Make a new project with what `fill` puts into it: all of it, or no file at all.
+
+        It is written aside and gets its name once it is whole and synced.
+
+        Raises
+        ------
+        InputError : an existing file, or one that cannot be written
+
+        """
+        if path.exists():
+            raise InputError("this file exists", place=str(path), remedy="Choose another name")
+        _clear_leftovers(path)
+        aside = path.with_name(f".{path.name}.{os.getpid()}.new")
+        try:
+            project = cls(aside, connect(aside))
+            try:
+                with project._told():
+                    project._db.executescript(f"BEGIN;{CREATE};COMMIT;")
+                    project._db.execute("INSERT INTO meta VALUES ('name', ?)", (name,))
+                fill(project)
+            finally:
+                project._db.close()
+            publish(aside, path)
+        except FileExistsError as error:
+            raise InputError("this file exists", place=str(path),
+                             remedy="Choose another name") from error  # fmt: skip
+        except OSError as error:
+            raise cannot(error, path, "write") from error
+        except InputError as error:
+            raise type(error)(error.cause, place=str(path), remedy=error.remedy) from error
+        finally:
+            aside.unlink(missing_ok=True)
+            aside.with_name(f"{aside.name}-journal").unlink(missing_ok=True)
 
     @classmethod
     def create(cls, path: Path, name: str) -> "Project":
-        """Make a new, empty project; an existing file is refused."""
-        if path.exists():
-            raise InputError("this file exists", place=str(path), remedy="Choose another name")
-        project = cls(path, _connect(path))
-        with project._told():
-            project._db.executescript(CREATE)
-            project._db.execute("INSERT INTO meta VALUES ('name', ?)", (name,))
-        return project
+        """Make a new, empty project and open it; an existing file is refused."""
+        cls.make(path, name, lambda _project: None)
+        return cls.open(path)
 
     @classmethod
     def open(cls, path: Path) -> "Project":
@@ -58,8 +107,8 @@ class Project:
         """
         if not path.is_file():
             raise InputError("no such file", place=str(path), remedy="Check the name")
-        _refuse_strangers(path)
-        project = cls(path, _connect(path))
+        refuse_strangers(path, VERSION)
+        project = cls(path, connect(path))
         try:
             with project._told():
                 project._admit()
@@ -78,6 +127,7 @@ class Project:
             self._db.executescript(
                 f"BEGIN;{MIGRATIONS[number]};PRAGMA user_version={number + 1};COMMIT;"
             )
+        self._inode = self.path.stat().st_ino
 
     @contextmanager
     def _told(self) -> Iterator[None]:
@@ -85,37 +135,67 @@ class Project:
         try:
             with self._lock, self._db:
                 yield
-        except _BROKEN as error:
-            raise _translated(error, self.path) from error
+        except BROKEN as error:
+            raise translated(error, self.path) from error
+
+    @contextmanager
+    def _written(self) -> Iterator[None]:
+        """Do the same for a change: it goes to the file that has this project's name."""
+        with self._lock:
+            if self._inode:
+                self._stay()
+            with self._told():
+                yield
+
+    def _stay(self) -> None:
+        """See that the file still is where it was; where it was deleted, write it anew."""
+        try:
+            if self.path.stat().st_ino == self._inode:
+                return
+        except FileNotFoundError:
+            write_anew(self._db, self.path)
+        except OSError as error:
+            raise cannot(error, self.path, "write") from error
+        else:
+            raise InputError("another file has taken its place", place=str(self.path),
+                             remedy="Move that file away; nothing is lost meanwhile")  # fmt: skip
+        self._db.close()
+        self._db = connect(self.path)
+        self._inode = self.path.stat().st_ino
+        self.on_notice(f"{self.path.name} was deleted while it was open: it was written anew")
 
     @contextmanager
     def _decoded(self) -> Iterator[None]:
         """Tell in one line that what was read inside makes no sense."""
         try:
             yield
-        except (zlib.error, ValueError, TypeError, KeyError, AttributeError) as error:
+        except InputError:
+            raise
+        except _ODD as error:
             remedy = "Restore a backup; the file was not touched"
             raise InputError(f"damaged: {error}", place=str(self.path), remedy=remedy) from error
 
     def close(self) -> None:
         """Close the file; harmless when it is."""
-        self._db.close()
-        aside = self.path.with_name(f"{self.path.name}-shm")
-        if not aside.with_name(f"{self.path.name}-wal").exists():
-            aside.unlink(missing_ok=True)  # left by the look at the file before it was opened
+        with self._lock:
+            self._db.close()
+            for end in ("journal", "shm"):  # empty, or of a log that is no longer there
+                left = self.path.with_name(f"{self.path.name}-{end}")
+                if left.exists() and (end == "shm" or not left.stat().st_size):
+                    left.unlink()
 
     @property
     def name(self) -> str:
         """What the project is called."""
         with self._told():
             row = self._db.execute("SELECT value FROM meta WHERE key = 'name'").fetchone()
-        return str(row[0]) if row else self.path.stem
+        return row[0] if row and isinstance(row[0], str) else self.path.stem
 
     # Axes
 
     def save_axis(self, name: str, toml: str, label: str) -> None:
         """Keep a state of an axis; earlier ones stay."""
-        with self._told():
+        with self._written():
             self._db.execute(
                 "INSERT INTO axis_state (axis, label, toml, saved) VALUES (?, ?, ?, datetime())",
                 (name, label, toml),
@@ -129,7 +209,9 @@ class Project:
             "(SELECT min(id) FROM axis_state AS first WHERE first.axis = axis_state.axis)"
         )
         with self._told():
-            return dict(self._db.execute(query).fetchall())
+            rows = self._db.execute(query).fetchall()
+        with self._decoded():
+            return {_text(name): _text(toml) for name, toml in rows}
 
     # The logbook
 
@@ -137,13 +219,18 @@ class Project:
         """Keep a run with its record, under the number it has."""
         names = ("id", *_RUN_FIELDS)
         marks = ", ".join("?" * len(names))
-        with self._told():
-            self._db.execute(
-                f"INSERT INTO run ({', '.join(names)}) VALUES ({marks})",
-                [_plain(getattr(run, name)) for name in names],
-            )
+        values = [_plain(getattr(run, name)) for name in names]
+        packed = _packed(record) if record is not None else []  # takes its time: no lock is held
+        with self._written():
+            self._db.execute(f"INSERT INTO run ({', '.join(names)}) VALUES ({marks})", values)
             if record is not None:
-                self._add_record(run.id, record)
+                row = (run.id, record.experiment, record.sample_time, _plain(record.settings),
+                       record.drive, record.date, record.ended)  # fmt: skip
+                self._db.execute("INSERT INTO record VALUES (?, ?, ?, ?, ?, ?, ?)", row)
+                self._db.executemany(
+                    "INSERT INTO channel VALUES (?, ?, ?, ?, ?, ?)",
+                    [(run.id, *channel) for channel in packed],
+                )
 
     def next_run(self) -> int:
         """Return the number that the next run may have."""
@@ -151,25 +238,12 @@ class Project:
             row = self._db.execute("SELECT coalesce(max(id), 0) + 1 FROM run").fetchone()
         return int(row[0])
 
-    def _add_record(self, number: int, record: Record) -> None:
-        self._db.execute(
-            "INSERT INTO record VALUES (?, ?, ?, ?, ?, ?, ?)",
-            (number, record.experiment, record.sample_time, json.dumps(dict(record.settings)),
-             record.drive, record.date, record.ended),
-        )  # fmt: skip
-        for position, (name, column) in enumerate(record.columns.items()):
-            single = column.astype("<f4")
-            exact = bool(np.array_equal(single.astype(np.float64), column))
-            data = zlib.compress((single if exact else column.astype("<f8")).tobytes(), 6)
-            row = (number, position, name, record.units[name], "<f4" if exact else "<f8", data)
-            self._db.execute("INSERT INTO channel VALUES (?, ?, ?, ?, ?, ?)", row)
-
     def change_run(self, number: int, **changes: object) -> None:
         """Change what a user may change of a run: note, pin, star, use; and its reading."""
         strange = set(changes) - _CHANGEABLE
         if strange:
             raise ValueError(f"cannot change {strange}")
-        with self._told():
+        with self._written():
             for name, value in changes.items():
                 self._db.execute(
                     f"UPDATE run SET {name} = ? WHERE id = ?",
@@ -202,78 +276,32 @@ class Project:
 
     def set_view(self, key: str, value: object) -> None:
         """Keep something of the screen's state."""
-        with self._told():
+        with self._written():
             self._db.execute("INSERT OR REPLACE INTO view VALUES (?, ?)", (key, json.dumps(value)))
 
     def view(self) -> dict[str, Any]:
         """Return the kept state of the screen."""
         with self._told():
             rows = self._db.execute("SELECT key, value FROM view").fetchall()
-        with self._decoded():
-            return {key: json.loads(value) for key, value in rows}
+        found = {}
+        for key, value in rows:
+            with contextlib.suppress(ValueError, TypeError, RecursionError):
+                found[_text(key)] = json.loads(_text(value))  # what is odd there is not missed
+        return found
 
 
-def _refuse_strangers(path: Path) -> None:
-    """Refuse, without touching it, a file that this version cannot read as a project."""
-    try:
-        db = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True, timeout=0.5)
-        try:
-            (application,) = db.execute("PRAGMA application_id").fetchone()
-            (version,) = db.execute("PRAGMA user_version").fetchone()
-        finally:
-            db.close()
-    except _BROKEN as error:
-        raise _translated(error, path) from error
-    if application != APPLICATION_ID:
-        remedy = "Choose a file that ends in .oarlock"
-        raise InputError("this is not a project", place=str(path), remedy=remedy)
-    if version > VERSION:
-        cause = f"written by a later version (format {version}, this program reads {VERSION})"
-        raise InputError(cause, place=str(path), remedy="Use that version")
-
-
-def _connect(path: Path) -> sqlite3.Connection:
-    try:
-        db = sqlite3.connect(path, timeout=0.5, check_same_thread=False)
-    except _BROKEN as error:
-        raise _translated(error, path) from error
-    try:
-        db.execute("PRAGMA locking_mode = EXCLUSIVE")
-        db.execute("PRAGMA journal_mode = WAL")
-        db.execute("PRAGMA synchronous = FULL")
-        db.execute("PRAGMA foreign_keys = ON")
-        db.execute("PRAGMA user_version").fetchone()
-        db.execute("BEGIN IMMEDIATE")
-        db.rollback()
-    except _BROKEN as error:
-        db.close()
-        raise _translated(error, path) from error
-    return db
-
-
-_CAUSES: tuple[tuple[str, str, str], ...] = (
-    ("full", "the disk is full", "Make room; nothing that was saved is lost"),
-    ("readonly", "the file is read-only", "Allow writing to it and its folder"),
-    ("locked", "it is open in another window", "Close it there first"),
-    ("not a database", "this is not a project", "Choose a file that ends in .oarlock"),
-    ("unable to open", "cannot be opened", "Check folder and permissions"),
-    ("malformed", "the file is damaged", "Restore a backup; the file was not touched"),
-    ("disk i/o", "the disk does not answer", "Check the disk"),
-)
-
-
-def _translated(error: Exception, path: Path) -> InputError:
-    text = "malformed" if isinstance(error, UnicodeDecodeError) else str(error).lower()
-    for word, cause, remedy in _CAUSES:
-        if word in text:
-            return InputError(cause, place=str(path), remedy=remedy)
-    return InputError(str(error), place=str(path), remedy="Save under another name")
+def _clear_leftovers(path: Path) -> None:
+    """Take away what was left of projects whose making was killed."""
+    for left in path.parent.glob(f".{path.name}.*.new*"):
+        owner = left.name.removeprefix(f".{path.name}.").partition(".")[0]
+        if owner.isdigit() and not Path(f"/proc/{owner}").exists():
+            left.unlink(missing_ok=True)
 
 
 def _plain(value: object) -> object:
     """Return a value as SQLite holds it; numbers that JSON lacks become null."""
     if isinstance(value, Mapping | list | tuple):
-        return json.dumps(_finite(value))
+        return json.dumps(_finite(value), default=str)  # dates and the like as text
     return int(value) if isinstance(value, bool) else value
 
 
@@ -287,35 +315,85 @@ def _finite(value: object) -> object:
     return value
 
 
+def _packed(record: Record) -> list[tuple[int, str, str, str, bytes]]:
+    """Return (position, name, unit, type, compressed data) of each channel."""
+    rows = []
+    for position, (name, column) in enumerate(record.columns.items()):
+        single = column.astype("<f4")
+        exact = bool(np.array_equal(single.astype(np.float64), column))
+        data = zlib.compress((single if exact else column.astype("<f8")).tobytes(), 6)
+        rows.append((position, name, record.units[name], "<f4" if exact else "<f8", data))
+    return rows
+
+
+def _unpacked(data: object, kind: object, left: int) -> NDArray[np.float64]:
+    """Return one channel, of at most `left` bytes unpacked."""
+    if not isinstance(data, bytes) or kind not in ("<f4", "<f8"):
+        raise ValueError("a channel of an unknown type")
+    unpacker = zlib.decompressobj()
+    raw = unpacker.decompress(data, left)
+    if unpacker.unconsumed_tail or not unpacker.eof:
+        raise ValueError(f"a record is larger than {_MOST_UNPACKED // 1_000_000} MB")
+    return np.frombuffer(raw, dtype=str(kind)).astype(np.float64)
+
+
+def _text(value: object) -> str:
+    """Return a cell that must hold text."""
+    if not isinstance(value, str):
+        raise TypeError(f"{type(value).__name__} where text belongs")
+    return value
+
+
+def _object(value: object) -> dict[str, Any]:
+    found = json.loads(_text(value))
+    if not isinstance(found, dict):
+        raise TypeError("no object where one belongs")
+    return found
+
+
 def _record(row: tuple[Any, ...], channels: list[tuple[Any, ...]]) -> Record:
-    columns, units = {}, {}
+    columns, units, left = {}, {}, _MOST_UNPACKED
     for name, unit, kind, data in channels:
-        columns[name] = np.frombuffer(zlib.decompress(data), dtype=kind).astype(np.float64)
-        units[name] = unit
+        columns[_text(name)] = _unpacked(data, kind, left)
+        left -= columns[name].nbytes // (2 if kind == "<f4" else 1)
+        units[name] = _text(unit)
     _, experiment, sample_time, settings, drive, date, ended = row
     return Record(
-        experiment=experiment,
-        sample_time=sample_time,
+        experiment=_text(experiment),
+        sample_time=float(sample_time),
         columns=columns,
         units=units,
-        settings=json.loads(settings),
-        drive=drive,
-        date=date,
-        ended=ended,
+        settings=_object(settings),
+        drive=_text(drive),
+        date=_text(date),
+        ended=_text(ended),
     )
+
+
+def _figures(value: object) -> dict[str, float]:
+    return {k: math.nan if v is None else float(v) for k, v in _object(value).items()}
+
+
+def _numbers(value: object) -> tuple[float, ...]:
+    return tuple(float(v) for v in json.loads(_text(value)))
+
+
+def _gains(value: object) -> dict[str, float]:
+    return {key: float(number) for key, number in _object(value).items()}
+
+
+def _whole(value: object) -> int:
+    if not isinstance(value, int):
+        raise TypeError(f"{type(value).__name__} where a number belongs")
+    return value
+
+
+_CELLS: dict[str, Callable[[Any], Any]] = {
+    "id": _whole, "settings": _object, "gains": _gains, "figures": _figures,
+    "sparkline": _numbers, "pinned": bool, "starred": bool, "used": bool,
+}  # fmt: skip
 
 
 def _run(row: tuple[Any, ...]) -> Run:
     values = dict(zip(("id", *_RUN_FIELDS), row, strict=True))
-    readers: dict[str, Callable[[Any], Any]] = {
-        "settings": json.loads,
-        "gains": json.loads,
-        "figures": lambda text: {
-            k: math.nan if v is None else v for k, v in json.loads(text).items()
-        },
-        "sparkline": lambda text: tuple(json.loads(text)),
-        "pinned": bool,
-        "starred": bool,
-        "used": bool,
-    }
-    return Run(**{name: readers.get(name, lambda v: v)(value) for name, value in values.items()})
+    return Run(**{name: _CELLS.get(name, _text)(value) for name, value in values.items()})

@@ -12,7 +12,7 @@ from PySide6.QtCore import QCoreApplication, QObject, QTimer, Signal, Slot
 from PySide6.QtWidgets import QApplication
 
 from oarlock.errors import InputError
-from oarlock.session.bench import PRACTICE, Bench
+from oarlock.session.bench import PRACTICE, Bench, Doing
 from oarlock.session.jobs import Jobs
 from oarlock.session.session import Session
 from oarlock.store.project import Project
@@ -47,6 +47,8 @@ class Application:
         self.jobs = Jobs(self.post)
         self.session = Session(Project.open(path), self.post)
         self.bench = Bench(self.session, self.jobs, self.post)
+        self._theme_waits = False
+        self.bench.doing_changed.connect(self._bench_idle)
         look.choose(bool(self.session.view.get("dark", False)))
         self.window = self._window()
 
@@ -60,6 +62,9 @@ class Application:
     def go_to_axis(self, name: str) -> None:
         """Go on with another axis; its drive is another one, so this one is let go."""
         if name == self.session.axis.name:
+            return
+        if self.bench.busy:
+            self.window.message.say("An experiment is running. Stop it first, or wait for its end")
             return
         up = self.bench.connected or self.bench.connecting
         practice = up and self.bench.channel.startswith(PRACTICE)
@@ -78,10 +83,25 @@ class Application:
 
     def toggle_theme(self) -> None:
         """Change between light and dark, keeping everything else as it is."""
+        if self.bench.busy:  # its end is told to the stages of this window
+            self._theme_waits = not self._theme_waits
+            text = "The colours change when the experiment has ended" if self._theme_waits else ""
+            self.window.message.say(text)
+            return
+        self._theme_waits = False
         dark = not bool(self.session.view.get("dark", False))
         self.session.set_view("dark", dark)
         look.choose(dark)
         self._renew()
+
+    def _bench_idle(self, doing: Doing) -> None:
+        """Change the colours that were asked for meanwhile, once nothing follows."""
+        if self._theme_waits and not doing.text:
+            QTimer.singleShot(50, self._change_waiting_theme)
+
+    def _change_waiting_theme(self) -> None:
+        if self._theme_waits and not self.bench.busy:
+            self.toggle_theme()
 
     def _renew(self) -> None:
         """Make the window anew, of the same size, in place of the old one."""
@@ -91,7 +111,7 @@ class Application:
         self.window.resize(old.size())
         self.window.show()
         self.bench.changed.emit()
-        old.close()
+        old.close_now()
         old.deleteLater()
 
     def start(self, *, practice: bool) -> None:
@@ -107,9 +127,11 @@ class Application:
 
     def close(self) -> bool:
         """Leave the drive de-energised and the project whole; return whether all was saved."""
-        self.window.leave()
         self.bench.close()
         self.jobs.stop_all()
+        # What ended meanwhile has told so: a run that was played lands in the logbook.
+        QCoreApplication.sendPostedEvents(self.post)
+        self.window.leave()
         return self.session.close()
 
 
@@ -138,8 +160,8 @@ def run_window(path: Path, *, practice: bool = False) -> int:
     look.load_fonts()
     sys.excepthook = _report_crash
     opened = Application(path)
-    signal.signal(signal.SIGINT, lambda *_: opened.window.close())
-    signal.signal(signal.SIGTERM, lambda *_: opened.window.close())
+    signal.signal(signal.SIGINT, lambda *_: opened.window.close_now())
+    signal.signal(signal.SIGTERM, lambda *_: opened.window.close_now())
     opened.start(practice=practice)
     qt.exec()
     if not opened.close():

@@ -1,5 +1,6 @@
 """The logbook: every run, newest first, to be pinned, starred, annotated and taken back."""
 
+from collections.abc import Collection
 from typing import Any
 
 from PySide6.QtCore import (
@@ -62,10 +63,10 @@ class RunsModel(QAbstractTableModel):
         self._runs: tuple[Run, ...] = ()
         self._cells: list[tuple[str, ...]] = []
 
-    def show_runs(self, runs: tuple[Run, ...], axis: Axis) -> None:
-        """Show another state of the logbook."""
+    def show_runs(self, runs: tuple[Run, ...], axis: Axis, unwritten: Collection[int]) -> None:
+        """Show another state of the logbook; `unwritten`: runs that are not in the file yet."""
         newest = tuple(reversed(runs))
-        texts = [cells(run, axis) for run in newest]
+        texts = [cells(run, axis, written=run.id not in unwritten) for run in newest]
         if newest == self._runs and texts == self._cells:
             return
         self.beginResetModel()
@@ -323,11 +324,11 @@ class Logbook(QWidget):
         self.model.annotated.connect(self.annotate)
         self.table.clicked.connect(self._clicked)
 
-    def show_runs(self, runs: tuple[Run, ...], axis: Axis) -> None:
-        """Show another state of the logbook."""
+    def show_runs(self, runs: tuple[Run, ...], axis: Axis, unwritten: Collection[int] = ()) -> None:
+        """Show another state of the logbook; `unwritten`: runs that are not in the file yet."""
         chosen = self.chosen()
         self._runs = runs
-        self.model.show_runs(runs, axis)
+        self.model.show_runs(runs, axis, unwritten)
         self.table.fit()
         if chosen is not None and chosen in [run.id for run in runs]:
             self.table.selectRow(len(runs) - 1 - [run.id for run in runs].index(chosen))

@@ -1,41 +1,73 @@
 """One line for the user, in the window where it happened; no box to click away."""
 
+from collections.abc import Callable
+
 from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
-from PySide6.QtWidgets import QLabel, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QWidget
 
 from oarlock.ui import theme as look
 from oarlock.ui.paint import diamond
+from oarlock.ui.stage import button
+
+Answers = tuple[tuple[str, Callable[[], object]], ...]
 
 
-class Message(QLabel):
+class Message(QWidget):
     """Stands between stage and logbook while there is something to say; a click dismisses it."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setWordWrap(True)
+        self.label = QLabel()
+        self.label.setWordWrap(True)
+        self.label.setFont(look.font(look.BODY))
         self.setMinimumHeight(40)
-        self.setFont(look.font(look.BODY))
-        self.setContentsMargins(44, 8, 16, 8)
-        self.setToolTip("Click to dismiss")
+        self._row = QHBoxLayout(self)
+        self._row.setContentsMargins(44, 6, 16, 6)
+        self._row.addWidget(self.label, 1)
+        self.buttons: list[QPushButton] = []
         self.hide()
+
+    def text(self) -> str:
+        """Return what is said; empty where nothing is."""
+        return self.label.text()
 
     def say(self, text: str) -> None:
         """Show a text; an empty one hides the line."""
-        self.setText(text)
+        self.ask(text, ())
+
+    def ask(self, text: str, answers: Answers) -> None:
+        """Show a question with a button for each answer; choosing one hides the line."""
+        for old in self.buttons:
+            self._row.removeWidget(old)
+            old.deleteLater()
+        self.buttons = [self._answer(*answer) for answer in answers]
+        self.label.setText(text)
+        self.setToolTip("" if answers else "Click to dismiss")
         self.setAccessibleName(text)
         self.setVisible(bool(text))
+        if self.buttons:
+            self.buttons[0].setFocus()
 
-    def paintEvent(self, event: QPaintEvent) -> None:
+    def _answer(self, name: str, action: Callable[[], object]) -> QPushButton:
+        made = button(name)
+
+        def chosen() -> None:
+            self.say("")
+            action()
+
+        made.clicked.connect(chosen)
+        self._row.addWidget(made)
+        return made
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
         p, t = QPainter(self), look.theme()
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         p.fillRect(self.rect(), t.panel)
         p.fillRect(self.rect(), look.faded(t.attention, 30))
         p.fillRect(QRectF(0, 0, 4, self.height()), t.attention)
         diamond(p, 24, 0.5 * self.height(), t.attention, t.panel)
-        p.end()
-        super().paintEvent(event)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        if event.button() == Qt.MouseButton.LeftButton:
+        if event.button() == Qt.MouseButton.LeftButton and not self.buttons:
             self.hide()

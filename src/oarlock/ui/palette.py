@@ -5,7 +5,15 @@ from dataclasses import dataclass
 
 from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QFrame, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QApplication,
+    QFrame,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
 
 from oarlock.ui import theme as look
 
@@ -50,6 +58,9 @@ class CommandPalette(QFrame):
         self.setGeometry((parent.width() - width) // 2, 90, width, height)
         self._fill("")
         self.line.setFocus()
+        application = QApplication.instance()
+        if application is not None:
+            application.installEventFilter(self)
 
     def show(self) -> None:
         super().show()
@@ -76,13 +87,17 @@ class CommandPalette(QFrame):
         command.action()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
-            if event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
-                step = 1 if event.key() == Qt.Key.Key_Down else -1
-                row = min(max(self.list.currentRow() + step, 0), self.list.count() - 1)
-                self.list.setCurrentRow(row)
-                return True
-            if event.key() == Qt.Key.Key_Escape:
-                self.close()
-                return False
+        if event.type() == QEvent.Type.MouseButtonPress and isinstance(watched, QWidget):
+            inside = watched is self or self.isAncestorOf(watched)
+            if self.isVisible() and not inside:
+                self.close()  # and the click does what it was made for
+            return False
+        if watched is not self.line:
+            return False
+        arrows = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1}
+        pressed = isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress
+        if pressed and isinstance(event, QKeyEvent) and event.key() in arrows:
+            row = self.list.currentRow() + arrows[Qt.Key(event.key())]
+            self.list.setCurrentRow(min(max(row, 0), self.list.count() - 1))
+            return True
         return bool(super().eventFilter(watched, event))

@@ -3,7 +3,7 @@
 from pathlib import Path
 
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QFileDialog, QLabel
+from PySide6.QtWidgets import QLabel
 
 from oarlock.errors import InputError
 from oarlock.files import write_atomic
@@ -16,15 +16,17 @@ from oarlock.session.handover_view import (
     HandoverPicture,
     Proven,
     digest,
-    errors_for_proof,
+    error_sequences,
     handover_picture,
     make_proof,
     mapping_of,
+    steps_for_proof,
 )
 from oarlock.session.jobs import Done, Failed, Jobs, Stopped
 from oarlock.session.session import Session
 from oarlock.ui import theme as look
 from oarlock.ui.handover_widgets import FileView, ProofView, SymbolRow
+from oarlock.ui.pickers import ask_file
 from oarlock.ui.stage import StageView, button
 from oarlock.ui.strip import ReadOut
 
@@ -41,7 +43,7 @@ class HandoverStage(StageView):
         super().__init__(session, bench)
         self._jobs = jobs
         self._proven: Proven | None = None
-        self.proving = self._tried = False
+        self.proving = False
         self.shown: HandoverPicture | None = None
         self.file, self.proof = FileView(self), ProofView(self)
         self.choose = button("Choose a header…")
@@ -97,7 +99,7 @@ class HandoverStage(StageView):
         self.shown = shown
         self.say(shown.answer, shown.reason)
         self.file.show_file(shown)
-        waiting = "proving…" if self.proving else shown.may_prove or "not proven yet"
+        waiting = "proving…" if self.proving else shown.may_prove or self._not_proven(shown)
         self.proof.show_proof(shown.proof, waiting)
         self.prove.setEnabled(not shown.may_prove and not self.proving)
         self.write.setEnabled(not shown.may_write)
@@ -116,18 +118,17 @@ class HandoverStage(StageView):
         self._old.show_value("", "", "kept beside, numbered")
         self._rest.show_value("", "", "byte for byte")
         written = self.session.view.get("handover_written")
-        self._so_far.show_value("", "", f"{written['time']}" if written else "nothing yet")
+        said = str(written.get("time", "")) if written else "nothing yet"
+        self._so_far.show_value("", "", said)
 
-        self._prove_again(shown)
-
-    def _prove_again(self, shown: HandoverPicture) -> None:
-        """Repeat, once, a proof that held before the project was closed."""
+    def _not_proven(self, shown: HandoverPicture) -> str:
+        """Return why no proof is shown. A file is compiled and run when asked, never by itself."""
         kept = self.session.view.get("proven")
-        if self._tried or self._proven or not kept or shown.patch is None or shown.may_prove:
-            return
-        if kept == digest(shown.patch.after, handover_values(self.session.axis)):
-            self._tried = True
-            self.run()
+        if kept and shown.patch is not None:
+            values = handover_values(self.session.axis)
+            if kept == digest(shown.patch.after, values):
+                return "It was proven before this project was closed: prove it again"
+        return "not proven yet"
 
     def read_out(self) -> ReadOut:
         lost = max((h.lost for h in self.shown.handed), default=0.0) if self.shown else 0.0
@@ -141,14 +142,8 @@ class HandoverStage(StageView):
     # What it does
 
     def _choose(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(
-            self,
-            "Choose the firmware's header",
-            "",
-            "Headers (*.h *.hpp *.c *.conf *.txt);;All (*)",
-        )
-        if name:
-            self.open_file(Path(name))
+        kinds = "Headers (*.h *.hpp *.c *.conf *.txt);;All (*)"
+        ask_file(self, "Choose the firmware's header", "", kinds, self.open_file)
 
     def open_file(self, path: Path) -> None:
         """Show what handing over to `path` would change."""
@@ -156,11 +151,7 @@ class HandoverStage(StageView):
         self.refresh()
 
     def _new(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(
-            self, "Write a new header", "gains.h", "Headers (*.h)"
-        )
-        if name:
-            self.new_file(Path(name))
+        ask_file(self, "Write a new header", "gains.h", "Headers (*.h)", self.new_file, new=True)
 
     def new_file(self, path: Path) -> None:
         """Write a new header and show it."""
@@ -193,10 +184,13 @@ class HandoverStage(StageView):
         if shown is None or shown.patch is None or shown.may_prove or self.proving:
             return
         text, mapping = shown.patch.after, mapping_of(self.session)
-        values, errors = handover_values(self.session.axis), errors_for_proof(self.session)
+        values, sources = handover_values(self.session.axis), steps_for_proof(self.session)
+        beside = shown.patch.path.parent
         self.proving = True
         self._jobs.start(
-            lambda _progress, _cancel: make_proof(text, mapping, values, errors),
+            lambda _progress, _cancel: make_proof(
+                text, mapping, values, error_sequences(sources), beside
+            ),
             on_end=self._ended,
             name="proof",
         )
@@ -225,6 +219,7 @@ class HandoverStage(StageView):
             self.refresh()
             self.note.setText(str(error))
             return
-        self.session.written(shown.patch.path.name)
+        values = {v.key: v.value for v in handover_values(self.session.axis)}
+        self.session.written(shown.patch.path.name, values)
         self.refresh()
         self.note.setText(f"Written. The old file is {kept.name if kept else 'not kept'}.")

@@ -4,8 +4,9 @@ import math
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QButtonGroup, QFileDialog, QLabel, QLineEdit
+from PySide6.QtWidgets import QButtonGroup, QLabel, QLineEdit
 
 from oarlock.drive.steps import problems
 from oarlock.errors import InputError
@@ -33,6 +34,7 @@ from oarlock.ui import theme as look
 from oarlock.ui.identify_plots import EvidencePlot, ResidualPlot
 from oarlock.ui.identify_widgets import CheckList, Consequences, Forest, TileButton
 from oarlock.ui.import_panel import ImportPanel
+from oarlock.ui.pickers import ask_file
 from oarlock.ui.stage import StageView, button
 from oarlock.ui.strip import ReadOut
 
@@ -329,11 +331,8 @@ class IdentifyStage(StageView):
 
     def ask_import(self) -> None:
         """Ask for a recording and show what is in it before it is read."""
-        path, _ = QFileDialog.getOpenFileName(
-            self, "Import a recording", str(self.session.path.parent), "Recordings (*.csv *.txt)"
-        )
-        if path:
-            self.open_import(Path(path))
+        kinds = "Recordings (*.csv *.txt *.tsv *.dat);;All (*)"
+        ask_file(self, "Import a recording", str(self.session.path.parent), kinds, self.open_import)
 
     def open_import(self, path: Path) -> "ImportPanel | None":
         """Open the preview of a recording."""
@@ -343,7 +342,8 @@ class IdentifyStage(StageView):
             self._say(str(error))
             return None
         panel.accepted_source.connect(self._imported)
-        panel.open()
+        panel.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        panel.show()
         return panel
 
     def _imported(self, source: Callable[[], Record]) -> None:

@@ -4,9 +4,10 @@ import functools
 from collections.abc import Callable
 
 from psygnal import SignalInstance
-from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtGui import QCloseEvent, QKeySequence, QResizeEvent, QShortcut
+from PySide6.QtCore import QEvent, QObject, Qt, QTimer, Signal
+from PySide6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QResizeEvent, QShortcut
 from PySide6.QtWidgets import (
+    QApplication,
     QHBoxLayout,
     QMainWindow,
     QScrollArea,
@@ -14,6 +15,7 @@ from PySide6.QtWidgets import (
     QVBoxLayout,
     QWidget,
 )
+from shiboken6 import isValid
 
 from oarlock.cancel import Cancel
 from oarlock.errors import InputError
@@ -41,6 +43,8 @@ from oarlock.ui.stage_sensing import SensingStage
 from oarlock.ui.strip import TimescalesStrip
 from oarlock.ui.top_bar import TopBar
 
+_SHORT = 0.04  # s that closing may wait for the file without saying so
+
 
 class MainWindow(QMainWindow):
     """One open project."""
@@ -62,6 +66,8 @@ class MainWindow(QMainWindow):
         self.message = Message()
         self._lay_out()
         self._connect_panel: ConnectPanel | None = None
+        self._palette: CommandPalette | None = None
+        self._closing = False
         self._reading: set[int] = set()
         self._wire()
         key = session.view.get("stage", "machine")
@@ -71,6 +77,9 @@ class MainWindow(QMainWindow):
         self._timer.setInterval(100)
         self._timer.timeout.connect(self._look_at_drive)
         self._timer.start()
+        application = QApplication.instance()
+        if application is not None:
+            application.installEventFilter(self)
 
     def _lay_out(self) -> None:
         middle = self._middle = QHBoxLayout()
@@ -99,6 +108,7 @@ class MainWindow(QMainWindow):
             (session.runs_changed, self._runs_changed),
             (session.readings_changed, self._runs_changed),
             (session.trouble_changed, self.top_bar.show_trouble),
+            (session.notice, self._tell),
             (bench.changed, self._bench_changed),
             (bench.doing_changed, self.top_bar.show_doing),
             (bench.told, self._tell),
@@ -120,7 +130,7 @@ class MainWindow(QMainWindow):
         self.logbook.take_back.connect(self._take_back)
         self.logbook.wide.connect(self._place_logbook)
         for keys, action in (
-            ("Esc", bench.stop),
+            ("Esc", self.escape),
             ("F5", self._run),
             ("Ctrl+Z", session.undo),
             ("Ctrl+Shift+Z", session.redo),
@@ -194,7 +204,7 @@ class MainWindow(QMainWindow):
         session = self.session
         self.top_bar.show_project(session.name, session.axis.name, session.axis_names)
         self._refresh_rail()
-        self.logbook.show_runs(session.runs, session.axis)
+        self.logbook.show_runs(session.runs, session.axis, session.unwritten)
 
     def _refresh_rail(self) -> None:
         key = str(self.session.view.get("stage", "machine"))
@@ -226,6 +236,31 @@ class MainWindow(QMainWindow):
 
     def _tell(self, text: str) -> None:
         self.message.say(text)
+
+    def escape(self) -> None:
+        """Stop the drive; where nothing runs, close what lies on top as well."""
+        running = self.bench.busy
+        self.bench.stop()
+        if running:
+            return
+        if self._palette is not None and isValid(self._palette) and self._palette.isVisible():
+            self._palette.close()
+        elif self._is_narrow and self._numbers.isVisible():
+            self.toggle_numbers()
+        elif self.message.isVisible():
+            self.message.say("")
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Stop on Escape whatever has the focus, a dialog of ours too, while something runs."""
+        if (
+            event.type() == QEvent.Type.KeyPress
+            and isinstance(event, QKeyEvent)
+            and event.key() == Qt.Key.Key_Escape
+            and self.bench.busy
+        ):
+            self.bench.stop()
+            return True
+        return super().eventFilter(watched, event)
 
     def _current_stage(self) -> CurrentStage:
         stage = self.stage("current")
@@ -265,7 +300,9 @@ class MainWindow(QMainWindow):
             def ended(outcome: Done[Reading] | Stopped | Failed, number: int = run.id) -> None:
                 if isinstance(outcome, Done):
                     self.session.take_reading(number, outcome.value)
-                elif isinstance(outcome, Failed) and isinstance(outcome.error, InputError):
+                elif isinstance(outcome, Failed):
+                    if not isinstance(outcome.error, InputError):
+                        raise outcome.error
                     self.message.say(str(outcome.error))
 
             self._jobs.start(
@@ -285,7 +322,10 @@ class MainWindow(QMainWindow):
 
     def open_palette(self) -> None:
         """Offer every command by name."""
-        CommandPalette(self, self.commands()).show()
+        if self._palette is not None and isValid(self._palette):
+            self._palette.close()
+        self._palette = CommandPalette(self, self.commands())
+        self._palette.show()
 
     def commands(self) -> list[Command]:
         """Return all commands that make sense now."""
@@ -334,6 +374,10 @@ class MainWindow(QMainWindow):
     def leave(self) -> None:
         """Let go of the session, so that another window can take it."""
         self._timer.stop()
+        self._closing = True  # the session is no longer this window's: there is nothing to ask
+        application = QApplication.instance()
+        if application is not None:
+            application.removeEventFilter(self)
         for signal, slot in self._subscriptions:
             signal.disconnect(slot)
         self._subscriptions.clear()
@@ -375,9 +419,47 @@ class MainWindow(QMainWindow):
         self.logbook.setGeometry(0, self.height() - height, self.width(), height)
         self.logbook.raise_()
 
+    # Closing
+
+    def close_now(self) -> None:
+        """Close without asking: what runs is stopped, what cannot be saved is told later."""
+        self._closing = True
+        self.close()
+
     def closeEvent(self, event: QCloseEvent) -> None:
-        self.session.set_view("window", [self.width(), self.height()])
+        if not self._closing and self._must_ask():
+            event.ignore()
+            return
         super().closeEvent(event)
+
+    def _must_ask(self) -> bool:
+        """Return whether closing would lose something; then the window asks, in itself."""
+        if self.bench.busy:
+            self.message.ask(
+                "An experiment is running. Closing stops it, and what it has recorded is not kept.",
+                (("Stop it and close", self.close_now), ("Go on", lambda: None)),
+            )
+            return True
+        self.session.set_view("window", [self.width(), self.height()])
+        if self.session.saved_within(_SHORT):
+            return False
+        self.message.say("Saving…")
+        self._jobs.start(
+            lambda _progress, _cancel: self.session.save_now(), on_end=self._saved, name="save"
+        )
+        return True
+
+    def _saved(self, outcome: Done[bool] | Stopped | Failed) -> None:
+        if isinstance(outcome, Failed):
+            raise outcome.error
+        if isinstance(outcome, Done) and outcome.value:
+            self.close_now()
+            return
+        self.message.ask(
+            f"{self.session.trouble or 'Not all could be saved'}. Closing now loses "
+            f"{self.session.unsaved} changes.",
+            (("Try again", self.close), ("Close without saving", self.close_now)),
+        )
 
 
 def _scrolled(panel: QWidget) -> QScrollArea:

@@ -1,0 +1,195 @@
+"""The one file is the project: copied, moved, deleted or killed, nothing kept is missing."""
+
+import os
+import shutil
+import signal
+import sqlite3
+import subprocess
+import sys
+import threading
+import time
+from pathlib import Path
+
+import pytest
+
+from oarlock.demo.project import make_demo
+from oarlock.errors import InputError
+from oarlock.store.project import Project
+from tests.store.test_project import FROZEN, record, run
+
+
+@pytest.fixture
+def project(tmp_path: Path) -> Project:
+    return Project.create(tmp_path / "p.oarlock", "River survey")
+
+
+def runs_in(path: Path) -> list[int]:
+    found = Project.open(path)
+    numbers = [r.id for r in found.runs("winch")]
+    found.close()
+    return numbers
+
+
+def test_a_copy_made_while_it_is_open_holds_all(project: Project, tmp_path: Path) -> None:
+    for number in range(1, 41):
+        project.add_run(run(number), record())
+    copy = tmp_path / "elsewhere" / "copy.oarlock"
+    copy.parent.mkdir()
+    shutil.copy(project.path, copy)
+    assert runs_in(copy) == list(range(1, 41))
+    project.close()
+
+
+def test_the_file_alone_holds_all_after_a_crash(tmp_path: Path) -> None:
+    path = tmp_path / "p.oarlock"
+    program = (
+        "import os, signal\nfrom pathlib import Path\n"
+        "from oarlock.store.project import Project\n"
+        "from tests.store.test_project import record, run\n"
+        f"p = Project.create(Path({str(path)!r}), 'x')\n"
+        "for n in range(1, 41): p.add_run(run(n), record())\n"
+        "os.kill(os.getpid(), signal.SIGKILL)\n"
+    )
+    subprocess.run([sys.executable, "-c", program], check=False)
+    moved = tmp_path / "moved" / "m.oarlock"
+    moved.parent.mkdir()
+    path.rename(moved)
+    assert runs_in(moved) == list(range(1, 41))
+
+
+def test_a_file_with_a_write_ahead_log_beside_it_is_read_and_made_one(tmp_path: Path) -> None:
+    path = tmp_path / "old.oarlock"
+    path.write_bytes(FROZEN.read_bytes())
+    db = sqlite3.connect(path)
+    db.execute("PRAGMA journal_mode = WAL")
+    db.execute("INSERT INTO view VALUES ('winding', '40')")
+    db.commit()
+    for name in ("old.oarlock", "old.oarlock-wal"):
+        shutil.copy(tmp_path / name, tmp_path / name.replace("old", "left"))
+    db.close()
+    project = Project.open(tmp_path / "left.oarlock")
+    assert project.view()["winding"] == 40
+    project.close()
+    assert not list(tmp_path.glob("left.oarlock-*"))
+
+
+def test_a_file_deleted_while_open_is_written_anew(project: Project) -> None:
+    told: list[str] = []
+    project.on_notice = told.append
+    project.add_run(run(1), record())
+    project.path.unlink()
+    project.add_run(run(2), record())
+    assert told == ["p.oarlock was deleted while it was open: it was written anew"]
+    project.close()
+    assert runs_in(project.path) == [1, 2]
+
+
+def test_another_file_in_its_place_is_not_overwritten(project: Project) -> None:
+    project.add_run(run(1), record())
+    project.path.unlink()
+    project.path.write_text("somebody else's")
+    with pytest.raises(InputError, match="another file has taken its place"):
+        project.add_run(run(2), record())
+    assert project.path.read_text() == "somebody else's"
+    project.path.unlink()
+    project.add_run(run(2), record())
+    project.close()
+    assert runs_in(project.path) == [1, 2]
+
+
+def test_a_folder_that_vanished_is_said_and_nothing_is_lost(tmp_path: Path) -> None:
+    folder = tmp_path / "stick"
+    folder.mkdir()
+    project = Project.create(folder / "p.oarlock", "x")
+    project.add_run(run(1), record())
+    shutil.rmtree(folder)
+    with pytest.raises(InputError, match="cannot"):
+        project.add_run(run(2), record())
+    folder.mkdir()
+    project.add_run(run(2), record())
+    project.close()
+    assert runs_in(project.path) == [1, 2]
+
+
+_MAKE = (
+    "import sys\nfrom pathlib import Path\nfrom oarlock.demo.project import make_demo\n"
+    "print('go', flush=True)\nmake_demo(Path(sys.argv[1]))\nprint('made', flush=True)\n"
+)
+
+
+def test_a_project_whose_making_was_killed_does_not_block(tmp_path: Path) -> None:
+    """Killed at many moments: there is no file, or a whole one; and the next start goes on."""
+    for number in range(12):
+        folder = tmp_path / str(number)
+        child = subprocess.Popen([sys.executable, "-c", _MAKE, str(folder)],
+                                 stdout=subprocess.PIPE)  # fmt: skip
+        assert child.stdout is not None
+        child.stdout.readline()
+        time.sleep(0.004 * number)
+        os.kill(child.pid, signal.SIGKILL)
+        child.wait()
+        child.stdout.close()
+        project = Project.open(make_demo(folder))
+        assert list(project.axes()) == ["Sonar winch", "Thruster"]
+        project.close()
+        assert not list(folder.glob(".*.new*"))
+
+
+def test_a_failed_making_leaves_no_file(tmp_path: Path) -> None:
+    path = tmp_path / "p.oarlock"
+
+    def fill(project: Project) -> None:
+        project.save_axis("winch", "a = 1", "first")
+        raise InputError("the disk is full", place="x")
+
+    with pytest.raises(InputError, match="disk is full") as caught:
+        Project.make(path, "x", fill)
+    assert caught.value.place == str(path)
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_of_two_windows_that_open_at_once_one_gets_it(project: Project) -> None:
+    project.close()
+    for _ in range(10):
+        opened: list[Project] = []
+        refused: list[str] = []
+        barrier = threading.Barrier(2)
+
+        def race(opened: list[Project], refused: list[str], barrier: threading.Barrier) -> None:
+            barrier.wait()
+            try:
+                opened.append(Project.open(project.path))
+            except InputError as error:
+                refused.append(str(error))
+
+        threads = [threading.Thread(target=race, args=(opened, refused, barrier)) for _ in "ab"]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        assert len(opened) == 1
+        assert "open in another window" in refused[0]
+        opened[0].close()
+
+
+def test_dates_in_a_records_head_are_kept_as_text(project: Project) -> None:
+    import datetime
+
+    project.add_run(run(1, settings={"when": datetime.date(2026, 11, 26)}), record())
+    (found,) = project.runs("winch")
+    assert found.settings == {"when": "2026-11-26"}
+    project.close()
+
+
+def test_compressing_holds_nobody_up(project: Project) -> None:
+    """While a long record is packed, the file answers others."""
+    packing = threading.Thread(target=project.add_run, args=(run(1), record(3_000_000)))
+    packing.start()
+    time.sleep(0.05)
+    begun = time.monotonic()
+    project.axes()
+    waited = time.monotonic() - begun
+    still = packing.is_alive()
+    packing.join()
+    project.close()
+    assert waited < 0.25 or not still
