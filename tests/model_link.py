@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from oarlock.cancel import Cancel
 from oarlock.drive.canopen_link import CLEAR, START, STOP, dictionary
 from oarlock.drive.link import STATES, TRIPS, Live, Progress, Status
+from oarlock.drive.travel import Ledger
 from oarlock.practice.server import _FORMATS, Firmware
 from oarlock.simulate.drive_model import DriveModel, PlantParameters
 
@@ -31,6 +32,7 @@ class ModelLink:
 
     def __init__(self, plant: PlantParameters, *, seed: int = 0) -> None:
         self.model = DriveModel(plant, seed=seed)
+        self.ledger = Ledger()
         self._firmware = Firmware(self.model)
         self._firmware.operational = True
 

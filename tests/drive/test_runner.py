@@ -1,6 +1,7 @@
 """The runner against a scripted link: whatever happens, the drive ends without current."""
 
 import itertools
+import math
 from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
@@ -11,6 +12,7 @@ from oarlock.cancel import Cancel
 from oarlock.drive.link import Live, Progress, Status
 from oarlock.drive.runner import Quiet, play
 from oarlock.drive.steps import Limits, Plan, Step
+from oarlock.drive.travel import Ledger
 from oarlock.errors import Cancelled, DriveRefused, InputError, LinkLost, LinkTimeout
 from oarlock.identify.experiments import gentle_gains
 from oarlock.machine import Axis
@@ -24,6 +26,7 @@ class Scripted:
     def __init__(self, *states: str, frequency: float = 16000.0) -> None:
         self.states = itertools.chain(states, itertools.repeat(states[-1]))
         self.frequency = frequency
+        self.ledger = Ledger()
         self.calls: list[str] = []
         self.fail_on = ""
 
@@ -154,3 +157,18 @@ def test_a_drive_that_does_not_switch_off_is_told(plan: Plan, axis: Axis) -> Non
 def test_another_sampling_rate_is_refused(plan: Plan, axis: Axis) -> None:
     with pytest.raises(InputError, match="samples at 10000 Hz"):
         run(plan, axis, Scripted("done", frequency=10000.0))
+
+
+def test_a_drive_with_a_smaller_recorder_is_asked_first(plan: Plan, axis: Axis) -> None:
+    link = Scripted("running", "done")
+    link.read = lambda keys: {  # type: ignore[method-assign]
+        k: {"Facts.Recorder rows": 100.0, "Facts.Table rows": 512.0}.get(k, 16000.0) for k in keys
+    }
+    with pytest.raises(InputError, match="takes 1600 rows of the recorder and 1 steps"):
+        run(plan, axis, link)
+    assert "start" not in link.calls
+
+
+def test_a_drive_that_tells_no_number_as_its_frequency(plan: Plan, axis: Axis) -> None:
+    with pytest.raises(InputError, match="samples at nan Hz"):
+        run(plan, axis, Scripted("running", "done", frequency=math.nan))

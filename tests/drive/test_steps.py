@@ -6,6 +6,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from oarlock.drive.dry_run import problems, refuse
 from oarlock.drive.steps import (
     Frame,
     Limits,
@@ -14,8 +15,6 @@ from oarlock.drive.steps import (
     Step,
     Target,
     Wave,
-    problems,
-    refuse,
     step_table,
 )
 from oarlock.errors import InputError
@@ -121,3 +120,43 @@ def test_the_sine_stays_below_the_bus(axis: Axis) -> None:
     waves = [step.wave for step in greedy.plan(axis).steps if step.wave]
     assert max(w.amplitude for w in waves) <= 0.75 * axis.inverter.v_max
     assert problems(greedy.plan(axis), axis) == [] or greedy.plan(axis).largest_current < 20
+
+
+@pytest.mark.parametrize(
+    ("changes", "words"),
+    [
+        ({"speed_gains": (math.nan, 0.1)}, "speed gains that are negative or no numbers"),
+        ({"speed_gains": (0.1, -1.0)}, "speed gains that are negative"),
+        ({"speed_gains": (math.inf, 0.0)}, "speed gains that are negative or no numbers"),
+        ({"observer": math.nan}, "observer bandwidth"),
+        ({"observer": -1.0}, "observer bandwidth"),
+        ({"decimation": 0}, "cannot record every 0th"),
+        ({"decimation": 70000}, "cannot record every 70000th"),
+        ({"channels": ()}, "cannot record"),
+    ],
+)
+def test_all_that_goes_to_the_drive_is_looked_at(
+    axis: Axis, changes: dict[str, object], words: str
+) -> None:
+    assert any(words in text for text in problems(plan(**changes), axis))
+
+
+def test_a_speed_needs_a_gain_and_an_observer_must_not_rest(axis: Axis) -> None:
+    turning = Step(duration=0.1, frame=Frame.SPEED, speed=5.0)
+    assert any("gain of zero" in t for t in problems(plan(turning), axis))
+    assert problems(plan(turning, speed_gains=(0.1, 0.1)), axis) == []
+    seen = replace(turning, frame=Frame.OBSERVED)
+    found = problems(plan(seen, speed_gains=(0.1, 0.1)), axis)
+    assert any("observer that rests" in t for t in found)
+    assert problems(plan(seen, speed_gains=(0.1, 0.1), observer=50.0), axis) == []
+
+
+def test_a_recorder_that_would_overflow_is_refused_before(axis: Axis) -> None:
+    long = plan(Step(duration=2.0, i_d=1.0))
+    assert any("records 32000 rows; a drive holds 16384" in t for t in problems(long, axis))
+    assert problems(replace(long, decimation=2), axis) == []
+
+
+def test_a_wave_of_no_frequency_is_refused(axis: Axis) -> None:
+    bad = Wave(shape=Shape.SINE, target=Target.V_D, amplitude=1.0, frequency=math.nan)
+    assert any("not finite" in t for t in problems(plan(Step(duration=0.1, wave=bad)), axis))

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from benchmarks.machines import printed_axis, sensed
 
-from oarlock.drive.steps import problems
+from oarlock.drive.dry_run import problems
 from oarlock.errors import InputError
 from oarlock.identify.flux import FluxSpin, estimate_flux
 from oarlock.identify.mechanics import SpeedTrapezoids, estimate_mechanics

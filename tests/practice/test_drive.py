@@ -168,3 +168,20 @@ def test_nothing_changes_while_it_runs(firmware: Firmware) -> None:
         firmware.values.get_data(0x2041, 0)
     firmware.values.set_data(0x2001, 0, b"\x02")
     assert not firmware.model.is_running
+
+
+def test_everything_that_the_dictionary_names_can_be_read(firmware: Firmware) -> None:
+    """Sub-indices of an EDS are hexadecimal: one that is not would be answered by nothing."""
+    od = dictionary(1)
+    for index in [i for i in od if i >= 0x2000]:
+        for sub in getattr(od[index], "subindices", {0: None}):
+            if index not in (0x2001, 0x2041):
+                firmware.values.get_data(index, sub)
+    mapped = [
+        od[0x1A00 + n][sub].default
+        for n in range(3)
+        for sub in range(1, od[0x1A00 + n][0].default + 1)
+    ]
+    for entry in mapped:
+        variable = od[entry >> 16][(entry >> 8) & 0xFF]
+        assert len(variable) == entry & 0xFF

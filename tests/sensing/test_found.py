@@ -192,7 +192,7 @@ def test_every_movement_is_announced() -> None:
         (ForcedTurn(), "turns 1.3 turns and back: 15 rpm, 8.0 A"),
         (BoundedSearch(), "0.2° at a time, 15° in all"),
         (FourPushes(), "turns 6° and back, twice"),
-        (ForcedSpin(), "turns about"),
+        (ForcedSpin(), "turns 13.1 turns forward: 280 rpm, 8.0 A"),
     ):
         sentence = experiment.movement(rig.axis).sentence
         assert words in sentence

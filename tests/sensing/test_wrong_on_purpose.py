@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from oarlock.cancel import Cancel
-from oarlock.drive.steps import problems
+from oarlock.drive.dry_run import problems
 from oarlock.errors import Cancelled, InputError, LinkLost
 from oarlock.machine import SensorKind
 from oarlock.sensing.hand import TurnByHand

@@ -166,7 +166,7 @@ def test_the_settings_for_no_sensor_are_worked_out_aside(raw: Session, link: Mod
     step = view.steps(raw)[view.START]
     assert step.trouble == ""
     assert step.movement is not None
-    assert "each way" in step.movement.sentence
+    assert "turns forward and back" in step.movement.sentence
 
 
 def test_sensing_is_handed_over(raw: Session, link: ModelLink) -> None:

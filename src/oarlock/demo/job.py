@@ -30,7 +30,7 @@ from oarlock.quantities.display import sentence, with_std
 from oarlock.records import Finding, Run
 from oarlock.records.csv_file import write_record
 from oarlock.session.handover_view import digest
-from oarlock.session.perform import Reading, perform
+from oarlock.session.perform import Performed, Reading, perform
 from oarlock.session.sensing_view import (
     HAND,
     PULSES,
@@ -164,8 +164,9 @@ class _Job:
         for _ in range(_TRIES):
             try:
                 performed = perform(
-                    experiment, self._session.axis, self._link, lambda _f, _d: None, Cancel()
-                )
+                    experiment, self._session.axis, self._link, lambda _f, _d: None, Cancel(),
+                    self._keep_attempt,
+                )  # fmt: skip
             except LinkError as error:
                 lost = error
                 self._say(f"{name}: {error}; connected again")
@@ -181,6 +182,9 @@ class _Job:
             raise lost
         write_record(self._folder / f"{run.id:02d}-{self._practice}-{name}.csv", performed.record)
         return run, performed.reading
+
+    def _keep_attempt(self, performed: Performed) -> None:
+        self._session.keep(performed)
 
     def _identify(self) -> None:
         self._say(f"{'quantity':14}{'datasheet':>14}{'measured':>14}{'±':>9}  check")

@@ -25,6 +25,7 @@ from oarlock.cancel import Cancel
 from oarlock.drive.heart import Heart
 from oarlock.drive.link import STATES, Live, Progress, Status, trip_name
 from oarlock.drive.transfers import fetch, fetch_trace
+from oarlock.drive.travel import Ledger
 from oarlock.drive.unix_bus import descriptor, open_bus, pack
 from oarlock.errors import (
     DriveRefused,
@@ -73,6 +74,7 @@ class CanopenLink:
     def __init__(self, channel: str, *, node_id: int = 1, timeout: float = 1.0) -> None:
         self.name = "practice drive" if "/" in channel else f"drive on {channel}"
         self._place = self.name
+        self.ledger = Ledger()
         self._lost_reason = ""
         self._seen = time.monotonic()
         self._sinks: list[Callable[[Live], None]] = []

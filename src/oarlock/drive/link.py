@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.cancel import Cancel
+from oarlock.drive.travel import Ledger
 
 Progress = Callable[[float, str], None]  # (0 to 1, what is being done)
 STATES = ("de-energised", "running", "done", "tripped")
@@ -71,6 +72,7 @@ class Link(Protocol):
     """
 
     name: str
+    ledger: Ledger  # where the shafts stand that this link has turned
 
     def close(self) -> None:
         """De-energise and leave."""

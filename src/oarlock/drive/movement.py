@@ -42,7 +42,9 @@ def abort_limits(
     speed : rad/s, mechanical, the most that the shaft should reach
 
     """
-    m = axis.machine
+    m, most = axis.machine, axis.mechanics.max_turns
+    if most is not None:
+        turns = min(turns, most.value)
     return Limits(
         current=min(1.3 * current + 0.08 * m.peak_current.value, 1.1 * m.peak_current.value),
         speed=min(speed, m.max_speed.value),

@@ -9,13 +9,17 @@ from typing import Any
 import numpy as np
 
 from oarlock.cancel import Cancel
+from oarlock.drive.dry_run import refuse
 from oarlock.drive.link import Link, Progress, Status
-from oarlock.drive.steps import CHANNEL_UNITS, CHANNELS, Plan, refuse, step_table
-from oarlock.errors import Cancelled, DriveRefused, InputError, LinkTimeout
-from oarlock.machine import Axis
+from oarlock.drive.steps import CHANNEL_UNITS, CHANNELS, Plan, step_table
+from oarlock.drive.travel import excursion, steps_back, within
+from oarlock.errors import Cancelled, DriveRefused, InputError, LinkError, LinkTimeout
+from oarlock.machine import Axis, SensorKind
 from oarlock.records import Record
 
 _POLL = 0.05  # s
+_MOST_HOPS = 12  # of a shaft on its way back
+_TAKEN_UP = 0.03  # s until a drive's angle follows new settings of its sensor
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +46,8 @@ def play(
     """Play `plan` and return what was recorded.
 
     A trip is no error here: the record comes back with what it holds and with `ended` saying
-    why. Once started, the drive is de-energised on every way out.
+    why. Once started, the drive is de-energised on every way out. Where the axis has a limit of
+    travel and the shaft stands too near to it, it is turned back first.
 
     Raises
     ------
@@ -52,6 +57,55 @@ def play(
 
     """
     refuse(plan, axis)
+    if axis.mechanics.max_turns is None:
+        return _play(plan, axis, link, settings, cancel, progress, clock)
+    _look(axis, link)
+    for _ in range(_MOST_HOPS):
+        fits = within(plan, axis, link.ledger.standing(axis))
+        if fits is not None:
+            return _followed(fits, axis, link, settings, cancel, progress, clock)
+        back = steps_back(axis, plan, link.ledger.standing(axis))
+        refuse(back, axis)
+        progress(0.0, "turning the shaft back")
+        record = _followed(back, axis, link, {}, cancel, QUIET, clock)
+        if record.ended != "done":
+            cause = f"the shaft could not be turned back: {record.ended}"
+            raise InputError(cause, place="travel", remedy="Turn it back by hand, gates off")
+    raise InputError("the shaft does not come back to where it began", place="travel",
+                     remedy="Turn it back by hand, gates off")  # fmt: skip
+
+
+def _look(axis: Axis, link: Link) -> None:
+    """Follow the shaft to where the drive's sensor sees it."""
+    if axis.sensor.kind is not SensorKind.NONE:
+        link.ledger.look(axis, link.read(["Drive.Angle"])["Drive.Angle"])
+
+
+def _followed(
+    plan: Plan, axis: Axis, link: Link, settings: Mapping[str, Any], cancel: Cancel,
+    progress: Progress, clock: Callable[[], float],
+) -> Record:  # fmt: skip
+    """Play a plan and follow the shaft over it, on every way out."""
+    ended = False
+    try:
+        record = _play(plan, axis, link, settings, cancel, progress, clock)
+        ended = True
+        return record
+    finally:
+        way, end = excursion(plan, axis)
+        try:
+            if axis.sensor.kind is SensorKind.NONE:
+                link.ledger.assume(axis, end if ended else way)
+            else:
+                _look(axis, link)
+        except LinkError:
+            link.ledger.assume(axis, way)  # nobody saw how far it went
+
+
+def _play(
+    plan: Plan, axis: Axis, link: Link, settings: Mapping[str, Any], cancel: Cancel,
+    progress: Progress, clock: Callable[[], float],
+) -> Record:  # fmt: skip
     progress(0.0, "setting up")
     _prepare(plan, axis, link)
     started = datetime.now(UTC).isoformat(timespec="seconds")
@@ -88,10 +142,16 @@ def play(
 
 
 def _prepare(plan: Plan, axis: Axis, link: Link) -> None:
-    frequency = link.read(["Facts.Control frequency"])["Facts.Control frequency"]
+    facts = link.read(["Facts.Control frequency", "Facts.Recorder rows", "Facts.Table rows"])
+    frequency = facts["Facts.Control frequency"]
     if not abs(frequency * axis.inverter.Ts - 1.0) <= 1e-4:
         cause = f"the drive samples at {frequency:g} Hz, the axis says {1 / axis.inverter.Ts:g} Hz"
         raise InputError(cause, place="experiment", remedy="Set control_frequency")
+    rows = plan.recorded_rows(axis.inverter.Ts)
+    if rows > facts["Facts.Recorder rows"] or len(plan.steps) > facts["Facts.Table rows"]:
+        cause = f"it takes {rows} rows of the recorder and {len(plan.steps)} steps, the drive has "
+        cause += f"{facts['Facts.Recorder rows']:.0f} and {facts['Facts.Table rows']:.0f}"
+        raise InputError(cause, place="experiment", remedy="Ask for a shorter one")
     link.clear()
     m, g, limits = axis.machine, plan.gains, plan.limits
     values = {
@@ -125,6 +185,10 @@ def _prepare(plan: Plan, axis: Axis, link: Link) -> None:
         values[f"Recorder.Channel {number}"] = CHANNELS.index(name)
     link.write(values)
     link.load(step_table(plan, axis.inverter.Ts))
+    if axis.mechanics.max_turns is not None and axis.sensor.kind is not SensorKind.NONE:
+        if link.ledger.is_new(tuple(_sensing(axis).items())):
+            time.sleep(_TAKEN_UP)
+        link.ledger.begin(axis, link.read(["Drive.Angle"])["Drive.Angle"])
 
 
 _KINDS = {"none": 0, "encoder": 1, "resolver": 2, "hall": 3}

@@ -65,8 +65,13 @@ def excursion(steps: list[Step]) -> float:
     return most
 
 
-def within_travel(axis: Axis, turns: float) -> float:
+def within_travel(axis: Axis, turns: float, *, least: float = 0.1) -> float:
     """Return by what to scale speeds so that the shaft stays within its travel, at most 1.
+
+    Parameters
+    ----------
+    turns : how far the shaft would go
+    least : the scale below which the experiment tells nothing
 
     Raises
     ------
@@ -77,7 +82,7 @@ def within_travel(axis: Axis, turns: float) -> float:
     if most is None or turns <= 0.9 * most.value:
         return 1.0
     scale = 0.9 * most.value / turns
-    if scale < 0.1:
+    if scale < least:
         cause = f"it needs {turns:.1f} turns, the shaft may turn {most.value:g}"
         raise InputError(cause, place="travel", remedy="Give more travel, or read a recording")
     return scale

@@ -53,6 +53,8 @@ def limits_for(axis: Axis, current: float, seconds: float) -> Limits:
     """Return abort limits a little above what an experiment at standstill needs."""
     # A free shaft aligns by half an electrical turn, then follows the directions round.
     travel = 3.4 * math.pi / axis.machine.pole_pairs.value
+    if axis.mechanics.max_turns is not None:
+        travel = min(travel, math.tau * axis.mechanics.max_turns.value)
     return Limits(
         current=min(1.3 * current + 0.05 * axis.machine.peak_current.value,
                     1.1 * axis.machine.peak_current.value),

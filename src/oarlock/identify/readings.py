@@ -4,6 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
+from oarlock.drive.dry_run import problems
 from oarlock.errors import InputError
 from oarlock.identify.bench_records import (
     back_emf,
@@ -11,7 +12,12 @@ from oarlock.identify.bench_records import (
     two_terminal_sine,
     with_angle,
 )
-from oarlock.identify.experiments import Experiment, InductanceSine, ResistanceHolds
+from oarlock.identify.experiments import (
+    Experiment,
+    InductanceSine,
+    ResistanceHolds,
+    announcement,
+)
 from oarlock.identify.flux import FluxSpin, estimate_flux
 from oarlock.identify.inductance import estimate_inductance
 from oarlock.identify.mechanics import SpeedTrapezoids, estimate_mechanics
@@ -65,12 +71,16 @@ def experiment_for(quantity: str, *, held: bool = True) -> Experiment:
     return turning[quantity]()
 
 
+_STRONGER = 1.7  # times the amplitude, where the answer was too weak
+
+
 @dataclass(frozen=True, slots=True)
 class Another:
     """The same experiment at another amplitude, and why."""
 
     experiment: Experiment
     why: str
+    stronger: bool = False  # it moves more than the first one
 
 
 def another(
@@ -97,7 +107,7 @@ def another(
         longer = replace(experiment, turn=2.5 * experiment.turn, settle=2.5 * experiment.settle)
         return Another(longer, first.sentence)
     if first.name in _TOO_LITTLE and not isinstance(experiment, ResistanceHolds):
-        return Another(scaled(experiment, 1.7), first.sentence)
+        return Another(scaled(experiment, _STRONGER), first.sentence, stronger=True)
     return None
 
 
@@ -164,7 +174,33 @@ def _by_form(kind: str, record: Record, axis: Axis) -> Finding:
     return ESTIMATORS[kind](record, axis)
 
 
-def announced(experiment: Experiment, axis: Axis) -> str:
-    """Return what will move, where an experiment says so of itself; empty otherwise."""
+def largest_try(experiment: Experiment, axis: Axis) -> Experiment | None:
+    """Return the strongest that `experiment` may be repeated as by itself, or None: never stronger.
+
+    It is announced beforehand together with the first one.
+    """
+    if isinstance(experiment, ResistanceHolds):
+        return None
+    stronger = scaled(experiment, _STRONGER)
+    if stronger is experiment:
+        return None
+    try:
+        return None if problems(stronger.plan(axis), axis) else stronger
+    except InputError:
+        return None
+
+
+def announced(experiment: Experiment, axis: Axis, *, braked: bool = False) -> str:
+    """Return what will move, how far, how fast, with what current and how long: every try of it."""
+    said = _moves(experiment, axis, braked=braked)
+    stronger = largest_try(experiment, axis)
+    if stronger is not None:
+        said += f" If the answer is too weak, once more: {_moves(stronger, axis, braked=braked)}"
+    return said
+
+
+def _moves(experiment: Experiment, axis: Axis, *, braked: bool) -> str:
     movement: Any = getattr(experiment, "movement", None)
-    return str(movement(axis).sentence) if movement else ""
+    if movement:
+        return str(movement(axis).sentence)
+    return announcement(experiment.plan(axis), braked=braked)

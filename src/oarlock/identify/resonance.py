@@ -52,6 +52,7 @@ class TorqueSines:
     fine: tuple[float, ...] = ()  # Hz, instead of the whole range
     amplitude: float = 0.25  # of rated current
     speed: float = 0.08  # of the no-load speed
+    way: float = 1.0  # forward; the fine pass goes back by what the first one went
     settle: float = 0.1  # s
     seconds: float = 0.14  # recorded, at least; whole periods
     crossover: float = math.tau * 1.5  # rad/s, of the speed controller
@@ -69,11 +70,13 @@ class TorqueSines:
             high = min(high, full / math.tau * axis.machine.pole_pairs.value)
         return [float(f) for f in np.geomspace(self.low, high, self.count)]
 
-    def _speed(self, axis: Axis) -> float:
+    def turning(self, axis: Axis) -> float:
+        """Return the speed, rad/s, its sign the way."""
         full = self.speed * min(no_load_speed(axis), axis.machine.max_speed.value)
-        return full * within_travel(axis, excursion(self._steps(axis, full)))
+        return self.way * full * within_travel(axis, excursion(self.steps(axis, full)))
 
-    def _steps(self, axis: Axis, speed: float) -> list[Step]:
+    def steps(self, axis: Axis, speed: float) -> list[Step]:
+        """Return the steps at a speed of turning, rad/s mechanical."""
         turning = Step(duration=0.3, frame=Frame.SPEED, release=True, speed=speed, record=False)
         steps = [*ramp(turning, 0.0, speed, 0.3), turning]
         amplitude = self.amplitude * axis.machine.rated_current.value
@@ -91,8 +94,8 @@ class TorqueSines:
 
     def plan(self, axis: Axis) -> Plan:
         """Return the steps, limits and gains for this axis."""
-        speed = self._speed(axis)
-        steps = self._steps(axis, speed)
+        speed = self.turning(axis)
+        steps = self.steps(axis, speed)
         seconds = sum(step.duration for step in steps)
         recorded = sum(step.duration for step in steps if step.record) / axis.inverter.Ts
         rated = axis.machine.rated_current.value
@@ -104,7 +107,7 @@ class TorqueSines:
             average=True,
             limits=abort_limits(
                 axis, current=rated, turns=1.5 * excursion(steps) + 3.0,
-                speed=6.0 * speed + 20.0, seconds=seconds,
+                speed=6.0 * abs(speed) + 20.0, seconds=seconds,
             ),
             gains=gentle_gains(axis, min(math.tau * 600.0, 0.1 / axis.inverter.Ts)),
             speed_gains=speed_gains(axis, self.crossover),
@@ -119,14 +122,24 @@ class TorqueSines:
 
     def movement(self, axis: Axis) -> Movement:
         """Return what will move."""
-        speed = self._speed(axis)
-        steps = self._steps(axis, speed)
+        speed = self.turning(axis)
+        steps = self.steps(axis, speed)
+        fine = self._fine(100.0, 200.0)  # as long, whatever the frequencies
+        back = fine.steps(axis, fine.turning(axis))
+        seconds = sum(step.duration for step in (*steps, *back))
         return Movement(
-            what=f"turns {excursion(steps):.0f} turns one way and trembles",
+            what=f"turns {excursion(steps):.1f} turns one way, {excursion(back):.1f} back, "
+            "and trembles",
             speed=3.0 * speed,
             current=2.0 * self.amplitude * axis.machine.rated_current.value,
-            seconds=sum(step.duration for step in steps),
+            seconds=seconds,
         )
+
+    def _fine(self, dip: float, peak: float) -> "TorqueSines":
+        """Return the second pass: round dip and peak (Hz), gently, patiently, the other way."""
+        near = (*(dip * (1 + off) for off in _DIP), *(peak * (1 + off) for off in _PEAK))
+        return replace(self, settle=0.3, seconds=0.25, amplitude=_GENTLE * self.amplitude,
+                       fine=near, way=-self.way)  # fmt: skip
 
     def perform(self, axis: Axis, link: Link, cancel: Cancel, progress: Progress = QUIET) -> Record:
         """Play the whole range, then peak and dip again finely; return both as one record."""
@@ -143,10 +156,7 @@ class TorqueSines:
         if not _twists(fit, points.f[trusted]):
             return coarse
         peak, dip = fit.resonance / math.tau, fit.anti / math.tau
-        fine = replace(
-            self, settle=0.3, seconds=0.25, amplitude=_GENTLE * self.amplitude,
-            fine=(*(dip * (1 + off) for off in _DIP), *(peak * (1 + off) for off in _PEAK)),
-        )  # fmt: skip
+        fine = self._fine(dip, peak)
         more = play(fine.plan(axis), axis, link, settings=settings, cancel=cancel,
                     progress=lambda f, doing: progress(0.5 + 0.5 * f, doing))  # fmt: skip
         if more.ended != "done":

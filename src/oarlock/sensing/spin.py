@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.drive.movement import Movement, abort_limits
+from oarlock.drive.speed import within_travel
 from oarlock.drive.steps import Frame, Plan, Step
 from oarlock.errors import InputError
 from oarlock.identify.experiments import gentle_gains
@@ -26,6 +27,7 @@ from oarlock.sensing.field import damping_crossover, field_ramp, forcing_current
 Array = NDArray[np.float64]
 _LEVELS = (1.0, 0.8, 0.6, 0.45, 0.33, 0.24, 0.17, 0.12)
 _MOST_EMF = 0.30  # off the printed flux
+_SLOWEST = 0.35  # of the speed wanted, below which the back-EMF says nothing
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -42,7 +44,14 @@ class ForcedSpin:
         """Return the field's speed, rad/s electrical."""
         m = axis.machine
         top = 0.2 * m.max_speed.value * m.pole_pairs.value
-        return min(self.emf * axis.inverter.v_max / m.psi.value, top)
+        full = min(self.emf * axis.inverter.v_max / m.psi.value, top)
+        return full * within_travel(axis, self._turns(axis, full), least=_SLOWEST)
+
+    def _turns(self, axis: Axis, field: float) -> float:
+        """Return how far the shaft goes, turns, at a field of so many rad/s electrical."""
+        at_full = self.hold * len(_LEVELS) + 0.5 * self.ramp + 0.025 * self.ramp + 0.0075
+        caught = 0.5 / axis.machine.pole_pairs.value
+        return field * at_full / axis.machine.pole_pairs.value / math.tau + caught
 
     def plan(self, axis: Axis) -> Plan:
         """Return the steps, limits and gains for this axis."""
@@ -56,7 +65,7 @@ class ForcedSpin:
         held = replace(carried, duration=self.hold, turning=fast, record=True)
         steps += [replace(held, i_d=level * current) for level in _LEVELS]
         seconds = sum(step.duration for step in steps)
-        turns = fast / axis.machine.pole_pairs.value * seconds / math.tau
+        turns = self._turns(axis, fast)
         recorded = len(_LEVELS) * self.hold / axis.inverter.Ts
         return Plan(
             name=self.name,
@@ -65,7 +74,7 @@ class ForcedSpin:
             decimation=max(math.ceil(recorded / 8000), 1),
             average=axis.sensor.kind is not SensorKind.HALL,
             limits=abort_limits(
-                axis, current=current, turns=turns + 2.0, seconds=seconds,
+                axis, current=current, turns=1.15 * turns + 2.0, seconds=seconds,
                 speed=4.0 * fast / axis.machine.pole_pairs.value + 10.0,
             ),
             gains=gentle_gains(axis, damping_crossover(axis, current)),
@@ -79,9 +88,9 @@ class ForcedSpin:
     def movement(self, axis: Axis) -> Movement:
         """Return what will move."""
         plan, fast = self.plan(axis), self.field(axis) / axis.machine.pole_pairs.value
-        turns = fast * (plan.duration - self.rise - 0.5 * self.ramp) / math.tau
+        turns = self._turns(axis, self.field(axis))
         return Movement(
-            what=f"turns about {turns:.0f} turns forward",
+            what=f"turns {turns:.1f} turns forward",
             speed=fast,
             current=forcing_current(axis),
             seconds=plan.duration,

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from oarlock.drive.movement import Movement, abort_limits
 from oarlock.drive.steps import Frame, Plan, Step, step_table
+from oarlock.drive.travel import excursion
 from oarlock.errors import InputError
 from oarlock.identify.experiments import gentle_gains
 from oarlock.machine import Axis, SensorKind
@@ -138,20 +139,23 @@ class StartWithoutSensor:
             steps.append(replace(carried, duration=0.2))
         seconds = sum(step.duration for step in steps)
         speed = 1.6 * self.faster * s.hand_over / pairs
-        turns = self.faster * s.hand_over / pairs * seconds / math.tau
-        return Plan(
+        plan = Plan(
             name=self.name,
             steps=tuple(steps),
             channels=("t", "theta_e", "theta_m", "theta_observed", "id", "iq", "speed", "hall"),
             decimation=max(math.ceil(seconds / axis.inverter.Ts / 14000), 1),
             limits=abort_limits(
-                axis, current=1.6 * s.current, turns=turns, speed=speed + 20.0, seconds=seconds
+                axis, current=1.6 * s.current, turns=1.0, speed=speed + 20.0, seconds=seconds
             ),
             gains=gentle_gains(axis, math.tau * 200.0),
             speed_gains=(s.Kp, s.Ki),
             decouple=True,
             observer=s.bandwidth,
         )
+        turns = 1.3 * excursion(plan, axis)[0].farthest + 2.0
+        most = axis.mechanics.max_turns
+        travel = math.tau * (min(turns, most.value) if most else turns)
+        return replace(plan, limits=replace(plan.limits, travel=travel))
 
     def title(self, axis: Axis) -> str:
         """Return what is asked, for the logbook."""
@@ -162,9 +166,9 @@ class StartWithoutSensor:
         """Return what will move."""
         speed = self.faster * self.start.hand_over / axis.machine.pole_pairs.value
         plan = self.plan(axis)
-        turns = 0.22 * speed * plan.duration / math.tau
+        way, _ = excursion(plan, axis)
         return Movement(
-            what=f"turns about {turns:.0f} turns each way",
+            what=f"turns {way.farthest:.1f} turns forward and back",
             speed=speed,
             current=1.6 * self.start.current,
             seconds=plan.duration,

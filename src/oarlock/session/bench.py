@@ -163,7 +163,9 @@ class Bench:
         self.told.emit("")
         self._set_doing(Doing("setting up", 0.0))
         self._cancel = self._jobs.start(
-            lambda progress, cancel: _perform(experiment, axis, link, progress, cancel),
+            lambda progress, cancel: perform(
+                experiment, axis, link, progress, cancel, self._keep_attempt
+            ),
             on_progress=lambda fraction, text: self._set_doing(Doing(text, fraction)),
             on_end=lambda outcome: self._ended(outcome, on_kept),
             name="experiment",
@@ -182,6 +184,13 @@ class Bench:
                 self._tell_error(outcome.error)
 
         self._jobs.start(lambda _p, _c: from_file(source(), axis), on_end=ended, name="import")
+
+    def _keep_attempt(self, performed: Performed) -> None:
+        """Keep a try that another one follows; called on the job's thread."""
+        self._post(lambda: self._keep_now(performed))
+
+    def _keep_now(self, performed: Performed) -> None:
+        self._session.keep(performed)
 
     def _set_doing(self, doing: Doing) -> None:
         self.doing = doing
@@ -283,12 +292,6 @@ def _stop_aside(practice: "PracticeProcess | None") -> None:
     """Stop a practice drive in a thread of its own: it may take its time."""
     if practice is not None:
         threading.Thread(target=practice.stop, name="stop practice", daemon=True).start()
-
-
-def _perform(
-    experiment: Experiment, axis: Axis, link: Link, progress: Progress, cancel: Cancel
-) -> Performed:
-    return perform(experiment, axis, link, progress, cancel)
 
 
 def _close_quietly(link: Link) -> None:

@@ -1,6 +1,6 @@
 """One experiment from plan to reading: pure work, for a job or for the headless run."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
@@ -11,13 +11,22 @@ from numpy.typing import NDArray
 from oarlock.cancel import Cancel
 from oarlock.control.design import loops_with
 from oarlock.control.loop import margins
+from oarlock.drive.dry_run import problems
 from oarlock.drive.link import Link, Progress
 from oarlock.drive.runner import play
-from oarlock.drive.steps import problems
 from oarlock.errors import InputError
 from oarlock.identify.columns import soundness
 from oarlock.identify.experiments import CurrentStep, Experiment
-from oarlock.identify.readings import ESTIMATORS, TURNING, another, estimate, record_kind
+from oarlock.identify.readings import (
+    ESTIMATORS,
+    TURNING,
+    Another,
+    another,
+    estimate,
+    largest_try,
+    record_kind,
+)
+from oarlock.identify.readings import announced as announced_fully
 from oarlock.identify.step_response import StepResult, read_step
 from oarlock.machine import Axis, CurrentGains
 from oarlock.machine.axis_file import format_axis
@@ -40,22 +49,40 @@ class Performed:
 
 
 def perform(
-    experiment: Experiment, axis: Axis, link: Link, progress: Progress, cancel: Cancel
+    experiment: Experiment,
+    axis: Axis,
+    link: Link,
+    progress: Progress,
+    cancel: Cancel,
+    on_attempt: Callable[["Performed"], None] = lambda _performed: None,
 ) -> Performed:
     """Play an experiment, read its record, and make the row for the logbook.
 
-    Where it turns out too strong or too weak, it is played again at another amplitude, twice at
-    most; the last one counts.
+    Where it turns out too strong, or not patient enough, it is played again more gently, twice at
+    most. Where the answer is too weak it is played again once, as strong as was announced. The
+    last one counts; each one before is told to `on_attempt`, to be kept.
     """
-    for _ in range(_ATTEMPTS):
+    largest = largest_try(experiment, axis)
+    for left in range(_ATTEMPTS - 1, -1, -1):
         done = _perform_once(experiment, axis, link, progress, cancel)
-        finding = done.reading if isinstance(done.reading, Finding) else None
-        wanted = another(experiment, finding, done.record.ended, done.record)
-        if wanted is None or problems(wanted.experiment.plan(axis), axis):
-            return done
+        wanted = _wanted(experiment, done, largest)
+        if wanted is None or not left or problems(wanted.experiment.plan(axis), axis):
+            break
+        why = f"{wanted.why}: played again, {'stronger' if wanted.stronger else 'more gently'}"
+        on_attempt(replace(done, run=replace(done.run, remark=why)))
         progress(0.0, f"again at another amplitude: {wanted.why}")
+        largest = None if wanted.stronger else largest
         experiment = wanted.experiment
     return done
+
+
+def _wanted(experiment: Experiment, done: Performed, largest: Experiment | None) -> Another | None:
+    """Return what to try next; nothing that is stronger than what was announced."""
+    finding = done.reading if isinstance(done.reading, Finding) else None
+    wanted = another(experiment, finding, done.record.ended, done.record)
+    if wanted is not None and wanted.stronger and wanted.experiment != largest:
+        return None
+    return wanted
 
 
 def _perform_once(
@@ -145,8 +172,14 @@ def target_settings(kind: str, axis: Axis) -> dict[str, Any]:
 
 def announced(experiment: Experiment, axis: Axis) -> dict[str, str]:
     """Return what was said beforehand of the movement, to be kept with the run."""
-    movement = getattr(experiment, "movement", None)
-    return {"announced": movement(axis).sentence} if movement else {}
+    if record_moves(experiment):
+        return {"announced": announced_fully(experiment, axis)}
+    return {}
+
+
+def record_moves(experiment: Experiment) -> bool:
+    """Return whether an experiment says of itself what it moves."""
+    return getattr(experiment, "movement", None) is not None
 
 
 def _ended(finding: Finding, record: Record) -> Finding:

@@ -8,9 +8,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QButtonGroup, QLabel, QLineEdit
 
-from oarlock.drive.steps import problems
+from oarlock.drive.dry_run import problems
 from oarlock.errors import InputError
-from oarlock.identify.experiments import announcement
 from oarlock.identify.readings import QUANTITIES, TURNING, announced, experiment_for
 from oarlock.quantities.display import digits
 from oarlock.quantities.entry import parse
@@ -188,8 +187,7 @@ class IdentifyStage(StageView):
             self.measure.setEnabled(False)
             self.measure_all.setEnabled(False)
             return
-        told = announced(experiment, self.session.axis)
-        told = told or announcement(plan, braked=self.bench.braked)
+        told = announced(experiment, self.session.axis, braked=self.bench.braked)
         self.note.setText(f"{_ASK} {told}" if self._asking else told)
 
     def _show_numbers(self, item: Tile) -> None:

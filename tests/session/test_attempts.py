@@ -1,0 +1,100 @@
+"""Tries that follow one another: none beyond what was announced, none lost, none only promised."""
+
+from dataclasses import replace
+
+import pytest
+from benchmarks.machines import sensed, the_axis
+
+from oarlock.drive.runner import Quiet
+from oarlock.identify.experiments import Experiment, InductanceSine, ResistanceHolds
+from oarlock.identify.flux import FluxSpin
+from oarlock.identify.mechanics import SpeedTrapezoids
+from oarlock.identify.readings import Another, announced, another, largest_try, scaled
+from oarlock.identify.resonance import TorqueSines
+from oarlock.machine import Axis
+from oarlock.practice.truth import draw
+from oarlock.records import Check, Finding
+from oarlock.session import perform as module
+from oarlock.session.perform import Performed, perform
+from tests.model_link import Hasty, ModelLink
+
+
+def failing(name: str) -> Finding:
+    check = Check(name=name, passed=False, sentence=f"{name} failed")
+    return Finding(quantity="x", estimates={}, checks=(check,))
+
+
+class Played:
+    """Stands for the play itself: says what was asked and what came of it."""
+
+    def __init__(self, *names: str, plain: object) -> None:
+        self.names, self.plain = iter(names), plain
+        self.played: list[Experiment] = []
+
+    def __call__(self, experiment: Experiment, *rest: object) -> Performed:
+        self.played.append(experiment)
+        done: Performed = self.plain(experiment, *rest)  # type: ignore[operator]
+        return replace(done, reading=failing(next(self.names)))
+
+
+@pytest.fixture
+def axis() -> Axis:
+    return sensed(the_axis(), draw("winch", 0))
+
+
+def tries(
+    monkeypatch: pytest.MonkeyPatch, axis: Axis, experiment: Experiment, *names: str
+) -> tuple[list[Experiment], list[Performed], list[str]]:
+    played = Played(*names, plain=module._perform_once)
+    monkeypatch.setattr(module, "_perform_once", played)
+    kept: list[Performed] = []
+    said: list[str] = []
+    link = ModelLink(draw("winch", 0))
+    perform(experiment, axis, link, lambda _f, doing: said.append(doing), Hasty(), kept.append)
+    return played.played, kept, [text for text in said if text.startswith("again")]
+
+
+def test_a_weak_answer_is_tried_once_as_strong_as_announced(
+    monkeypatch: pytest.MonkeyPatch, axis: Axis
+) -> None:
+    first = InductanceSine(axis_name="d")
+    played, kept, said = tries(monkeypatch, axis, first, "excitation", "excitation", "excitation")
+    assert played == [first, largest_try(first, axis)]
+    assert len(kept) == 1
+    assert "played again, stronger" in kept[0].run.remark
+    assert len(said) == 1  # and no word of a third that is not played
+
+
+def test_a_strong_answer_is_tried_more_gently_twice_at_most(
+    monkeypatch: pytest.MonkeyPatch, axis: Axis
+) -> None:
+    first = InductanceSine(axis_name="d")
+    played, kept, said = tries(monkeypatch, axis, first, *["voltage limit"] * 4)
+    assert [p.amplitude for p in played] == pytest.approx([0.12, 0.072, 0.0432])  # type: ignore[attr-defined]
+    assert len(kept) == len(said) == 2
+
+
+def test_quiet_is_quiet() -> None:
+    Quiet()(0.5, "x")
+
+
+def largest(experiment: Experiment, axis: Axis) -> float:
+    stronger = largest_try(experiment, axis)
+    assert stronger is not None
+    return stronger.plan(axis).largest_current
+
+
+@pytest.mark.parametrize(
+    "experiment", [InductanceSine(axis_name="d"), FluxSpin(), SpeedTrapezoids(), TorqueSines()]
+)
+def test_the_announcement_covers_every_try(experiment: Experiment, axis: Axis) -> None:
+    text = announced(experiment, axis)
+    assert "If the answer is too weak, once more: " in text
+    wanted = another(experiment, failing("excitation"), "done")
+    assert isinstance(wanted, Another)
+    assert wanted.stronger
+    assert wanted.experiment == largest_try(experiment, axis)
+    assert largest(experiment, axis) >= experiment.plan(axis).largest_current
+    assert largest_try(ResistanceHolds(), axis) is None
+    assert "once more" not in announced(ResistanceHolds(), axis)
+    assert scaled(experiment, 1.0) == experiment
