@@ -163,8 +163,8 @@ def test_when_the_line_breaks_nobody_knows_how_far_it_went() -> None:
     class Breaking(ModelLink):
         def start(self) -> None:
             super().start()
-            self.read = lost  # type: ignore[method-assign]
-            self.status = lost  # type: ignore[method-assign]
+            for name in ("read", "status"):
+                setattr(self, name, lost)
 
     def lost(*_: object) -> None:
         raise LinkLost("gone")

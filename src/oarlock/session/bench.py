@@ -9,6 +9,7 @@ from psygnal import Signal
 
 from oarlock.cancel import Cancel
 from oarlock.drive.link import Link, Live, emergency_name
+from oarlock.drive.travel import Span
 from oarlock.errors import InputError, OarlockError
 from oarlock.identify.experiments import Experiment
 from oarlock.machine import Axis
@@ -102,6 +103,8 @@ class Bench:
         if isinstance(outcome, Done):
             self._link, self._practice, self.braked = outcome.value
             self._link.subscribe(self._take_live)
+            axis, kept = self._session.axis, self._session.view.get("standing", [0.0, 0.0])
+            self._link.ledger.set(axis, Span(*kept))
             self.told.emit("")
         elif isinstance(outcome, Failed):
             self._tell_error(outcome.error)
@@ -200,6 +203,7 @@ class Bench:
         self, outcome: Done[Performed] | Stopped | Failed, on_kept: Callable[[Performed], None]
     ) -> None:
         self._cancel = None
+        self._remember_standing()
         self._set_doing(Doing())
         if isinstance(outcome, Done):
             performed = outcome.value
@@ -215,6 +219,22 @@ class Bench:
             self.told.emit("Stopped. The drive carries no current")
         else:
             self._failed(outcome.error)
+
+    @property
+    def standing(self) -> Span:
+        """Where the shaft stands, turns from where its travel is counted."""
+        return self._link.ledger.standing(self._session.axis) if self._link else Span()
+
+    def _remember_standing(self) -> None:
+        if self._link is not None and self._session.axis.mechanics.max_turns is not None:
+            stands = self.standing
+            self._session.set_view("standing", [stands.least, stands.most])
+
+    def count_travel_from_here(self) -> None:
+        """Take where the shaft stands now as the middle of its travel."""
+        if self._link is not None and not self.busy:
+            self._link.ledger.set(self._session.axis, Span())
+            self._remember_standing()
 
     def _failed(self, error: Exception) -> None:
         if isinstance(error, InputError) or not isinstance(error, OarlockError):

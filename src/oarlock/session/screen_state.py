@@ -26,6 +26,11 @@ def _size(value: object) -> bool:
     return all(isinstance(n, int) and 200 <= n <= 20_000 for n in sizes)
 
 
+def _span(value: object) -> bool:
+    ends = value if isinstance(value, list) and len(value) == 2 else [""]
+    return all(_number(turns) for turns in ends)
+
+
 def _texts(value: object) -> bool:
     return isinstance(value, dict) and all(_text(k) and _text(v) for k, v in value.items())
 
@@ -44,6 +49,7 @@ _KINDS: dict[str, Callable[[object], bool]] = {
     "axis": _text, "stage": _text, "window": _size, "dark": lambda v: isinstance(v, bool),
     "header": _text, "map": _texts, "practice": _practice, "proven": _text,
     "handover_written": _plain, "sensing": _text, "identify": _text, "map_omega": _number,
+    "standing": _span,
     "may_turn": lambda v: isinstance(v, bool), "winding": _number, "step": _plain,
 }  # fmt: skip
 

@@ -353,6 +353,9 @@ class MainWindow(QMainWindow):
             found.append(
                 Command("Connect the practice drive", "", lambda: bench.connect_drive(PRACTICE))
             )
+        if bench.connected and session.axis.mechanics.max_turns is not None:
+            name = "Count the shaft's travel from where it stands"
+            found.append(Command(name, "", bench.count_travel_from_here))
         allowed = session.axis.target.override_margin
         found.append(
             Command(
