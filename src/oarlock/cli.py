@@ -1,6 +1,7 @@
 """The command line. Exit status: 0 done, 1 a check failed, 2 bad input, 3 the link failed."""
 
 import json
+import math
 import os
 import sys
 from collections.abc import Sequence
@@ -147,6 +148,7 @@ def practice_drive(arguments: Sequence[str]) -> int:
 @click.option("--counts", type=float, default=0.0, help="Counts a turn, of angles in counts.")
 @click.option("--phase", is_flag=True, help="vab is from phase to star point, not line to line.")
 @click.option("--sample-time", type=float, default=0.0, help="s, where there is no time column.")
+@click.option("--accuracy", default="", help="Of the instruments' gains: 0.5 % if not said.")
 @click.option("--json", "as_json", is_flag=True, help="One object on standard output.")
 @click.option("--out", type=click.Path(path_type=Path), help="The axis with what was found.")
 def identify(
@@ -158,6 +160,7 @@ def identify(
     counts: float,
     phase: bool,
     sample_time: float,
+    accuracy: str,
     as_json: bool,
     out: Path | None,
 ) -> int:
@@ -167,7 +170,7 @@ def identify(
     from oarlock.session.perform import from_file
 
     axis, told, ok = read_axis(axis_file), [], True
-    asked = _Asked(quantity, columns, settings, counts, phase, sample_time)
+    asked = _Asked(quantity, columns, settings, counts, phase, sample_time, accuracy)
     for path in records:
         try:
             record = asked.record(path)
@@ -189,7 +192,7 @@ def identify(
 
         write_atomic(out, format_axis(axis).encode())
     if as_json:
-        click.echo(json.dumps({"findings": told, "holds": ok}))
+        click.echo(json.dumps(_finite({"findings": told, "holds": ok}), allow_nan=False))
     else:
         for finding_told in told:
             _print_finding(finding_told)
@@ -206,6 +209,7 @@ class _Asked:
     counts: float
     phase: bool
     sample_time: float
+    accuracy: str = ""
 
     def record(self, path: Path) -> Any:
         """Read one recording: by its own head, or by what is asked here."""
@@ -220,6 +224,8 @@ class _Asked:
             remedy = "Name it with --as resistance, inductance_d, flux, inertia, …"
             raise InputError("its head names no experiment", place=str(path), remedy=remedy)
         given = dict(self._setting(text) for text in self.settings)
+        if self.accuracy:
+            given["accuracy"] = self._share(self.accuracy)
         mapping = guess(seen, self.quantity, wanted(self.quantity))
         sources = {**mapping.sources, **dict(self._source(text) for text in self.columns)}
         if self.phase and "vab" in sources:
@@ -235,11 +241,25 @@ class _Asked:
 
         from oarlock.records.recording import CHANNELS, Source
 
-        found = re.fullmatch(r"(\w+)=(.*?)(?:\[([^\]]*)\])?", text)
+        found = re.fullmatch(r"(\w+)=([^\[\]]*)(?:\[([^\]]*)\])?", text)
         if not found or found[1] not in CHANNELS:
             remedy = f"Write CHANNEL=COLUMN[UNIT]; channels: {', '.join(CHANNELS)}"
             raise InputError(f"'{text}' names no channel", place="--column", remedy=remedy)
         return found[1], Source(found[2].strip(), found[3] or "")
+
+    @staticmethod
+    def _share(text: str) -> float:
+        """Return a ratio of a text such as `1%` or `0.01`."""
+        plain = text.strip()
+        try:
+            value = float(plain.removesuffix("%")) / (100.0 if plain.endswith("%") else 1.0)
+        except ValueError as error:
+            raise InputError(f"'{text}' is no accuracy", place="--accuracy",
+                             remedy="Write --accuracy 1%") from error  # fmt: skip
+        if not 0.0 <= value < 0.2:
+            raise InputError(f"'{text}' is no accuracy of an instrument", place="--accuracy",
+                             remedy="Write --accuracy 1%")  # fmt: skip
+        return value
 
     @staticmethod
     def _setting(text: str) -> tuple[str, Any]:
@@ -252,6 +272,15 @@ class _Asked:
         if not equals:
             raise InputError(f"'{text}' gives no value", place="--set", remedy="Write KEY=VALUE")
         return key, numbers if key == "frequencies" or len(numbers) > 1 else numbers[0]
+
+
+def _finite(value: Any) -> Any:
+    """Return plain values with null where JSON has no such number."""
+    if isinstance(value, dict):
+        return {key: _finite(item) for key, item in value.items()}
+    if isinstance(value, list | tuple):
+        return [_finite(item) for item in value]
+    return None if isinstance(value, float) and not math.isfinite(value) else value
 
 
 def _finding_told(path: Path, finding: Any) -> dict[str, Any]:
@@ -270,7 +299,7 @@ def _finding_told(path: Path, finding: Any) -> dict[str, Any]:
 def _print_finding(told: dict[str, Any]) -> None:
     from oarlock.quantities.display import with_std
 
-    click.echo(f"{told['record']}: {told['quantity']}")
+    click.echo(f"{told['record']}: {told['quantity']} (± is one standard uncertainty)")
     for name, e in told["estimates"].items():
         number, plus, unit = with_std(e["value"], e["std"], e["unit"])
         click.echo(f"  {name:24}{number:>10} {unit:5}{'± ' + plus if plus else ''}")
@@ -284,8 +313,6 @@ def _print_finding(told: dict[str, Any]) -> None:
 @click.option("--out", type=click.Path(path_type=Path), help="The axis with its gains.")
 def tune(axis_file: Path, as_json: bool, out: Path | None) -> int:
     """Compute gains and figures of the current loop."""
-    import math
-
     from oarlock.control.design import design_current
     from oarlock.machine.axis_file import format_axis, read_axis
 
@@ -309,7 +336,7 @@ def tune(axis_file: Path, as_json: bool, out: Path | None) -> int:
         "stable": m.stable,
     }
     if as_json:
-        click.echo(json.dumps({"current": told}))
+        click.echo(json.dumps(_finite({"current": told}), allow_nan=False))
     else:
         for name, value in {**asdict(design.gains), **told}.items():
             if isinstance(value, bool | int | float):

@@ -32,6 +32,8 @@ def against_datasheet(
     pole_pairs : of the machine, where a slip of mechanical for electrical is possible
     """
     ratio, slip = found / printed, suspected_slip(printed, found, pole_pairs=pole_pairs)
+    if pole_pairs == 1.0 and slip.startswith("RMS"):
+        slip = ""  # neither resistance nor inductance has an effective value
     hint = f": {slip}? Check the entry" if slip else ""
     return Check(
         name="against datasheet",

@@ -31,8 +31,11 @@ from oarlock.drive.steps import Frame, Plan, Step
 from oarlock.errors import InputError
 from oarlock.identify.checks import against_datasheet
 from oarlock.identify.experiments import gentle_gains
+from oarlock.identify.soundness import is_foreign
+from oarlock.identify.two_terminals import accuracy
 from oarlock.machine import Axis, SensorKind
-from oarlock.quantities import measured
+from oarlock.machine.doubts import doubt
+from oarlock.quantities import Origin, measured
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Check, Finding, Record
@@ -42,6 +45,7 @@ Rows = NDArray[np.int_]
 _ROWS = 15000
 _STRETCH = 0.25  # s, at most, of one cluster
 _WATER = 0.5  # of the residual that a square of speed must explain to be taken in
+PAPER = 0.05  # standard uncertainty of a flux that a datasheet prints, where it says none
 _FLOORS = (0.002, 0.02, 0.005)  # of J, of the friction at top speed as B, of Tc
 
 
@@ -129,7 +133,6 @@ class _Stretch:
     X: Array  # (n, 5)
     rows: Rows  # into the record
     fast: float  # rad/s, mean size
-    steady: bool
 
 
 def estimate_mechanics(record: Record, axis: Axis) -> Finding:
@@ -161,13 +164,12 @@ def estimate_mechanics(record: Record, axis: Axis) -> Finding:
                          remedy=remedy)  # fmt: skip
     found, cov = _chosen(parts)
     square = bool(found[4] != 0.0)
-    slow = sorted(part.fast for part in parts if part.steady)
-    limit = 1.5 * slow[0] if slow else 0.0
+    limit = 1.5 * _slowest(t, speed, least)
     quicker = [p for p in parts if p.fast > limit]
     other = _solve(quicker, square=square)[0] if len(quicker) >= 4 else found
     J, B, Tc, TL, Q = (float(v) for v in found)
     spread = np.abs(other - found)
-    scale = axis.machine.psi.std / axis.machine.psi.value
+    scale = _torque_doubt(record, axis)
     loss = max(abs(B) * top + abs(Tc) + abs(Q) * top**2, 1e-12)
     floors = (
         _FLOORS[0] * J, _FLOORS[1] * loss / top, _FLOORS[2] * loss, _FLOORS[2] * loss,
@@ -199,7 +201,8 @@ def estimate_mechanics(record: Record, axis: Axis) -> Finding:
         estimates=estimates,
         extra={"time constant": measured(J / B if B > 0.0 else math.inf, None, "s")},
         checks=tuple(_checks(record, axis, found, spread, top, wanted, std, misfit)),
-        remark=f"friction {digits(Tc, 2)} N·m"
+        remark=("flux from paper, ±5 %; " if scale >= PAPER and "iq" in record.columns else "")
+        + f"friction {digits(Tc, 2)} N·m"
         + (f", load {digits(TL, 2)}" if abs(TL) > 2.0 * std[3] else ""),
         evidence={
             "x": t[shown], "y": speed[shown] * rpm, "fit_x": t[shown],
@@ -271,8 +274,34 @@ def _stretch(
     weight = 1.0 / (float(time[-1]) ** 2 * math.sqrt(time.size))
     X, y = (X - Q @ (Q.T @ X)) * weight, (y - Q @ (Q.T @ y)) * weight
     fast = abs(float(angle[-1] / time[-1]))
-    middle = angle[angle.size // 2] / (0.5 * angle[-1]) if angle[-1] else 0.0
-    return _Stretch(y, X, rows, fast, abs(float(middle) - 1.0) < 0.03)
+    return _Stretch(y, X, rows, fast)
+
+
+def _slowest(t: Array, speed: Array, least: float) -> float:
+    """Return the slowest speed (rad/s) that was held for a while; 0 where none was."""
+    from scipy.ndimage import uniform_filter1d
+
+    step = float(np.median(np.diff(t)))
+    change = np.abs(np.gradient(uniform_filter1d(speed, max(round(0.05 / step), 3)), t))
+    moving = np.abs(speed) > least
+    if not moving.any():
+        return 0.0
+    held = moving & (change < 0.25 * float(np.quantile(change[moving], 0.9)))
+    return float(np.quantile(np.abs(speed[held]), 0.1)) if np.mean(held) > 0.05 else 0.0
+
+
+def _torque_doubt(record: Record, axis: Axis) -> float:
+    """Return the standard uncertainty of the torque's scale, as a ratio.
+
+    A flux from paper counts with what the datasheet says, or five per cent; instruments of a
+    bench with their accuracy.
+    """
+    gain = accuracy(record) if is_foreign(record) else 0.0
+    if "iq" not in record.columns:
+        return gain
+    psi = axis.machine.psi
+    flux = psi.std / psi.value if psi.std else PAPER
+    return math.hypot(gain, flux)
 
 
 def _integral(values: Array, t: Array) -> Array:
@@ -358,11 +387,11 @@ def _checks(
     J, B, Tc, _, Q = (float(v) for v in found)
     loss = max(abs(B) * top + abs(Tc) + abs(Q) * top**2, 1e-12)
     bent = float(spread[1] * top + spread[2] + spread[4] * top**2) / loss
-    printed = axis.machine.inertia.printed.value if axis.machine.inertia else J
+    printed = _printed(axis)
     reached = top / wanted
     rms = float(np.sqrt(np.mean(misfit**2)))
     allowed = max(0.01 * top / RPM, 1.0)
-    coupled = 1.5 * printed < J
+    coupled = printed is not None and 1.5 * printed < J
     return [
         Check(
             name="shaft turned",
@@ -390,12 +419,26 @@ def _checks(
             sentence=f"Speed lies {digits(rms, 2)} rpm rms about the model "
             f"({digits(allowed, 2)} allowed)",
         ),
-        _inertia_check(J, printed, axis, coupled=coupled),
+        *_inertia_checks(J, printed, axis, coupled=coupled),
     ]
 
 
-def _inertia_check(J: float, printed: float, axis: Axis, *, coupled: bool) -> Check:
+def _printed(axis: Axis) -> float | None:
+    """Return the inertia as a datasheet says it; None where nothing was printed."""
+    J = axis.machine.inertia
+    return J.printed.value if J is not None and J.printed.origin is Origin.DATASHEET else None
+
+
+def _inertia_checks(J: float, printed: float | None, axis: Axis, *, coupled: bool) -> list[Check]:
+    """Hold an inertia against paper, or where nothing was printed against what can be."""
+    if printed is None:
+        why = doubt(axis.adopting("machine.inertia", measured(J, None, "kg m2")), "machine.inertia")
+        return [
+            Check(name="size", passed=not why,
+                  sentence=f"With it {why}" if why else "Nothing was printed to hold it against; "
+                  "it is a size that this machine can have")
+        ]  # fmt: skip
     check = against_datasheet(J, printed, 0.6, 1.5)
     if not coupled or "?" in check.sentence:
-        return check
-    return replace(check, sentence=f"{check.sentence}: is a load coupled?")
+        return [check]
+    return [replace(check, sentence=f"{check.sentence}: is a load coupled?")]

@@ -6,12 +6,6 @@ from typing import Any
 
 from oarlock.drive.dry_run import problems
 from oarlock.errors import InputError
-from oarlock.identify.bench_records import (
-    back_emf,
-    direct_current,
-    two_terminal_sine,
-    with_angle,
-)
 from oarlock.identify.experiments import (
     Experiment,
     InductanceSine,
@@ -21,8 +15,11 @@ from oarlock.identify.experiments import (
 from oarlock.identify.flux import FluxSpin, estimate_flux
 from oarlock.identify.inductance import estimate_inductance
 from oarlock.identify.mechanics import SpeedTrapezoids, estimate_mechanics
+from oarlock.identify.open_terminals import back_emf
 from oarlock.identify.resistance import estimate_resistance
 from oarlock.identify.resonance import TorqueSines, estimate_resonance
+from oarlock.identify.soundness import prepared, with_angle
+from oarlock.identify.two_terminals import direct_current, two_terminal_sine
 from oarlock.machine import Axis
 from oarlock.records import Finding, Record
 
@@ -141,6 +138,10 @@ def record_kind(record: Record) -> str:
     return record.experiment
 
 
+# What settings of a wrong kind, or rows that are missing, lead to.
+_ODD = (KeyError, IndexError, ValueError, TypeError, AttributeError, OverflowError)
+
+
 def estimate(record: Record, axis: Axis) -> Finding:
     """Return what the right estimator makes of a record.
 
@@ -154,8 +155,13 @@ def estimate(record: Record, axis: Axis) -> Finding:
         remedy = f"Known: {', '.join(QUANTITIES)}; name it with --as"
         raise InputError(f"unknown experiment '{record.experiment}'", place="record", remedy=remedy)
     try:
-        return _by_form(kind, record, axis)
-    except (KeyError, IndexError, ValueError, ZeroDivisionError) as error:
+        return _by_form(kind, prepared(record), axis)
+    except InputError:
+        raise
+    except ZeroDivisionError as error:
+        remedy = "Is time in ms, or a column all zeros?"
+        raise InputError("its numbers make no sense", place="record", remedy=remedy) from error
+    except _ODD as error:
         remedy = "Is the record complete, and of this experiment?"
         raise InputError(f"cannot be read: {error}", place="record", remedy=remedy) from error
 

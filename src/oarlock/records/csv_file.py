@@ -2,7 +2,6 @@
 
 import io
 import re
-import tomllib
 import warnings
 from pathlib import Path
 from typing import Any
@@ -10,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from oarlock.errors import InputError
-from oarlock.files import read_head, read_text, write_atomic
+from oarlock.files import parse_toml, read_head, read_text, shown, text_lines, write_atomic
 from oarlock.records.record import Record
 
 _COLUMN = re.compile(r"^\s*([A-Za-z_]\w*)\s*\[([^\]]*)\]\s*$")
@@ -48,16 +47,13 @@ def read_record(path: Path) -> Record:
     names, units = _columns(lines[first], path, first + 1)
     columns = _table(path, first + 1, len(names))
     sample_time = head.get("sample_time")
-    if not isinstance(sample_time, int | float) or not sample_time > 0.0:
-        remedy = "Add '# sample_time = 62.5e-6'"
-        raise InputError("sample_time is missing", place=str(path), remedy=remedy)
     return Record(
         experiment=str(head.get("experiment", "")),
-        sample_time=float(sample_time),
+        sample_time=_sound_time(sample_time, path),
         columns=dict(zip(names, columns, strict=True)),
         units=dict(zip(names, units, strict=True)),
         settings=head.get("settings", {}),
-        drive=str(head.get("drive", "")),
+        drive=str(head.get("drive", "") or f"file {shown(Path(path.name))}"),
         date=str(head.get("date", "")),
         ended=str(head.get("ended", "done")),
     )
@@ -66,20 +62,23 @@ def read_record(path: Path) -> Record:
 def _head(lines: list[str], path: Path) -> dict[str, Any]:
     text = "\n".join(line[2:] if line.startswith("# ") else line[1:] for line in lines)
     try:
-        head = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        cause = f"the lines before the header are not TOML: {error}"
+        head = parse_toml(text, place=str(path))
+    except InputError as error:
+        cause = f"the lines before the header are {error.cause}"
         raise InputError(cause, place=str(path), remedy="Mend that line") from error
     strange = set(head) - _KNOWN
     if strange:
         remedy = f"Known here: {', '.join(sorted(_KNOWN))}"
         raise InputError(f"unknown key {min(strange)}", place=str(path), remedy=remedy)
+    if not isinstance(head.get("settings", {}), dict):
+        raise InputError("settings is not a table", place=str(path), remedy="Write # [settings]")
     return head
 
 
 def _columns(line: str, path: Path, number: int) -> tuple[list[str], list[str]]:
     names, units = [], []
-    for text in line.split(","):
+    for cell in line.split(","):
+        text = " ".join(cell.split())
         found = _COLUMN.match(text)
         if not found:
             cause = f"'{text.strip()}' is not a column name with its unit"
@@ -97,7 +96,7 @@ def _beginning(path: Path) -> tuple[list[str], int]:
     size = 1 << 16
     while True:
         text = read_head(path, size)
-        lines = text.splitlines()
+        lines = text_lines(text)
         first = next((i for i, line in enumerate(lines) if not line.startswith("#")), len(lines))
         if first < len(lines) - 1 or len(text) < size:
             break
@@ -112,9 +111,12 @@ def _table(path: Path, skipped: int, width: int) -> list[Any]:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")  # no samples: said below
-            table = np.loadtxt(path, delimiter=",", skiprows=skipped, comments=None, ndmin=2,
-                               dtype=np.float64, encoding="utf-8")  # fmt: skip
-    except (ValueError, UnicodeDecodeError) as error:
+            lines: Any = path
+            if path.suffix.lower() in (".gz", ".bz2", ".xz", ".lzma"):  # it is text all the same
+                lines = iter(text_lines(read_text(path)))
+            table = np.loadtxt(lines, delimiter=",", skiprows=skipped, comments=None, ndmin=2,
+                               dtype=np.float64, encoding="latin-1")  # fmt: skip
+    except ValueError as error:
         raise _first_bad_line(path, width, skipped) from error
     if table.size == 0:
         raise InputError("no samples", place=str(path), remedy="The file may be truncated")
@@ -125,15 +127,18 @@ def _table(path: Path, skipped: int, width: int) -> list[Any]:
         column = table[:, i].copy()
         bad = np.flatnonzero(~np.isfinite(column))
         if bad.size:
-            place = f"{path}, line {skipped + 1 + int(bad[0])}"
+            rows = [n for n, x in enumerate(text_lines(read_text(path)), 1) if x.strip()]
+            place = f"{path}, line {[n for n in rows if n > skipped][int(bad[0])]}"
             raise InputError("a value is not finite", place=place, remedy="Remove or mend the row")
         columns.append(column)
     return columns
 
 
 def _first_bad_line(path: Path, width: int, skipped: int) -> InputError:
-    lines, number = read_text(path).splitlines()[skipped:], skipped + 1
+    lines, number = text_lines(read_text(path))[skipped:], skipped + 1
     for offset, line in enumerate(lines):
+        if not line.strip():
+            continue
         cells = line.split(",")
         place = f"{path}, line {number + offset}"
         if len(cells) != width:
@@ -145,3 +150,11 @@ def _first_bad_line(path: Path, width: int, skipped: int) -> InputError:
             except ValueError:
                 return InputError(f"'{cell}' is not a number", place=place, remedy="Mend the row")
     return InputError("the table cannot be read", place=str(path), remedy="Check its rows")
+
+
+def _sound_time(raw: object, path: Path) -> float:
+    number = isinstance(raw, int | float) and not isinstance(raw, bool)
+    if not number or not 0.0 < float(str(raw)) < 1e6:
+        remedy = "Add '# sample_time = 62.5e-6'"
+        raise InputError("sample_time is missing or no time", place=str(path), remedy=remedy)
+    return float(str(raw))

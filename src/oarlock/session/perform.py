@@ -15,7 +15,6 @@ from oarlock.drive.dry_run import problems
 from oarlock.drive.link import Link, Progress
 from oarlock.drive.runner import play
 from oarlock.errors import InputError
-from oarlock.identify.columns import soundness
 from oarlock.identify.experiments import CurrentStep, Experiment
 from oarlock.identify.readings import (
     ESTIMATORS,
@@ -27,6 +26,7 @@ from oarlock.identify.readings import (
     record_kind,
 )
 from oarlock.identify.readings import announced as announced_fully
+from oarlock.identify.soundness import prepared, soundness
 from oarlock.identify.step_response import StepResult, read_step
 from oarlock.machine import Axis, CurrentGains
 from oarlock.machine.axis_file import format_axis
@@ -139,7 +139,7 @@ def from_file(record: Record, axis: Axis) -> Performed:
     except InputError as error:
         trouble = str(error)
     if isinstance(reading, Finding):
-        checks = (*reading.checks, *soundness(record, axis))
+        checks = (*reading.checks, *soundness(prepared(record), axis))
         reading = replace(reading, checks=checks)
     run = Run(
         id=0,

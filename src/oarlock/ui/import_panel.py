@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 from oarlock.errors import InputError
 from oarlock.identify.columns import form_of, wanted
 from oarlock.identify.readings import QUANTITIES
+from oarlock.identify.two_terminals import ACCURACY
 from oarlock.machine import Axis
 from oarlock.records.csv_file import read_record
 from oarlock.records.recording import (
@@ -121,6 +122,14 @@ class ImportPanel(QDialog):
         self.frequency.setPlaceholderText("frequency, Hz (several: commas)")
         self.frequency.setAccessibleName("Frequency in Hz, several with commas")
         more.addWidget(self.frequency)
+        self.accuracy = QLineEdit()
+        self.accuracy.setPlaceholderText(f"accuracy {100 * ACCURACY:g} %")
+        self.accuracy.setToolTip("Standard uncertainty of each instrument's gain, in per cent")
+        self.accuracy.setAccessibleName("Accuracy of the instruments in per cent")
+        self.accuracy.setFixedWidth(110)
+        more.addWidget(self.accuracy)
+        self.locked = QCheckBox("rotor locked")
+        more.addWidget(self.locked)
         self._column.addLayout(more)
         self.message = QLabel()
         self.message.setWordWrap(True)
@@ -186,6 +195,11 @@ class ImportPanel(QDialog):
             settings["frequency"] = given[0]
         elif given:
             settings["frequencies"] = given
+        share = _numbers(self.accuracy.text().replace("%", ""), "accuracy")
+        if share:
+            settings["accuracy"] = 0.01 * share[0]
+        if self.locked.isChecked():
+            settings["locked"] = 1.0
         counts = _numbers(self.counts.text(), "counts")
         return Mapping(experiment=quantity, sources=sources, settings=settings,
                        counts=counts[0] if counts else 0.0)  # fmt: skip
