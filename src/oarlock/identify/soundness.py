@@ -19,7 +19,7 @@ from oarlock.records.recording import FROM_FILE
 
 Array = NDArray[np.float64]
 _LOST = 0.002  # share of samples that may be missing without a word
-_CLIPPED = 0.01  # share of rows at one end
+_CLIPPED = 0.002  # share of rows at one end
 _PILED = 5.0  # times as many rows at the very end as on the next level
 _SAG = 0.85
 # What is recorded without a break; holds and stretches leave gaps on purpose.
@@ -45,12 +45,15 @@ def prepared(record: Record) -> Record:
     columns = dict(record.columns)
     for name in ("theta_m", "theta_e"):
         if name in columns and columns[name].size > 20:
-            columns[name] = _unwrapped(columns[name], name, record.experiment)
+            columns[name] = _unwrapped(columns[name], columns.get("t"), name, record.experiment)
     return replace(record, columns=columns)
 
 
-def _unwrapped(angle: Array, name: str, place: str) -> Array:
+def _unwrapped(angle: Array, t: Array | None, name: str, place: str) -> Array:
     steps = np.diff(angle)
+    if t is not None:  # what moved while nothing was recorded is no jump
+        gaps = np.diff(t)
+        steps = np.where(gaps > 1.5 * float(np.median(gaps)), 0.0, steps)
     usual = float(np.quantile(np.abs(steps), 0.9))
     jumps = np.abs(steps) > max(20.0 * usual, 0.25 * math.tau)
     span = float(np.ptp(angle))
@@ -112,8 +115,8 @@ def _clips(record: Record) -> Iterator[Check]:
             yield Check(
                 name="clipped",
                 passed=False,
-                sentence=f"{name} stands at its end in {100 * share:.0f} % of the rows (1 allowed):"
-                " the converter or the instrument's range is at its end",
+                sentence=f"{name} stands at its end in {100 * share:.1f} % of the rows "
+                "(0.2 allowed): the converter or the instrument's range is at its end",
             )
 
 

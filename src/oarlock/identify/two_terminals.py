@@ -68,13 +68,13 @@ def direct_current(record: Record, axis: Axis) -> Finding:
     checks = (
         Check(name="amplitude", passed=most > 0.1 * rated,
               sentence=f"The current reached {100 * most / rated:.0f} % of rated (10 needed)"),
-        Check(name="residual", passed=rms <= allowed,
-              sentence=f"Points lie {digits(1e3 * rms, 2)} mV rms about the line "
-              f"({digits(1e3 * allowed, 2)} allowed)"),
         Check(name="straight", passed=abs(bent) < 0.03 * abs(R) + 2.0 * formal,
               sentence=f"From small to large currents R changes by {100 * bent / R:.1f} % "
               "(3 allowed)" + ("" if abs(bent) < 0.03 * abs(R) + 2.0 * formal
                                else ": the winding heats meanwhile, or a contact gives way")),
+        Check(name="residual", passed=rms <= allowed,
+              sentence=f"Points lie {digits(1e3 * rms, 2)} mV rms about the line "
+              f"({digits(1e3 * allowed, 2)} allowed)"),
         *believable(axis, "machine.R", _at_printed(R, record), unit="ohm"),
     )  # fmt: skip
     return Finding(

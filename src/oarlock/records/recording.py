@@ -75,6 +75,7 @@ CHANNELS: dict[str, tuple[str, tuple[str, ...]]] = {
     "torque": ("N m", ("torque", "te", "m")),
     "temperature": ("°C", ("temperature", "temp")),
 }
+UNTIMED = ("resistance",)  # what may be read point by point, without a time
 FROM_FILE = "file"  # what a record's drive begins with, where none made it
 
 
@@ -163,6 +164,8 @@ def recording(seen: Preview, mapping: Mapping) -> Record:
     if "t" in columns:
         step = _time_step(columns["t"], seen)
         columns["t"] = columns["t"] - columns["t"][0]
+    elif step <= 0.0 and mapping.experiment in UNTIMED:
+        step = 1.0  # points read by hand: their order means nothing
     elif step > 0.0:
         columns["t"] = step * np.arange(next(iter(columns.values())).size)
     else:

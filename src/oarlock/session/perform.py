@@ -139,7 +139,7 @@ def from_file(record: Record, axis: Axis) -> Performed:
     except InputError as error:
         trouble = str(error)
     if isinstance(reading, Finding):
-        checks = (*reading.checks, *soundness(prepared(record), axis))
+        checks = (*soundness(prepared(record), axis), *reading.checks)
         reading = replace(reading, checks=checks)
     run = Run(
         id=0,
