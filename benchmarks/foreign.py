@@ -492,7 +492,7 @@ BAD: dict[str, Make] = {
         lambda m, t, th, iq, w: _t_theta_iq(m, t, th, _clip(iq, 0.7))),
     "inertia, sensor reversed": _bad_ramp(lambda m, t, th, iq, w: _t_theta_iq(m, t, -th, iq)),
     "inertia, RMS for peak": _bad_ramp(
-        lambda m, t, th, iq, w: _t_theta_iq(m, t, th, iq / math.sqrt(2.0) / math.sqrt(2.0))),
+        lambda m, t, th, iq, w: _t_theta_iq(m, t, th, iq / math.sqrt(2.0))),
     "inertia, wrapped and too slowly sampled": _bad_ramp(
         lambda m, t, th, iq, w: _t_theta_iq(m, t[::60], th[::60] % math.tau, iq[::60])),
     "Lq, rotor free, angle beside it": _free(True),

@@ -93,6 +93,10 @@ class _Form:
     quoted: bool
     mask: tuple[bool, ...]
 
+    @property
+    def share(self) -> float:
+        return sum(self.mask) / len(self.mask)
+
     def cells(self, line: str) -> list[str]:
         return split(line, self.delimiter, quoted=self.quoted)
 
@@ -126,17 +130,19 @@ def _form(lines: list[str]) -> tuple[_Form | None, int]:
 
 
 def _form_of(line: str, more: list[str]) -> _Form | None:
-    quoted = '"' in line
+    quoted, best = '"' in line, None
     for delimiter in (";", "\t", ",", None):
         if delimiter is not None and delimiter not in line:
             continue
         cells = split(line, delimiter, quoted=quoted)
         several = [c for x in (line, *more) for c in split(x, delimiter, quoted=quoted)]
         comma = delimiter != "," and any(re.fullmatch(r"[-+]?\d+,\d+.*", c) for c in several)
-        found = [math.isfinite(number(cell, comma=comma)) for cell in cells]
-        if any(found):
-            return _Form(delimiter, comma, quoted, tuple(found))
-    return None
+        form = _Form(
+            delimiter, comma, quoted, tuple(math.isfinite(number(c, comma=comma)) for c in cells)
+        )
+        if any(form.mask) and (best is None or form.share > best.share):
+            best = form
+    return best
 
 
 def split(line: str, delimiter: str | None, *, quoted: bool) -> list[str]:
