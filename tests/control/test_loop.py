@@ -10,7 +10,7 @@ from scipy.signal import dlsim
 
 from oarlock.control import _kernels
 from oarlock.control.design import pi_for
-from oarlock.control.loop import PI, CurrentLoop, IntegralRule, Plant, margins
+from oarlock.control.loop import PI, CurrentLoop, IntegralRule, Plant, inside_unit_circle, margins
 
 TS = 62.5e-6
 PLANT = Plant(R=0.862, L=15.62e-3, Ts=TS)
@@ -67,10 +67,42 @@ def test_compiled_and_plain_recursion_agree_bit_for_bit() -> None:
     rng = np.random.default_rng(1)
     b, a, x = rng.normal(size=4), np.array([1.0, -0.5, 0.2, 0.05]), rng.normal(size=300)
     fast, slow = np.empty(300), np.empty(300)
-    assert _kernels._compiled is not None
-    _kernels._compiled(b, a, x, fast)
+    _kernels._compiled["_recur"](b, a, x, fast)
     _kernels._recur(b, a, x, slow)
     assert np.array_equal(fast, slow)
+
+
+def test_compiled_and_plain_responses_agree() -> None:
+    loop = loop_at(600.0)
+    omega = np.geomspace(10.0, 0.999 * math.pi / TS, 80)
+    z = np.exp(1j * omega * TS)
+    plain, phase = np.empty_like(z), np.empty(80)
+    _kernels._respond(loop.numerator, loop.denominator, z, plain, phase)
+    compiled, turned = _kernels.response(loop.numerator, loop.denominator, z)
+    assert compiled == pytest.approx(plain, rel=1e-13)
+    assert turned == pytest.approx(phase, abs=1e-12)
+    expected = np.polyval(loop.numerator, z) / np.polyval(loop.denominator, z)
+    assert compiled == pytest.approx(expected, rel=1e-9)
+    unwrapped = np.unwrap(np.angle(expected))
+    assert turned - turned[0] == pytest.approx(unwrapped - unwrapped[0], abs=1e-9)
+    for kind in range(3):
+        ends = (math.tau * 100.0, math.tau * 6000.0)
+        slow = _kernels._refine(loop.numerator, loop.denominator, TS, kind, *ends)
+        assert _kernels.refined(loop.numerator, loop.denominator, TS, kind, *ends) == slow
+
+
+def test_roots_inside_the_circle_are_told_without_finding_them() -> None:
+    rng = np.random.default_rng(3)
+    told = []
+    for _ in range(500):
+        order = int(rng.integers(1, 7))
+        roots = rng.uniform(0.2, 1.15, order) * np.exp(1j * rng.uniform(0, math.pi, order))
+        roots = np.concatenate([roots, roots.conj()])
+        polynomial = np.real(np.poly(roots)) * float(rng.choice([-2.0, 0.5]))
+        inside = bool(np.all(np.abs(roots) < 1.0))
+        assert inside_unit_circle(polynomial.tolist()) == inside
+        told.append(inside)
+    assert 20 < sum(told) < 480
 
 
 def test_too_much_gain_is_unstable_and_said_so() -> None:

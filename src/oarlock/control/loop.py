@@ -7,7 +7,6 @@ Dynamic Systems, 3rd ed., ch. 6 and 7).
 
 import cmath
 import math
-from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
 from functools import cached_property, lru_cache
@@ -15,7 +14,7 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control._kernels import filtered
+from oarlock.control._kernels import filtered, refined, response
 
 Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
@@ -96,13 +95,14 @@ class CurrentLoop:
     @cached_property
     def characteristic(self) -> Array:
         """Denominator of the closed loop."""
-        total = np.polyadd(self.denominator, self.numerator)
-        return total.astype(np.float64)
+        total: Array = self.denominator.astype(np.float64)
+        total[total.size - self.numerator.size :] += self.numerator
+        return total
 
     @cached_property
     def is_stable(self) -> bool:
         """Whether all closed-loop poles lie inside the unit circle."""
-        return bool(np.all(np.abs(np.roots(self.characteristic)) < 1.0))
+        return inside_unit_circle(self.characteristic.tolist())
 
     def open(self, omega: float) -> complex:
         """Return the open loop's gain at `omega` (rad/s, below Nyquist)."""
@@ -119,24 +119,30 @@ class CurrentLoop:
         return self._at(np.exp(1j * omega * self.plant.Ts))
 
     def _at(self, z: Complex) -> tuple[Complex, Complex]:
-        opened: Complex = np.polyval(self.numerator, z) / np.polyval(self.denominator, z)
+        opened, _ = response(self.numerator, self.denominator, z)
         return opened, opened / (1.0 + opened)
 
-    def on_grid(self, low: float, points: int) -> tuple[Array, Complex, Complex]:
-        """Return (rad/s, open loop, closed loop) from `low` to just below Nyquist.
+    def on_grid(self, low: float, points: int) -> tuple[Array, Complex, Complex, Array]:
+        """Return (rad/s, open loop, closed loop, open loop's phase in rad) up to Nyquist.
 
         The grid is kept between calls: a drag asks for the same one again and again.
         """
         omega, z = _grid(self.plant.Ts, low, points)
-        return omega, *self._at(z)
+        opened, phase = response(self.numerator, self.denominator, z)
+        return omega, opened, opened / (1.0 + opened), phase
 
     def step(self, samples: int) -> tuple[Array, Array]:
         """Return (current, voltage) for a reference step of 1 A at sample 0."""
-        num_c, _, _, den_g = self._parts
         one = np.ones(samples)
         current = _padded(self.numerator, self.characteristic, one)
-        voltage = _padded(np.convolve(num_c, den_g), self.characteristic, one)
+        voltage = _padded(self._voltage, self.characteristic, one)
         return current, voltage
+
+    @cached_property
+    def _voltage(self) -> Array:
+        """Numerator from the reference to the voltage."""
+        num_c, _, _, den_g = self._parts
+        return np.convolve(num_c, den_g)
 
     def noise_gain(self, samples: int = 2000) -> tuple[float, float]:
         """Return (A, V) rms of current and voltage for 1 A rms of white sense noise."""
@@ -146,6 +152,22 @@ class CurrentLoop:
         current = _padded(self.numerator, self.characteristic, pulse)
         voltage = _padded(np.convolve(num_c, den_g), self.characteristic, pulse)
         return float(np.sqrt(np.sum(current**2))), float(np.sqrt(np.sum(voltage**2)))
+
+
+def inside_unit_circle(coefficients: list[float]) -> bool:
+    """Return whether all roots of a real polynomial, highest power first, lie inside the circle.
+
+    By the recursion of Schur and Cohn (Jury, Theory and Application of the z-Transform Method,
+    1964, chapter 3): each step takes one power away, and its first coefficient must stay larger
+    than its last.
+    """
+    a = list(coefficients)
+    while len(a) > 1:
+        if not abs(a[-1]) < abs(a[0]):
+            return False
+        k = a[-1] / a[0]
+        a = [x - k * y for x, y in zip(a[:-1], reversed(a[1:]), strict=True)]
+    return True
 
 
 def _horner(coefficients: list[float], z: complex) -> complex:
@@ -191,34 +213,25 @@ def margins(loop: CurrentLoop) -> Margins:
     With several crossovers, the one with the least phase margin is reported.
     """
     nyquist = math.pi / loop.plant.Ts
-    omega, opened, closed = loop.on_grid(nyquist * 1e-5, _GRID)
-    gain, phase = np.abs(opened), np.unwrap(np.angle(opened))
-    phase -= math.tau * round((phase[0] + 0.5 * math.pi) / math.tau)
+    omega, opened, closed, phase = loop.on_grid(nyquist * 1e-5, _GRID)
+    phase = phase - math.tau * round((phase[0] + 0.5 * math.pi) / math.tau)
 
-    def log_gain(w: float) -> float:
-        return math.log(abs(loop.open(w)))
+    def crossing(kind: int, index: int) -> float:
+        low, high = float(omega[index]), float(omega[index + 1])
+        return refined(loop.numerator, loop.denominator, loop.plant.Ts, kind, low, high)
 
-    def beyond_minus_one(w: float) -> float:
-        # The imaginary part of -L: through zero where the phase is -180°.
-        value = loop.open(w)
-        return -value.imag / abs(value)
-
-    def below_bandwidth(w: float) -> float:
-        value = loop.open(w)
-        return abs(value / (1.0 + value)) - math.sqrt(0.5)
-
-    crossings = [_root(log_gain, omega, i) for i in _changes(np.log(gain))]
+    crossings = [crossing(0, i) for i in _changes(np.abs(opened) - 1.0)]
     left = [(math.pi + _wrapped(cmath.phase(loop.open(w))), w) for w in crossings]
     margin, crossover = min(left) if left else (math.inf, math.nan)
     turns = _changes(phase + math.pi)
-    phase_crossover = _root(beyond_minus_one, omega, turns[0]) if turns else nyquist
+    phase_crossover = crossing(1, turns[0]) if turns else nyquist
     falls = _changes(np.abs(closed) - math.sqrt(0.5))
     return Margins(
         crossover=crossover,
         phase_margin=margin,
         phase_crossover=phase_crossover,
         gain_margin=1.0 / abs(loop.open(phase_crossover)) if turns else math.inf,
-        bandwidth=_root(below_bandwidth, omega, falls[0]) if falls else nyquist,
+        bandwidth=crossing(2, falls[0]) if falls else nyquist,
         Ms=float(np.max(1.0 / np.abs(1.0 + opened))),
         stable=loop.is_stable,
     )
@@ -230,23 +243,5 @@ def _wrapped(phase: float) -> float:
 
 def _changes(values: Array) -> list[int]:
     """Return the indices after which `values` changes its sign."""
-    return [int(i) for i in np.flatnonzero(np.diff(np.signbit(values)))]
-
-
-def _root(function: Callable[[float], float], omega: Array, index: int) -> float:
-    """Return the root of `function` between two grid points, by the Illinois rule."""
-    a, b = float(omega[index]), float(omega[index + 1])
-    fa, fb = function(a), function(b)
-    for _ in range(60):
-        if fa == fb:
-            break
-        c = b - fb * (b - a) / (fb - fa)
-        fc = function(c)
-        if abs(c - b) < 1e-11 * b or fc == 0.0:
-            return float(c)
-        if (fc > 0.0) != (fb > 0.0):
-            a, fa = b, fb
-        else:
-            fa *= 0.5
-        b, fb = c, fc
-    return float(b)
+    below = values < 0.0
+    return [int(i) for i in np.flatnonzero(below[1:] != below[:-1])]

@@ -118,7 +118,7 @@ def picture(axis: Axis, axis_name: str, amplitude: float, seconds: float) -> Cur
     current, voltage = loop.step(samples)
     t = np.arange(samples, dtype=np.float64) * Ts
     nyquist = 0.5 / Ts
-    omega, opened, closed = loop.on_grid(math.tau * min(LOWEST, nyquist / 10), _POINTS)
+    omega, opened, closed, phase = loop.on_grid(math.tau * min(LOWEST, nyquist / 10), _POINTS)
     return CurrentPicture(
         axis_name=axis_name,
         loop=loop,
@@ -144,7 +144,7 @@ def picture(axis: Axis, axis_name: str, amplitude: float, seconds: float) -> Cur
         f=omega / math.tau,
         open_gain=20.0 * np.log10(np.abs(opened)),
         closed_gain=20.0 * np.log10(np.abs(closed)),
-        phase=np.degrees(np.unwrap(np.angle(opened))),
+        phase=np.degrees(phase),
     )
 
 
