@@ -3,7 +3,8 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: bench-identify demo demo-headless test check lint types contracts bench bench-sensing screenshots lock clean
+.PHONY: demo demo-headless test check lint types contracts bench bench-sensing bench-identify \
+  bench-foreign bench-silence bench-short screenshots lock clean
 
 demo: $(READY)
 	@$(BIN)/oarlock demo
@@ -34,6 +35,15 @@ bench-sensing: $(READY)
 
 bench-identify: $(READY)
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks.identify
+
+bench-foreign: $(READY)
+	@$(BIN)/python -m benchmarks.foreign
+
+bench-silence: $(READY)
+	@$(BIN)/python -m benchmarks.silence
+
+bench-short: $(READY)
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks.short
 
 screenshots: $(READY)
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python tools/screenshots.py docs/screenshots

@@ -209,11 +209,9 @@ def cramer_rao(trial: Trial, seeds: int) -> dict[str, float]:
     return found
 
 
-def main() -> int:
+def main(seeds: int = 50, only: str = "") -> int:
     """Measure everything; return 1 where a bar was missed."""
-    seeds = int(sys.argv[1]) if len(sys.argv) > 1 else 50
     missed = 0
-    only = sys.argv[2] if len(sys.argv) > 2 else ""
     for trial in [t for t in TRIALS if only in t.name]:
         told = {name: Figure() for name in BARS}
         spent: Counter[str] = Counter()
@@ -245,4 +243,4 @@ def main() -> int:
 
 
 if __name__ == "__main__":
-    sys.exit(main())
+    sys.exit(main(int(sys.argv[1]) if len(sys.argv) > 1 else 50, *sys.argv[2:3]))

@@ -235,10 +235,8 @@ def thousand(drives: int) -> list[Figure]:
     return [wrong]
 
 
-def main() -> int:
+def main(drives: int = 30, many: int = 1000) -> int:
     """Measure everything; return 1 where a bar was missed."""
-    drives = int(sys.argv[1]) if len(sys.argv) > 1 else 30
-    many = int(sys.argv[2]) if len(sys.argv) > 2 else 1000
     print(f"{'':46}{'n':>5}{'worst':>10}{'bar':>8} {'':5}{'in ±2u':>7}{'refused':>9}")
     missed = 0
     for measure, count in (
@@ -254,4 +252,4 @@ def main() -> int:
 
 
 if __name__ == "__main__":
-    sys.exit(main())
+    sys.exit(main(*(int(word) for word in sys.argv[1:3])))

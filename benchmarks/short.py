@@ -1,0 +1,31 @@
+"""`python -m benchmarks.short`: a short pass of every benchmark, so that none of them rots.
+
+What comes out is printed and not judged: the machine that runs this may be a busy one.
+"""
+
+import sys
+import time
+
+from benchmarks import __main__ as speeds
+from benchmarks import foreign, identify, sensing, silence
+
+
+def main() -> None:
+    """Run each for some seconds."""
+    passes = (
+        ("speeds", lambda: speeds.main(short=True)),
+        ("silence", lambda: silence.main(1)),
+        ("foreign recordings", lambda: foreign.main(1, machines=(2,))),
+        ("sensing", lambda: sensing.main(1, 3)),
+        ("identify", lambda: identify.main(1, "small servo")),
+    )
+    for name, run in passes:
+        begun = time.monotonic()
+        sys.stdout.write(f"\n== {name}\n")
+        run()
+        sys.stdout.write(f"== {name}: {time.monotonic() - begun:.0f} s\n")
+        sys.stdout.flush()
+
+
+if __name__ == "__main__":
+    main()
