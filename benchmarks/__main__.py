@@ -141,8 +141,9 @@ class BareWindow(QWidget):
         super().__init__()
         self._at = 0
         x = np.linspace(0.0, 1.0, self.POINTS)
-        self._shapes = [np.column_stack([1280 * x, 400 + 9 * n * np.sin(9 * x + n)])
-                        for n in range(self.CURVES)]  # fmt: skip
+        shapes = [np.column_stack([1280 * x, 400 + 9 * n * np.sin(9 * x + n)])
+                  for n in range(self.CURVES)]  # fmt: skip
+        self._shapes = [QPolygonF([QPointF(a, b) for a, b in s.tolist()]) for s in shapes]
 
     def shift(self, at: int) -> None:
         """Repaint everything a little further on."""
@@ -155,8 +156,7 @@ class BareWindow(QWidget):
         p.fillRect(self.rect(), QColor("white"))
         p.setPen(QPen(QColor("black"), 1.6))
         for n, shape in enumerate(self._shapes):
-            moved = shape + np.array([0.0, self._at % 7 + n])
-            p.drawPolyline(QPolygonF([QPointF(x, y) for x, y in moved.tolist()]))
+            p.drawPolyline(shape.translated(0.0, self._at % 7 + n))
         for n in range(self.LABELS):
             text = f"{n * 7.3 + self._at * 0.1:.1f} Hz"
             p.drawText(QPointF(20 + 120 * (n % 10), 40 + 48 * (n // 10)), text)
@@ -173,6 +173,7 @@ w.grab(); print(time.perf_counter() - begun)
 """
 _OURS = """
 import time, sys; begun = time.perf_counter()
+import gc; gc.disable()  # as `oarlock` does until the window stands
 from pathlib import Path
 from oarlock.ui.app import Application, application
 from oarlock.ui import theme as look

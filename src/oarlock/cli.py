@@ -1,5 +1,6 @@
 """The command line. Exit status: 0 done, 1 a check failed, 2 bad input, 3 the link failed."""
 
+import gc
 import json
 import math
 import os
@@ -59,6 +60,7 @@ def _project_of(axis_file: Path) -> Path:
 
 
 def _window(project: Path | None, *, practice: bool = False) -> int:
+    gc.disable()  # until the window stands: what loads now stays
     from oarlock.ui.app import run_window
 
     if project is None:

@@ -1,5 +1,6 @@
 """Start the application: fonts, palette, session, bench, window; and end it cleanly."""
 
+import gc
 import signal
 import sys
 import threading
@@ -122,6 +123,8 @@ class Application:
             QTimer.singleShot(0, lambda: self.bench.connect_drive(PRACTICE))
 
     def _warm(self) -> None:
+        gc.freeze()
+        gc.enable()
         threading.Thread(target=_warm_up, name="warm", daemon=True).start()
         self.window.read_records()
 

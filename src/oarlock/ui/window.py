@@ -2,6 +2,7 @@
 
 import functools
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from psygnal import SignalInstance
 from PySide6.QtCore import QEvent, QObject, Qt, QTimer, Signal
@@ -29,19 +30,17 @@ from oarlock.session.session import Session, read_again
 from oarlock.session.stages import STAGE_KEYS, stages
 from oarlock.session.timescales import strip
 from oarlock.ui import theme as look
-from oarlock.ui.connect_panel import ConnectPanel
 from oarlock.ui.logbook import Logbook
 from oarlock.ui.message import Message
-from oarlock.ui.palette import Command, CommandPalette
 from oarlock.ui.rail import Rail
 from oarlock.ui.stage import StageView
-from oarlock.ui.stage_current import CurrentStage
-from oarlock.ui.stage_handover import HandoverStage
-from oarlock.ui.stage_identify import IdentifyStage
-from oarlock.ui.stage_machine import MachineStage
-from oarlock.ui.stage_sensing import SensingStage
 from oarlock.ui.strip import TimescalesStrip
 from oarlock.ui.top_bar import TopBar
+
+if TYPE_CHECKING:
+    from oarlock.ui.connect_panel import ConnectPanel
+    from oarlock.ui.palette import Command, CommandPalette
+    from oarlock.ui.stage_current import CurrentStage
 
 _SHORT = 0.04  # s that closing may wait for the file without saying so
 
@@ -149,22 +148,36 @@ class MainWindow(QMainWindow):
     def stage(self, key: str) -> StageView:
         """Return a stage, made when it is first wanted."""
         if key not in self._stages:
-            made: StageView
-            if key == "machine":
-                made = MachineStage(self.session, self.bench)
-            elif key == "sensing":
-                made = SensingStage(self.session, self.bench, self._jobs, self.message.say)
-            elif key == "identify":
-                made = IdentifyStage(self.session, self.bench, self.message.say)
-            elif key == "current":
-                made = CurrentStage(self.session, self.bench, self.strip.x_of)
-                self.strip.rescaled.connect(made.lay_out)
-            else:
-                made = HandoverStage(self.session, self.bench, self._jobs)
+            made = self._made(key)
             self._stages[key] = made
             self._stack.addWidget(made)
             self._numbers.addWidget(_scrolled(made.numbers))
         return self._stages[key]
+
+    def _made(self, key: str) -> StageView:
+        """Make a stage; its module is loaded then, so that a start waits for one alone."""
+        session, bench = self.session, self.bench
+        if key == "machine":
+            from oarlock.ui.stage_machine import MachineStage
+
+            return MachineStage(session, bench)
+        if key == "sensing":
+            from oarlock.ui.stage_sensing import SensingStage
+
+            return SensingStage(session, bench, self._jobs, self.message.say)
+        if key == "identify":
+            from oarlock.ui.stage_identify import IdentifyStage
+
+            return IdentifyStage(session, bench, self.message.say)
+        if key == "current":
+            from oarlock.ui.stage_current import CurrentStage
+
+            made = CurrentStage(session, bench, self.strip.x_of)
+            self.strip.rescaled.connect(made.lay_out)
+            return made
+        from oarlock.ui.stage_handover import HandoverStage
+
+        return HandoverStage(session, bench, self._jobs)
 
     @property
     def current(self) -> StageView:
@@ -186,8 +199,9 @@ class MainWindow(QMainWindow):
     def _refresh_stage(self) -> None:
         stage = self.current
         stage.refresh()
-        if isinstance(stage, CurrentStage):
-            shown, which = stage.shown, stage.verify.axis_name
+        if stage.key == "current":
+            current = self._current_stage()
+            shown, which = current.shown, current.verify.axis_name
         else:
             which = "d" if self.session.view.get("step", {}).get("axis_name") == "d" else "q"
             shown = loop_picture(self.session.axis, which)
@@ -262,7 +276,9 @@ class MainWindow(QMainWindow):
             return True
         return super().eventFilter(watched, event)
 
-    def _current_stage(self) -> CurrentStage:
+    def _current_stage(self) -> "CurrentStage":
+        from oarlock.ui.stage_current import CurrentStage
+
         stage = self.stage("current")
         if not isinstance(stage, CurrentStage):
             raise TypeError("the current stage is of another kind")
@@ -316,19 +332,25 @@ class MainWindow(QMainWindow):
     def ask_connection(self) -> None:
         """Let the user choose a drive."""
         if self._connect_panel is None:
+            from oarlock.ui.connect_panel import ConnectPanel
+
             self._connect_panel = ConnectPanel(self)
             self._connect_panel.chosen.connect(self.bench.connect_drive)
         self._connect_panel.open_at(self.top_bar.connect_button)
 
     def open_palette(self) -> None:
         """Offer every command by name."""
+        from oarlock.ui.palette import CommandPalette
+
         if self._palette is not None and isValid(self._palette):
             self._palette.close()
         self._palette = CommandPalette(self, self.commands())
         self._palette.show()
 
-    def commands(self) -> list[Command]:
+    def commands(self) -> "list[Command]":
         """Return all commands that make sense now."""
+        from oarlock.ui.palette import Command
+
         session, bench = self.session, self.bench
         found = [
             Command(
