@@ -13,7 +13,8 @@ demo-headless: $(READY)
 	@$(BIN)/oarlock demo --headless --out demo-out
 
 test: $(READY)
-	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n 2 --dist worksteal -m "not realtime"
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -m realtime
 
 check: lint types contracts
 

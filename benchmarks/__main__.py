@@ -124,8 +124,8 @@ def drag(*, short: bool = False) -> list[Row]:
         opened.window.close()
     middle = statistics.median(times)
     return [
-        Row("drag of the crossover, over a bare window's repaint", middle / statistics.median(plain),
-            1.5, "×"),
+        Row("drag of the crossover, over a bare window's repaint",
+            middle / statistics.median(plain), 1.5, "×"),
         Row("drag of the crossover, recompute and repaint, median", middle, 16.7, "ms"),
         Row("drag of the crossover, 95th percentile", sorted(times)[int(0.95 * len(times))], 33.0,
             "ms"),

@@ -13,6 +13,8 @@ from oarlock.records.csv_file import read_record
 from oarlock.store.project import Project
 from oarlock.ui.screenshots import take_screenshots
 
+pytestmark = pytest.mark.realtime
+
 
 @pytest.mark.timeout(300)
 def test_from_datasheet_to_proven_header(tmp_path: Path) -> None:

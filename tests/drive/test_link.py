@@ -33,6 +33,8 @@ from oarlock.identify.experiments import gentle_gains
 from oarlock.machine import Axis
 from oarlock.records import Record
 
+pytestmark = pytest.mark.realtime
+
 TS = 62.5e-6
 
 
@@ -46,6 +48,7 @@ def holding(axis: Axis, seconds: float = 0.2, amperes: float = 4.0, **changes: f
         name="hold",
         steps=(Step(duration=seconds, i_d=amperes),),
         channels=("t", "id", "vd"),
+        decimation=max(round(seconds), 1) ** 2,  # long ones must fit into the recorder
         limits=Limits(**limits),
         gains=gentle_gains(axis, 800.0),
     )

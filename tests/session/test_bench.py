@@ -15,6 +15,8 @@ from oarlock.session.jobs import Jobs
 from oarlock.session.perform import Performed
 from oarlock.session.session import Session
 
+pytestmark = pytest.mark.realtime
+
 
 class Owner:
     """Stands for the window's thread: takes posted calls and makes them here."""

@@ -102,7 +102,8 @@ class Bench:
         self.connecting = False
         if isinstance(outcome, Done):
             self._link, self._practice, self.braked = outcome.value
-            self._link.subscribe(self._take_live)
+            link = self._link
+            link.subscribe(lambda live: self._take_live(link, live))
             axis, kept = self._session.axis, self._session.view.get("standing", [0.0, 0.0])
             self._link.ledger.set(axis, Span(*kept))
             self.told.emit("")
@@ -110,9 +111,11 @@ class Bench:
             self._tell_error(outcome.error)
         self.changed.emit()
 
-    def _take_live(self, live: Live) -> None:
+    def _take_live(self, link: Link, live: Live) -> None:
+        """Take what a drive says, unless that drive was let go meanwhile."""
         with self._lock:
-            self._latest = live
+            if link is self._link:
+                self._latest = live
 
     def watch(self) -> None:
         """Look whether the drive is still there; called a few times a second."""
