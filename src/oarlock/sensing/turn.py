@@ -41,6 +41,8 @@ _ROWS = 14000
 _MOST_AGAINST = 0.1  # share of hall edges
 _SHAKE = 0.25  # of the current, where halls are met
 _SLOWEST = 20.0  # s for one turn of the shaft
+_QUIET, _QUIET_HALL = 0.11, 0.03  # of the rotor's swing, of the field's frequency
+_START_SWINGS = 3.0  # periods of the swing, in which the field comes to its speed
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -50,7 +52,7 @@ class ForcedTurn:
     name: ClassVar[str] = "forced turn"
     frequency: float = 1.0  # Hz, electrical, at most
     rise: float = 0.5  # s, of the current, and again at a second angle
-    start: float = 0.4  # s, from rest to full speed
+    start: float = 0.4  # s, from rest to full speed, at least
 
     def plan(self, axis: Axis) -> Plan:
         """Return the steps, limits and gains for this axis."""
@@ -67,10 +69,10 @@ class ForcedTurn:
         ]
         carried = replace(hold, i_d=current, frame=Frame.CARRIED, wave=wave)
         for way in (1.0, -1.0):
-            steps += field_ramp(carried, 0.0, way * fast, self.start)
+            steps += field_ramp(carried, 0.0, way * fast, self._start(axis))
             seconds = self._recorded(axis) / fast
             steps.append(replace(carried, duration=seconds, turning=way * fast, record=True))
-            steps += field_ramp(carried, way * fast, 0.0, self.start)
+            steps += field_ramp(carried, way * fast, 0.0, self._start(axis))
             steps.append(replace(carried, duration=0.3))
         seconds = sum(step.duration for step in steps)
         return Plan(
@@ -91,12 +93,21 @@ class ForcedTurn:
         )
 
     def turning_frequency(self, axis: Axis) -> float:
-        """Return how fast the field turns, Hz electrical: for halls far below the swing."""
-        if axis.sensor.kind is not SensorKind.HALL:
-            return self.frequency
-        quiet = 0.03 * swing_frequency(axis, forcing_current(axis))
+        """Return how fast the field turns, Hz electrical: far below the rotor's swing.
+
+        Cogging and the start would excite the swing; halls, met at their edges only, are shifted
+        by it far more than an angle that is averaged over the turn.
+        """
+        share = _QUIET_HALL if axis.sensor.kind is SensorKind.HALL else _QUIET
+        quiet = share * swing_frequency(axis, forcing_current(axis))
         slowest = axis.machine.pole_pairs.value / _SLOWEST
         return min(max(quiet, slowest), self.frequency)
+
+    def _start(self, axis: Axis) -> float:
+        """Return how long the field takes to its speed, s: so gently that the rotor follows."""
+        if axis.sensor.kind is SensorKind.HALL:
+            return self.start
+        return max(self.start, _START_SWINGS / swing_frequency(axis, forcing_current(axis)))
 
     def _shake(self, axis: Axis, gains: CurrentGains) -> Wave | None:
         """Return what shakes the rotor along q while halls are met, well above its swing."""
@@ -114,7 +125,7 @@ class ForcedTurn:
 
     def _turns(self, axis: Axis) -> float:
         """Return how far the shaft goes each way, turns."""
-        ramps = math.tau * self.turning_frequency(axis) * self.start + 0.5 * math.pi
+        ramps = math.tau * self.turning_frequency(axis) * self._start(axis) + 0.5 * math.pi
         return (self._recorded(axis) + ramps) / (math.tau * axis.machine.pole_pairs.value)
 
     def title(self, axis: Axis) -> str:
