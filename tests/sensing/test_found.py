@@ -189,7 +189,7 @@ def test_every_movement_is_announced() -> None:
         (CurrentsAtRest(), "Nothing turns: no current"),
         (StandingPulses(), "Nothing turns: 6.0 A"),
         (TurnByHand(), "turned by hand: no current"),
-        (ForcedTurn(), "turns 1.3 turns and back: 15 rpm, 8.0 A"),
+        (ForcedTurn(), "turns 1.3 turns and back: 13 rpm, 8.0 A"),
         (BoundedSearch(), "0.2° at a time, 15° in all"),
         (FourPushes(), "turns 6° and back, twice"),
         (ForcedSpin(), "turns 13.1 turns forward: 280 rpm, 8.0 A"),

@@ -45,7 +45,7 @@ def press(qtbot: QtBot, widget: object) -> None:
 def test_a_sequence_pauses_skips_and_goes_on(qtbot: QtBot, bench: Application) -> None:
     stage, session = stage_of(bench), bench.session
     press(qtbot, stage.measure_all)
-    assert "may turn freely" in stage.note.text()
+    assert "May the shaft turn?" in stage.note.text()
     press(qtbot, stage.measure_all)
     assert session.view["may_turn"] is True
     assert stage.measure_all.text() == "Pause after this"

@@ -63,7 +63,7 @@ def test_from_datasheet_to_written_header(qtbot: QtBot, live: Application) -> No
     assert "At most 12.0 A" in stage.note.text()
     # The shaft will turn in three of them: that is asked once.
     qtbot.mouseClick(stage.measure_all, Qt.MouseButton.LeftButton)
-    assert "may turn freely" in stage.note.text()
+    assert "May the shaft turn?" in stage.note.text()
     assert not live.bench.busy
     for _ in range(3):
         qtbot.mouseClick(stage.measure_all, Qt.MouseButton.LeftButton)

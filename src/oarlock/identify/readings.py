@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from oarlock.drive.dry_run import problems
+from oarlock.drive.travel import excursion
 from oarlock.errors import InputError
 from oarlock.identify.experiments import (
     Experiment,
@@ -21,6 +22,8 @@ from oarlock.identify.resonance import TorqueSines, estimate_resonance
 from oarlock.identify.soundness import prepared, with_angle
 from oarlock.identify.two_terminals import direct_current, two_terminal_sine
 from oarlock.machine import Axis
+from oarlock.quantities.display import digits
+from oarlock.quantities.kinds import RPM
 from oarlock.records import Finding, Record
 
 ESTIMATORS: dict[str, Callable[[Record, Axis], Finding]] = {
@@ -203,6 +206,33 @@ def announced(experiment: Experiment, axis: Axis, *, braked: bool = False) -> st
     if stronger is not None:
         said += f" If the answer is too weak, once more: {_moves(stronger, axis, braked=braked)}"
     return said
+
+
+def announced_together(axis: Axis, *, held: bool) -> str:
+    """Return what will move when all quantities are measured in a row, every try included.
+
+    Raises
+    ------
+    InputError : one of them cannot be planned
+
+    """
+    first = [experiment_for(quantity, held=held) for quantity in QUANTITIES]
+    said = _together(first, axis)
+    stronger = [largest_try(e, axis) or e for e in first]
+    return f"{said} Where an answer is too weak, all of it once more: " + _together(stronger, axis)
+
+
+def _together(experiments: list[Experiment], axis: Axis) -> str:
+    plans = [e.plan(axis) for e in experiments]
+    turning = [e for e in experiments if getattr(e, "movement", None)]
+    moved = [e.movement(axis) for e in turning]  # type: ignore[attr-defined]
+    turns = max(excursion(e.plan(axis), axis)[0].farthest for e in turning)
+    amperes = max([p.largest_current for p in plans] + [m.current for m in moved])
+    seconds = sum(m.seconds for m in moved)
+    seconds += sum(p.duration for p, e in zip(plans, experiments, strict=True) if e not in turning)
+    rpm = digits(max(m.speed for m in moved) / RPM, 2)
+    return (f"It turns up to {digits(turns, 2)} turns either way, {rpm} rpm, {digits(amperes, 2)} A, "
+            f"{seconds:.0f} s.")  # fmt: skip
 
 
 def _moves(experiment: Experiment, axis: Axis, *, braked: bool) -> str:

@@ -166,7 +166,7 @@ def read_pushes(record: Record, axis: Axis) -> Finding:
         estimates={},
         extra=extra,
         checks=tuple(_checks(pushes, torque, due, found, hidden)),
-        remark=f"no motion along d, rules out more than {math.degrees(hidden):.1f}°"
+        remark=f"d moves nothing: zero right within {math.degrees(hidden):.1f}°"
         if abs(found) < _ASTRAY
         else f"{math.degrees(found):.0f}° astray",
         evidence={
@@ -258,13 +258,13 @@ def _checks(
             sentence=f"Currents along d give {along:.2g} N·m: the zero is "
             f"{math.degrees(found):+.0f}° off"
             if abs(found) >= max(_ASTRAY, hidden) and not stuck
-            else f"Currents along d move nothing; that rules out more than "
+            else f"Currents along d move nothing, so the zero is not off by more than "
             f"{math.degrees(hidden):.1f}°",
         ),
         Check(
             name="torque due",
             passed=stuck or mean <= 0.0 or _WEAK * due < mean < 2.5 * due,
-            sentence=f"{mean:.2f} N·m, {due:.2f} due by magnet flux and inertia",
+            sentence=f"{mean:.2f} N·m were seen, {due:.2f} follow from magnet flux and current",
         ),
         _lasting(pushes[0], stuck=stuck),
     ]  # fmt: skip

@@ -42,7 +42,7 @@ def gave(run: Run) -> str:
         return f"**shaft** {hertz:.0f} Hz" if hertz else "**shaft** rigid"
     if "sensor.zero" in run.figures:
         angle, std = math.degrees(run.figures["sensor.zero"]), math.degrees(run.figures["std"])
-        return f"**zero** {angle % 360:.2f}° ± {2 * std:.2f}"
+        return f"**zero** {angle % 360:.2f}° ± {std:.2f}"
     for name, word in (("inverter.offset_a", "offsets"), ("inverter.gain_a", "gains"),
                        ("sensor.sine_ratio", "ellipse")):  # fmt: skip
         if name in run.figures:

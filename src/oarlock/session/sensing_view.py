@@ -426,7 +426,8 @@ def _proven(session: Session, made: dict[str, SensingStep]) -> tuple[str, str]:
     if turn and "friction" in turn.extra:
         apart = math.degrees(turn.extra["friction"].value)
         reason = (
-            f"Friction parts the two ways by ±{apart:.1f}° and falls out of their mean. {reason}"
+            f"Friction holds the rotor back by {apart:.1f}° each way; the mean of both is free of "
+            f"it. {reason}"
         )
     left = 2.0 * std + _sensor_error(turn, made[HAND].finding)
     return f"Yes: the angle is right to {left:.1f}°, zero at {zero:.1f}°; {way}", reason

@@ -220,8 +220,8 @@ class Session:
         Gains taken from a run stay as they are; where the target became impossible, the old
         gains stay and show as stale.
         """
-        if not self.gains_follow:
-            return axis
+        if axis.gains is None or not self.gains_follow:
+            return axis  # what nobody took is not taken by itself
         try:
             return replace(axis, gains=design_current(axis).gains)
         except InputError:

@@ -11,8 +11,9 @@ from PySide6.QtGui import QColor, QPainter
 
 from oarlock.quantities.display import digits, fixed, sentence
 from oarlock.records import Finding
+from oarlock.session.bench import Doing
 from oarlock.ui import theme as look
-from oarlock.ui.paint import draw_text
+from oarlock.ui.paint import draw_text, paint_progress
 from oarlock.ui.plot import Plot, linear_ticks, stroke
 
 Array = NDArray[np.float64]
@@ -85,6 +86,7 @@ class EvidencePlot(Plot):
 
     def __init__(self) -> None:
         super().__init__(left=56, right=12, top=10, bottom=4, name="Evidence")
+        self._doing = Doing()
         t = look.theme()
         self._line = self.curve(t.muted, 1.2, Qt.PenStyle.DashLine)
         self._before = [self.curve(t.muted, 1.0) for _ in range(3)]
@@ -93,6 +95,11 @@ class EvidencePlot(Plot):
         self._finding: Finding | None = None
         self._repeats = 0
         self.over(self._annotate)
+
+    def show_doing(self, doing: Doing) -> None:
+        """Show what is being done in the place where its evidence will be."""
+        self._doing = doing
+        self.refresh()
 
     def show_finding(self, finding: Finding | None, before: tuple[Finding, ...] = ()) -> None:
         """Show the evidence of a finding; of those before it, the fits in grey."""
@@ -139,7 +146,11 @@ class EvidencePlot(Plot):
     def _annotate(self, p: QPainter) -> None:
         finding, t = self._finding, look.theme()
         if finding is None:
-            text, at = "The evidence appears here once it is measured.", self.area.center()
+            at = self.area.center()
+            if self._doing.text:
+                paint_progress(p, at, self._doing.text, self._doing.fraction)
+                return
+            text = "The evidence appears here once it is measured."
             draw_text(p, at.x(), at.y(), text, t.muted, align="center")
             return
         paint = {
@@ -193,7 +204,7 @@ class EvidencePlot(Plot):
         zero = finding.extra.get("zero off by")
         if zero:
             text = f"zero off by **{fixed(math.degrees(zero.value), 2)}°**"
-            text += f" ± {fixed(2 * math.degrees(zero.std or 0.0), 2)}"
+            text += f" ± {fixed(math.degrees(zero.std or 0.0), 2)}"
             draw_text(p, self.px(0) + 14, self.py(0) + 44, text, t.ink, halo=t.halo)
 
     def _on_inertia(self, p: QPainter, finding: Finding) -> None:
@@ -233,7 +244,7 @@ class ResidualPlot(Plot):
     """Measured less fitted."""
 
     def __init__(self) -> None:
-        super().__init__(left=56, right=12, top=4, bottom=26, name="Residual")
+        super().__init__(left=56, right=12, top=18, bottom=26, name="Residual")
         self._data = self.points(look.theme().q, 5)
         self._rms = 0.0
         self._unit = "mV"
@@ -270,5 +281,4 @@ class ResidualPlot(Plot):
         t = look.theme()
         if self._rms:
             text = f"measured − fit, {self._unit}; band: ±2 × {digits(self._rms, 2)} rms"
-            draw_text(p, self.area.left() + 8, self.area.top() + 14, text, t.muted,
-                      size=look.SMALL, halo=t.halo)  # fmt: skip
+            draw_text(p, self.area.left(), self.area.top() - 5, text, t.muted, size=look.SMALL)

@@ -224,9 +224,9 @@ class Consequences(QWidget):
                 draw_text(p, 178, y, row.unit, t.muted, size=10)
                 continue
             same = row.before == row.after
-            draw_text(p, 0, y, row.name, t.ink)
-            draw_text(p, 122, y, row.before, t.muted, align="right")
-            draw_text(p, 132, y, "→", t.muted, align="center")
+            draw_text(p, 0, y, row.name, t.ink, size=look.SMALL)
+            draw_text(p, 120, y, row.before, t.muted, size=look.SMALL, align="right")
+            draw_text(p, 129, y, "→", t.muted, size=look.SMALL, align="center")
             after, color = (row.after, t.muted) if same else (f"**{row.after}**", t.ink)
-            draw_text(p, 174, y, after, color, align="right")
+            draw_text(p, 174, y, after, color, size=look.SMALL, align="right")
             draw_text(p, 178, y, row.unit, t.muted, size=10)

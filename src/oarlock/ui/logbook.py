@@ -38,7 +38,7 @@ from oarlock.records import Run
 from oarlock.session.logbook_view import COLUMNS, cells, summary
 from oarlock.ui import theme as look
 from oarlock.ui.numbers import plain
-from oarlock.ui.paint import dot, draw_text, line
+from oarlock.ui.paint import dot, draw_text, elided, line
 
 ROW = 24
 TIME, DOT, ASKED, SPARK, GAVE, RISE, OVERSHOOT, MARGIN, REMARK, PIN, STAR, USE = range(12)
@@ -72,6 +72,10 @@ class RunsModel(QAbstractTableModel):
         self.beginResetModel()
         self._runs, self._cells = newest, texts
         self.endResetModel()
+
+    def empty(self, *columns: int) -> set[int]:
+        """Return which of these columns hold nothing in any row."""
+        return {c for c in columns if all(cells[c] == "–" for cells in self._cells)}
 
     def run(self, row: int) -> Run:
         """Return the run of a row."""
@@ -152,6 +156,8 @@ class RunDelegate(QStyledItemDelegate):
         color = t.muted if column == USE and not text.startswith("use") else t.ink
         color = t.accent if text == "use these gains" else color
         p.setClipRect(rect)
+        if column in (REMARK, ASKED):
+            text = elided(text, rect.width() - 22)
         if column in _RIGHT:
             draw_text(p, rect.right() - (16 if column == USE else 4), y, text, color, align="right")
         else:
@@ -210,6 +216,7 @@ class RunsTable(QTableView):
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
         self.setAccessibleName("Logbook")
+        self.empty: set[int] = set()  # columns in which no run has anything
         self.setItemDelegate(RunDelegate(self))
         self.setShowGrid(False)
         self.setFrameShape(QTableView.Shape.NoFrame)
@@ -249,8 +256,10 @@ class RunsTable(QTableView):
     def fit(self) -> None:
         """Give the remark what the other columns leave."""
         widths = _WIDTHS if self.viewport().width() >= 1000 else _NARROW
+        widths = {c: 0 if c in self.empty else width for c, width in widths.items()}
         used = sum(widths.values())
         for column, width in widths.items():
+            self.setColumnHidden(column, not width)
             self.setColumnWidth(column, width)
         self.setColumnWidth(REMARK, max(self.viewport().width() - used, 60))
 
@@ -267,6 +276,8 @@ class Header(QWidget):
         p, t = QPainter(self), look.theme()
         p.fillRect(self.rect(), t.ground)
         for column, title in enumerate(COLUMNS):
+            if self._table.isColumnHidden(column):
+                continue
             x = self._table.columnViewportPosition(column)
             width = self._table.columnWidth(column)
             if column in _RIGHT:
@@ -329,6 +340,7 @@ class Logbook(QWidget):
         chosen = self.chosen()
         self._runs = runs
         self.model.show_runs(runs, axis, unwritten)
+        self.table.empty = self.model.empty(RISE, OVERSHOOT, MARGIN)
         self.table.fit()
         if chosen is not None and chosen in [run.id for run in runs]:
             self.table.selectRow(len(runs) - 1 - [run.id for run in runs].index(chosen))

@@ -61,7 +61,7 @@ class Row(QWidget):
         right = self.width()
         if self._origin is not None:
             origin_mark(p, right - 6, 0.5 * ROW, self._origin)
-            right -= 18
+            right -= 13
         draw_text(p, right, y, self._extra, t.muted, size=look.SMALL, align="right")
 
 

@@ -269,3 +269,26 @@ def polyline(points: list[tuple[float, float]]) -> QPainterPath:
     path = QPainterPath()
     path.addPolygon(QPolygonF([QPointF(x, y) for x, y in points]))
     return path
+
+
+def elided(text: str, room: float, size: int = look.BODY, *, bold: bool = False) -> str:
+    """Return a text that fits into `room` px, its end replaced by dots where it does not."""
+    if text_width(text, size, bold=bold) <= room:
+        return text
+    low, high = 0, len(text)
+    while low < high:
+        middle = (low + high + 1) // 2
+        if text_width(text[:middle].rstrip() + "…", size, bold=bold) <= room:
+            low = middle
+        else:
+            high = middle - 1
+    return text[:low].rstrip() + "…"
+
+
+def paint_progress(p: QPainter, centre: QPointF, text: str, fraction: float) -> None:
+    """Say what is being done and how far it is, where its result will be."""
+    t, wide = look.theme(), 260.0
+    draw_text(p, centre.x(), centre.y() - 8, text, t.ink, align="center", bold=True)
+    p.fillRect(QRectF(centre.x() - 0.5 * wide, centre.y(), wide, 4), t.rule)
+    done = wide * min(max(fraction, 0.0), 1.0)
+    p.fillRect(QRectF(centre.x() - 0.5 * wide, centre.y(), done, 4), t.accent)

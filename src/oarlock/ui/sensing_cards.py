@@ -1,11 +1,16 @@
 """What the Sensing stage is made of: a card for each step, and the waterline between them."""
 
+import math
+import re
+
 from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import QAbstractButton, QPushButton, QWidget
 
 from oarlock.drive.link import Live
 from oarlock.machine import Axis
+from oarlock.quantities.kinds import RPM
+from oarlock.session.bench import Doing
 from oarlock.session.sensing_view import (
     HAND,
     PULSES,
@@ -20,7 +25,7 @@ from oarlock.session.sensing_view import (
 from oarlock.ui import sensing_pictures as pictures
 from oarlock.ui import theme as look
 from oarlock.ui import turning_pictures as turning
-from oarlock.ui.paint import Mark, draw_text, hatch, line, mark, text_width
+from oarlock.ui.paint import Mark, draw_text, hatch, line, mark, paint_progress, text_width
 from oarlock.ui.stage import button
 
 _PICTURES: dict[str, pictures.Picture] = {
@@ -57,6 +62,7 @@ class StepCard(QWidget):
         self._axis: Axis | None = None
         self._live: Live | None = None
         self._running = False
+        self._doing = Doing()
         self.button: QPushButton = button(_WORDS[kind][0])
         self.button.setParent(self)
         self.button.clicked.connect(lambda: self.asked.emit(self.kind))
@@ -92,7 +98,8 @@ class StepCard(QWidget):
     def show_live(self, live: Live) -> None:
         """Show the live angle where nothing was recorded yet, or while it is."""
         self._live = live
-        if self.kind == HAND and (self._running or not (self._step and self._step.finding)):
+        watched = self.kind == HAND and not (self._step and self._step.finding)
+        if self._running or watched:
             self.update()
 
     def _verdict(self, step: SensingStep) -> str:
@@ -126,16 +133,22 @@ class StepCard(QWidget):
         if off:
             self._paint_waiting(p, step)
             return
-        area = QRectF(0, 26, self.width(), self.height() - (104 if self._is_narrow else 60))
+        area = QRectF(0, 26, self.width(), self.height() - 32 - self._foot(step))
+        if self._running:
+            self._paint_running(p, area)
+            self._paint_words(p, step)
+            return
         dial = self.kind == HAND and (self._running or step.finding is None)
         if dial and self._live is not None:
             pictures.paint_dial(p, area, self._live, self._axis)
         elif step.finding is not None and step.finding.evidence:
             lines = folded_all(step.details, self.width() - 4)
             area.setHeight(max(area.height() - 15 * len(lines), 40.0))
+            p.setClipRect(QRectF(0, 0, self.width(), area.bottom() + 15 * len(lines) + 4))
             _PICTURES[self.kind](p, area, step.finding, self._axis)
             for n, text in enumerate(lines):
                 draw_text(p, 0, area.bottom() + 14 + 15 * n, text, t.ink, size=look.SMALL)
+            p.setClipping(False)
         else:
             for n, text in enumerate(folded_all(step.details, self.width() - 4)):
                 draw_text(p, 0, area.top() + 14 + 16 * n, text, t.ink, size=look.SMALL)
@@ -151,32 +164,64 @@ class StepCard(QWidget):
             for n, text in enumerate(folded(step.movement.sentence, self.width() - 32)):
                 draw_text(p, 28, 58 + 17 * n, text, t.muted, size=look.SMALL)
 
-    def _paint_words(self, p: QPainter, step: SensingStep) -> None:
-        """Say at the foot what failed, or else what starting it will move."""
-        t = look.theme()
+    def _words(self, step: SensingStep) -> tuple[str, bool]:
+        """Return what stands at the foot: what failed, or else what starting it will move."""
         if step.finding is not None and not step.finding.holds:
-            text, color = step.finding.failed[0].sentence, t.attention
-        else:
-            text = step.movement.sentence if step.movement else step.trouble
-            color = t.muted
-        beside = not self._is_narrow
-        x = self.button.width() + 8.0 if beside else 0.0
-        lines = folded(text, self.width() - x - 2)[: 2 if beside else 3]
-        base = self.height() - (18 if len(lines) == 2 else 10)
-        if not beside:
-            base = self.height() - 34 - 14 * (len(lines) - 1)
-        for n, part in enumerate(lines):
-            draw_text(p, x, base + 14 * n, part, color, size=look.SMALL)
+            return step.finding.failed[0].sentence, True
+        return (step.movement.sentence if step.movement else step.trouble), False
 
-    @property
-    def _is_narrow(self) -> bool:
-        return self.width() - self.button.width() < 140
+    def _lines(self, step: SensingStep) -> tuple[list[str], float]:
+        """Return the foot's lines, none of them cut, and where they begin, px.
+
+        They stand beside the button where they fit into three, else above it.
+        """
+        text, _ = self._words(step)
+        x = self.button.width() + 8.0
+        beside = folded(text, self.width() - x - 2) if self.width() - x > 90 else []
+        if beside and len(beside) <= 3:
+            return beside, x
+        return folded(text, self.width() - 2), 0.0
+
+    def _foot(self, step: SensingStep) -> float:
+        lines, x = self._lines(step)
+        return max(14.0 * len(lines) + 2.0, 28.0) if x else 14.0 * len(lines) + 34.0
+
+    def _paint_words(self, p: QPainter, step: SensingStep) -> None:
+        t = look.theme()
+        color = t.attention if self._words(step)[1] else t.ink
+        lines, x = self._lines(step)
+        last = self.height() - 5.0 if x else self.height() - 34.0
+        if x and len(lines) == 1:
+            last = self.height() - 10.0
+        for n, part in enumerate(reversed(lines)):
+            draw_text(p, x, last - 14 * n, part, color, size=look.SMALL)
+
+    def show_doing(self, doing: Doing) -> None:
+        """Show how far the experiment is, in the place where its result will be."""
+        self._doing = doing
+        if self._running:
+            self.update()
+
+    def _paint_running(self, p: QPainter, area: QRectF) -> None:
+        if self.kind == HAND and self._live is not None and self._axis is not None:
+            pictures.paint_dial(p, area, self._live, self._axis)
+            return
+        y = area.center().y()
+        paint_progress(p, area.center(), self._doing.text or "setting up", self._doing.fraction)
+        t = look.theme()
+        if self._live is not None:
+            live = self._live
+            said = f"shaft {math.degrees(live.angle) % 360.0:.0f}°, {live.speed / RPM:.0f} rpm, "
+            said += f"{live.current:.1f} A"
+            draw_text(p, area.center().x(), y + 24, said, t.muted, align="center")
 
 
 def folded(text: str, width: float) -> list[str]:
     """Return a text broken into lines of at most `width` px."""
     lines, current = [], ""
-    for word in text.split():
+    # A number and its unit stay together.
+    glued = re.sub(r"(?<=\d) (?=(?:A|s|V|rpm|ms|turns?|Hz|N·m|%)\b)", "\N{NO-BREAK SPACE}", text)
+    for word in glued.split(" "):
         longer = f"{current} {word}".strip()
         if current and text_width(longer, look.SMALL) > width:
             lines.append(current)

@@ -4,7 +4,7 @@ from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QPushButton, QWidget
 
 from oarlock.drive.link import Live
-from oarlock.session.bench import Bench
+from oarlock.session.bench import Bench, Doing
 from oarlock.session.session import Session
 from oarlock.ui import theme as look
 from oarlock.ui.numbers import Panel
@@ -37,6 +37,9 @@ class StageView(QWidget):
 
     def show_live(self, live: Live) -> None:
         """Show what the drive says of itself, ten times a second."""
+
+    def show_doing(self, doing: Doing) -> None:
+        """Show how far an experiment is; an empty text ends it."""
 
     def read_out(self) -> ReadOut:
         """Return what the strip's right end says while this stage is on screen."""

@@ -10,12 +10,18 @@ from PySide6.QtWidgets import QButtonGroup, QLabel, QLineEdit
 
 from oarlock.drive.dry_run import problems
 from oarlock.errors import InputError
-from oarlock.identify.readings import QUANTITIES, TURNING, announced, experiment_for
+from oarlock.identify.readings import (
+    QUANTITIES,
+    TURNING,
+    announced,
+    announced_together,
+    experiment_for,
+)
 from oarlock.quantities.display import digits
 from oarlock.quantities.entry import parse
 from oarlock.quantities.kinds import Kind
 from oarlock.records import Record, Run
-from oarlock.session.bench import Bench
+from oarlock.session.bench import Bench, Doing
 from oarlock.session.identify_view import (
     Tile,
     agreement,
@@ -42,7 +48,7 @@ _SHORT = {
     "inertia": "inertia", "resonance": "resonance",
 }  # fmt: skip
 _REPEATS = 3  # runs before, drawn over one another
-_ASK = "The shaft will turn. If it may turn freely, press again."
+_ASK = "May the shaft turn?"
 
 
 class IdentifyStage(StageView):
@@ -56,7 +62,7 @@ class IdentifyStage(StageView):
         super().__init__(session, bench)
         self._say = say
         self.sequence: Sequence | None = None  # through all quantities
-        self._asking = False  # whether the shaft may turn
+        self._asking: tuple[str, ...] = ()  # for which quantities it is open if the shaft may turn
         self.evidence, self.residual = EvidencePlot(), ResidualPlot()
         for plot in (self.evidence, self.residual):
             plot.setParent(self)
@@ -83,8 +89,9 @@ class IdentifyStage(StageView):
         self.reason.setFont(look.font(look.BODY))
         self.reason.setAccessibleName("Reason for adopting a finding whose checks fail")
         self.note = QLabel(self)
+        self.note.setWordWrap(True)
+        self.note.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop)
         self.note.setFont(look.font(look.SMALL))
-        self.note.setStyleSheet(f"color: {look.theme().muted.name()}")
         for made in (self.measure, self.measure_all, self.adopt, self.skip, self.import_file):
             made.setParent(self)
         self.measure.clicked.connect(self.run)
@@ -101,7 +108,7 @@ class IdentifyStage(StageView):
         self._then = self.numbers.block("If adopted, then")
         self.then = Consequences()
         self._then.add(self.then)
-        conditions = self.numbers.block("Conditions")
+        conditions = self.numbers.block("Conditions", "± one std. uncert.")
         self.winding = QLineEdit()
         self.winding.setPlaceholderText("winding °C, if known")
         self.winding.setAccessibleName("Winding temperature in °C")
@@ -121,25 +128,36 @@ class IdentifyStage(StageView):
         super().resizeEvent(event)
         w, h = self.width(), self.height()
         split = w - 304
-        checks, residual = (72, 64) if h < 500 else (106, 84)
-        top = h - 72 - checks
+        checks, residual = (55, 70) if h < 500 else (106, 98)
+        top = h - 92 - checks
         self.checks.setGeometry(look.MARGIN, top, split - 24, checks)
         self.residual.setGeometry(8, top - 4 - residual, split - 24, residual)
         self.evidence.setGeometry(8, 84, split - 24, top - 6 - residual - 84)
-        y = h - 64
-        x = look.MARGIN
-        self.measure.setGeometry(x, y, 176, 30)
-        self.measure_all.setGeometry(x + 182, y, 118, 30)
-        self.adopt.setGeometry(x + 306, y, 126, 30)
-        self.reason.setGeometry(x + 306, y, 126, 30)
-        self.skip.setGeometry(x + 306, y, 126, 30)
-        self.import_file.setGeometry(x + 438, y, max(min(split - 470, 90), 70), 30)
-        self.note.setGeometry(x, y + 34, split - 24, 18)
+        self._place_buttons()
+        self.note.setGeometry(look.MARGIN, h - 50, split - 24, 48)
         each = min(100, (h - 24) // len(self.tiles))
         for i, tile_button in enumerate(self.tiles.values()):
             tile_button.setGeometry(split, 12 + each * i, 288, each)
 
+    def _place_buttons(self) -> None:
+        """Give each button of the row what its text needs; the reason takes what is left."""
+        x, y = look.MARGIN, self.height() - 84
+        end = self.width() - 304 - 8
+        third = next((b for b in (self.adopt, self.skip) if b.isVisibleTo(self)), None)
+        shown = [self.measure, self.measure_all, *([third] if third else []), self.import_file]
+        wide = {b: b.sizeHint().width() for b in shown}
+        for made in shown:
+            if made is self.import_file and self.reason.isVisibleTo(self):
+                room = end - x - wide[made] - 6
+                self.reason.setGeometry(x, y, max(room, 60), 30)
+                x += max(room, 60) + 6
+            made.setGeometry(x, y, wide[made], 30)
+            x += wide[made] + 6
+
     # What it shows
+
+    def show_doing(self, doing: Doing) -> None:
+        self.evidence.show_doing(doing)
 
     def refresh(self) -> None:
         shown = tiles(self.session)
@@ -172,23 +190,41 @@ class IdentifyStage(StageView):
         self.adopt.setVisible(open_finding and item.holds and not hidden)
         self.reason.setVisible(open_finding and usable and not item.holds and not hidden)
         self.adopt.setText(f"Adopt {name}")
+        self._show_note()
+        self._place_buttons()
+
+    def _say_note(self, text: str, *, question: bool = False) -> None:
+        """Say what starting will move, or ask whether it may; never cut."""
+        t = look.theme()
+        color = t.attention if question else t.ink
+        self.note.setStyleSheet(f"color: {color.name()}")
+        self.note.setFont(look.font(look.SMALL, bold=question))
+        self.note.setText(text)
+        self.note.setToolTip(text)
+
+    def _show_note(self) -> None:
         if not self.bench.connected:
-            self.note.setText("Connect a drive in the top bar to measure, or import a recording.")
+            self._say_note("Connect a drive in the top bar to measure, or import a recording.")
             return
         try:
             experiment = experiment_for(self.chosen, held=self.bench.braked)
             plan = experiment.plan(self.session.axis)
         except InputError as error:
-            self.note.setText(str(error))
+            self._say_note(str(error))
             return
         blocked = [text for text in problems(plan, self.session.axis) if "Sensing" in text]
         if blocked:
-            self.note.setText(f"Not yet: it {blocked[0]}.")
+            self._say_note(f"Not yet: it {blocked[0]}.")
             self.measure.setEnabled(False)
             self.measure_all.setEnabled(False)
             return
         told = announced(experiment, self.session.axis, braked=self.bench.braked)
-        self.note.setText(f"{_ASK} {told}" if self._asking else told)
+        if self._asking:
+            whole = len(self._asking) > 1
+            (self.measure_all if whole else self.measure).setText("Yes, turn it")
+            told = announced_together(self.session.axis, held=self.bench.braked) if whole else told
+            told = f"{_ASK} {told}"
+        self._say_note(told, question=bool(self._asking))
 
     def _show_numbers(self, item: Tile) -> None:
         session = self.session
@@ -207,7 +243,7 @@ class IdentifyStage(StageView):
         zero = session.axis.sensor.zero
         known = session.axis.sensor.is_found
         shown = f"{math.degrees(zero.value) % 360.0:.1f}" if known else "–"
-        plus = f"±{2 * math.degrees(zero.std):.2f}" if known else ""
+        plus = f"±{math.degrees(zero.std):.2f}" if known else ""
         self._zero.show_value(shown, "°", plus, zero.best.origin)
         cold = cold_resistance(session)
         self._cold.show_value(digits(cold, 3) if cold else "–", "Ω")
@@ -232,6 +268,8 @@ class IdentifyStage(StageView):
 
     def choose(self, quantity: str) -> None:
         """Open the evidence of a quantity."""
+        if quantity != self.chosen:
+            self._asking = ()  # what was asked about is no longer on screen
         self.chosen = quantity
         self.tiles[quantity].setChecked(True)
         self.session.set_view("identify", quantity)
@@ -286,11 +324,11 @@ class IdentifyStage(StageView):
         """Ask once for each axis whether its shaft may turn; return whether that is open."""
         if self.session.view.get("may_turn") or not set(quantities) & set(TURNING):
             return False
-        if self._asking:
-            self._asking = False
+        if self._asking == tuple(quantities):
+            self._asking = ()
             self.session.set_view("may_turn", value=True)
             return False
-        self._asking = True
+        self._asking = tuple(quantities)
         self.refresh()
         return True
 

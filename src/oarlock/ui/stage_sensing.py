@@ -19,7 +19,7 @@ from oarlock.quantities.display import digits, signed
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Finding
 from oarlock.sensing.angles import wrap
-from oarlock.session.bench import Bench
+from oarlock.session.bench import Bench, Doing
 from oarlock.session.jobs import Done, Failed, Jobs, Stopped
 from oarlock.session.perform import Performed
 from oarlock.session.sensing_view import (
@@ -152,7 +152,7 @@ class SensingStage(StageView):
         if self.session.axis.sensor.kind in (SensorKind.RESOLVER, SensorKind.ENCODER):
             block = self.numbers.block("Error by order", "a turn")
             block.add(self._orders)
-        used = self.numbers.block("Used from now on")
+        used = self.numbers.block("Used from now on", "± one std. uncert.")
         self._zero = used.row("Zero", "Electrical angle taken off what the sensor says")
         self._pairs = used.row("Pole pairs", "As counted by the forced turn, or by hall edges")
         self._side = used.row("Direction", "Whether the sensor counts as the field turns")
@@ -226,7 +226,7 @@ class SensingStage(StageView):
         sensor, inv = axis.sensor, axis.inverter
         if sensor.is_found and sensor.kind is not SensorKind.HALL:
             zero = math.degrees(sensor.zero.value) % 360.0
-            self._zero.show_value(f"{zero:.2f}", "°", f"±{2 * math.degrees(sensor.zero.std):.2f}",
+            self._zero.show_value(f"{zero:.2f}", "°", f"±{math.degrees(sensor.zero.std):.2f}",
                                   sensor.zero.best.origin)  # fmt: skip
         else:
             found = "table" if sensor.is_found else "–"
@@ -264,13 +264,20 @@ class SensingStage(StageView):
         worst = max(rest.estimates.values(), key=lambda e: abs(e.value))
         noise = max(e.value for e in rest.extra.values())
         self._offset.show_value(signed(worst.value / count, 2), "LSB",
-                                f"±{digits(2 * (worst.std or 0) / count, 1)}",
+                                f"±{digits((worst.std or 0) / count, 1)}",
                                 worst.origin)  # fmt: skip
         self._noise.show_value(f"{noise / count:.1f}", "LSB", "", worst.origin)
 
     def show_live(self, live: Live) -> None:
-        if HAND in self.cards:
-            self.cards[HAND].show_live(live)
+        for card in self.cards.values():
+            card.show_live(live)
+
+    def show_doing(self, doing: Doing) -> None:
+        if not doing.text and self.running:
+            self.running = ""  # it ended, whichever way
+            self.refresh()
+        for card in self.cards.values():
+            card.show_doing(doing)
 
     def read_out(self) -> ReadOut:
         found = self.session.finding(TURN)

@@ -120,6 +120,7 @@ class TimescalesStrip(QWidget):
         p.drawPixmap(0, 0, self._back)
         if self._strip is None:
             return
+        self._paint_warning(p, self._strip)
         self._paint_handle(p, self._strip)
         self._paint_markers(p, self._strip)
         self._paint_read_out(p)
@@ -181,10 +182,18 @@ class TimescalesStrip(QWidget):
         hatch(p, QRectF(x30, 11, nyquist - x30, 40), look.faded(t.attention, 90), crossed=True)
         hatch(p, QRectF(nyquist, 8, right - nyquist, _AXIS - 8), look.faded(t.muted, 60))
         line(p, nyquist, 8, nyquist, _AXIS, t.ink)
-        draw_text(
-            p, nyquist - 3, 22, "margin < 30°", t.attention, size=look.SMALL, align="right",
-            halo=t.ground,
-        )  # fmt: skip
+
+    def _paint_warning(self, p: QPainter, strip: Strip) -> None:
+        """Say what the hatched band means, clear of the handle's label."""
+        t, text = look.theme(), "margin < 30°"
+        right, marker = self.x_of(strip.nyquist) - 3.0, self._handle()
+        left = right - text_width(text, look.SMALL)
+        y = 22.0
+        if marker is not None:
+            half = 0.5 * text_width(marker.label, look.BODY) + 4.0
+            x = self.x_of(marker.hertz)
+            y = 49.0 if x + half > left and x - half < right else 22.0
+        draw_text(p, right, y, text, t.attention, size=look.SMALL, align="right", halo=t.ground)
 
     def _paint_handle(self, p: QPainter, strip: Strip) -> None:
         marker, t = self._handle(), look.theme()
@@ -215,7 +224,7 @@ class TimescalesStrip(QWidget):
         for lane in ("machine", "drive"):
             row = sorted((m for m in strip.markers if m.lane == lane), key=lambda m: m.hertz)
             y = _LANES[lane]
-            for i, marker in enumerate(row):
+            for marker in row:
                 x = self.x_of(marker.hertz)
                 color = colors.get(marker.kind, t.ink)
                 if marker.kind.startswith("pole"):
@@ -231,16 +240,27 @@ class TimescalesStrip(QWidget):
                                              QPointF(x, y + 6 * side)]))  # fmt: skip
                 else:
                     line(p, x, y - 6, x, y + 6, color, 1)
-                width = text_width(marker.label, look.SMALL)
-                room = self.x_of(row[i + 1].hertz) - x if i + 1 < len(row) else math.inf
-                before = x - self.x_of(row[i - 1].hertz) if i else math.inf
-                tight = room < width + 16 <= before + 8
-                left = marker.kind == "dip" or (tight and marker.kind.startswith("pole"))
-                at = x - 8 if left else x + 8
-                draw_text(
-                    p, at, y + 4, marker.label, t.ink, size=look.SMALL,
-                    align="right" if left else "left", halo=t.ground,
-                )  # fmt: skip
+            self._paint_labels(p, row, y)
+
+    def _paint_labels(self, p: QPainter, row: list[Marker], y: float) -> None:
+        """Write each marker's label beside it where there is room: right, else left, else not.
+
+        What finds no room is told by the strip's tooltip.
+        """
+        t = look.theme()
+        taken = [(self.x_of(m.hertz) - 6.0, self.x_of(m.hertz) + 6.0) for m in row]
+        for marker in row:
+            x, width = self.x_of(marker.hertz), text_width(marker.label, look.SMALL)
+            right, left = (x + 8.0, x + 8.0 + width), (x - 8.0 - width, x - 8.0)
+            wanted = (left, right) if marker.kind == "dip" else (right, left)
+            for place in wanted:
+                inside = place[0] > _LEFT - 40.0 and place[1] < self.x_of(HIGH) + 4.0
+                if inside and all(place[1] < a - 3.0 or place[0] > b + 3.0 for a, b in taken
+                                  if (a, b) != (x - 6.0, x + 6.0)):  # fmt: skip
+                    taken.append(place)
+                    draw_text(p, place[0], y + 4, marker.label, t.ink, size=look.SMALL,
+                              halo=t.ground)  # fmt: skip
+                    break
 
     def _paint_read_out(self, p: QPainter) -> None:
         t, out = look.theme(), self._read_out

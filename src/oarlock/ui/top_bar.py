@@ -17,7 +17,7 @@ from oarlock.drive.link import Live
 from oarlock.quantities.kinds import RPM
 from oarlock.session.bench import Doing
 from oarlock.ui import theme as look
-from oarlock.ui.paint import draw_text, line, text_width
+from oarlock.ui.paint import draw_text, elided, line, text_width
 
 _STILL = 0.6  # rad/s: below it a resolver's noise is all there is
 
@@ -148,14 +148,15 @@ class TopBar(QWidget):
         else:
             x = float(self.axis_button.geometry().right())
         if self._trouble:
-            draw_text(p, x + 24, 25, self._trouble[:90], t.attention, bold=True)
+            room = self._free_until() - x - 24.0
+            draw_text(p, x + 24, 25, elided(self._trouble, room, bold=True), t.attention, bold=True)
             return
         centre = max(x + 60, 336.0)
         self._paint_link(p, centre)
         if self._doing.text:
             self._paint_doing(p, centre)
         elif self._is_up:
-            self._paint_live(p, max(720.0, centre + 360))
+            self._paint_live(p, max(min(720.0, self._free_until() - 290.0), centre + 330.0))
 
     def _paint_link(self, p: QPainter, x: float) -> None:
         t, y = look.theme(), 20.0
@@ -180,9 +181,17 @@ class TopBar(QWidget):
             ("shaft", f"{live.speed / RPM if abs(live.speed) > _STILL else 0.0:.0f}", "rpm"),
             ("stage", f"{live.temperature}", "°C"),
         ):
+            wide = text_width(f"{name} ") + text_width(value, look.NAME, bold=True)
+            if x + wide + 4 + text_width(unit) > self._free_until():
+                return  # a narrow window has no room for all of them
             x += draw_text(p, x, 25, f"{name} ", t.muted)
             x += draw_text(p, x, 25, value, t.ink, size=look.NAME, bold=True)
             x += draw_text(p, x + 4, 25, unit, t.muted) + 24
+
+    def _free_until(self) -> float:
+        """Return where the first button at the right begins, px."""
+        buttons = (self.cancel_button, self.connect_button, self.numbers_button, self.stop_button)
+        return min(b.x() for b in buttons if b.isVisible()) - 8.0
 
     def _paint_doing(self, p: QPainter, x: float) -> None:
         t = look.theme()

@@ -42,7 +42,7 @@ def paint_turn(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
     slow = np.real(sum(a * np.exp(1j * n * ev["grid"]) for a, n in zip(own, _OWN, strict=True)))
     draw_curve(p, curve(area, ev["grid"], curves["mean"], -span, span), t.muted, 1.0)
     draw_curve(p, curve(area, ev["grid"], slow, -span, span), t.accent, 2.2)
-    for name, points in (("forward", low), ("back", high)):
+    for name, points in (("forward", low), ("back", high)) if area.height() > 90 else ():
         spot = points[90]
         up = name == "back"
         draw_text(p, spot.x(), spot.y() + (-8 if up else 16), name, t.ink, size=look.SMALL,
@@ -51,8 +51,9 @@ def paint_turn(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
     spot = curve(area, ev["grid"], slow, -span, span)[250]
     draw_text(p, spot.x(), spot.y() - 8, f"sensor ±{float(np.ptp(slow)) / 2:.1f}°", t.accent,
               bold=True, align="center", halo=t.halo)  # fmt: skip
-    draw_text(p, area.right() - 4, area.top() + 12, f"friction ±{apart:.1f}°", t.ink,
-              size=look.SMALL, align="right", halo=t.halo)  # fmt: skip
+    if area.height() > 90:
+        draw_text(p, area.right() - 4, area.top() + 12, f"friction ±{apart:.1f}°", t.ink,
+                  size=look.SMALL, align="right", halo=t.halo)  # fmt: skip
 
 
 def _axes(p: QPainter, area: QRectF, span: float) -> None:
@@ -69,9 +70,10 @@ def _axes(p: QPainter, area: QRectF, span: float) -> None:
     for degrees in (0, 90, 180, 270, 360):
         x = area.left() + degrees / 360 * area.width()
         line(p, x, area.top(), x, area.bottom(), t.grid)
-        draw_text(p, min(x, area.right() - 8), area.bottom() + 14,
-                  f"{degrees}°" if degrees == 360 else str(degrees), t.muted, size=look.SMALL,
-                  align="center")  # fmt: skip
+        last = degrees == 360
+        draw_text(p, area.right() + 2 if last else x, area.bottom() + 14,
+                  f"{degrees}°" if last else str(degrees), t.muted, size=look.SMALL,
+                  align="right" if last else "center")  # fmt: skip
 
 
 def _paint_ring(p: QPainter, rect: QRectF, finding: Finding) -> None:
@@ -145,16 +147,20 @@ def paint_push(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
         _head(p, start, end, color)
         if abs(torque) > 0.2 * due:
             _bow(p, centre, forward=torque > 0.0)
-        box = QRectF(x - each / 2 + 6, rect.top() + 72, each - 12, max(rect.height() - 118, 30))
+        box = QRectF(x - each / 2 + 6, rect.top() + 72, each - 12, rect.height() - 118)
+        if box.height() < 18:  # too low for the curve: the torque alone
+            shown = signed(torque, 2) if abs(torque) > 0.1 * due else "0"
+            draw_text(p, x, rect.top() + 82, shown, t.ink, bold=True, align="center")
+            continue
         p.fillRect(box, t.ground)
         line(p, box.left(), box.center().y(), box.right(), box.center().y(), t.ink, 1,
              Qt.PenStyle.DashLine)  # fmt: skip
         moved, time = finding.evidence[f"moved{n}"], finding.evidence[f"t{n}"]
         if moved.size > 1:
             draw_curve(p, curve(box, time, moved, -1.1 * most, 1.1 * most), t.speed, 1.8)
-        shown = signed(torque, 2) if abs(torque) > 0.1 * due else "none"
+        shown = signed(torque, 2) if abs(torque) > 0.1 * due else "0"
         draw_text(p, x, box.bottom() + 18, shown, t.ink, bold=True, align="center")
-        wanted = f"{due:.2f} due" if along_q else "none due"
+        wanted = f"of {due:.2f}" if along_q else "of 0"
         draw_text(p, x, box.bottom() + 34, wanted, t.muted, size=look.SMALL, align="center")
 
 

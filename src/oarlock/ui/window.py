@@ -22,7 +22,7 @@ from oarlock.cancel import Cancel
 from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.records import Record, Run
-from oarlock.session.bench import PRACTICE, Bench
+from oarlock.session.bench import PRACTICE, Bench, Doing
 from oarlock.session.current_view import loop_picture
 from oarlock.session.jobs import Done, Failed, Jobs, Progress, Stopped
 from oarlock.session.perform import Reading
@@ -109,7 +109,7 @@ class MainWindow(QMainWindow):
             (session.trouble_changed, self.top_bar.show_trouble),
             (session.notice, self._tell),
             (bench.changed, self._bench_changed),
-            (bench.doing_changed, self.top_bar.show_doing),
+            (bench.doing_changed, self._show_doing),
             (bench.told, self._tell),
         ):
             signal.connect(slot)
@@ -241,6 +241,10 @@ class MainWindow(QMainWindow):
         bench = self.bench
         self.top_bar.show_link(bench.name, connected=bench.connected, connecting=bench.connecting)
         self.current.refresh()
+
+    def _show_doing(self, doing: Doing) -> None:
+        self.top_bar.show_doing(doing)
+        self.current.show_doing(doing)
 
     def _look_at_drive(self) -> None:
         self.bench.watch()
