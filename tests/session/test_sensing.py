@@ -80,7 +80,7 @@ def test_each_step_waits_for_what_comes_before(raw: Session, link: ModelLink) ->
     head, reason = view.answer(raw, made)
     assert head.startswith("Yes: the angle is right to 0.")
     assert "forward is forward" in head
-    assert "falls out of their mean" in reason
+    assert "the mean of both is free of it" in reason
     assert state(raw, "sensing") is State.VALID
     true = math.degrees(draw("winch", 0).zero) % 360.0
     assert math.degrees(raw.axis.sensor.zero.value) % 360.0 == pytest.approx(true, abs=0.1)

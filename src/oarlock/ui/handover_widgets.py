@@ -132,7 +132,8 @@ class FileView(QWidget):
                 for x, at in ((left + 4, start), (gain - 8, y - 4)):
                     dot(p, x, at, t.accent, filled=True, radius=2)
         y = top + 26 + each * len(rows)
-        draw_text(p, axis_left, y + 8, "changed by rounding", t.muted, size=look.SMALL)
+        draw_text(p, self.width() - 2, y + 8, "changed by rounding", t.muted, size=look.SMALL,
+                  align="right")  # fmt: skip
 
     def _bead_axis(self, p: QPainter, left: float, top: float, height: float) -> float:
         t = look.theme()

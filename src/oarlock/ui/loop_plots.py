@@ -123,7 +123,9 @@ class StepPlot(Plot):
             draw_text(p, x + 17, y + 4, label, t.muted, size=look.SMALL, halo=t.halo)
         name = f"__i__~{shown.axis_name}~"
         above = f"{name} above {self._bias:.3g} A" if self._bias else name
-        draw_text(p, self.area.right() - 4, zero - 6, above, color, align="right", halo=t.halo)
+        low = self.area.height() < 190  # then the figures need the place by the axis
+        at = self.area.top() + 0.62 * self.area.height() if low else zero - 6
+        draw_text(p, self.area.right() - 4, at, above, color, align="right", halo=t.halo)
         if self._step is not None:
             fit, plan = self._step.fitted, self._step.predicted_fit
             hertz, meant = (f.natural_frequency / math.tau for f in (fit, plan))

@@ -1,12 +1,12 @@
 """The numbers at the right: blocks of rows, each value with unit, ± and origin."""
 
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
 from oarlock.quantities import Origin
 from oarlock.ui import theme as look
-from oarlock.ui.paint import dot, draw_text, line
+from oarlock.ui.paint import dot, draw_text, line, text_width
 
 ROW = 22
 _INNER = look.NUMBERS - 2 * look.MARGIN
@@ -187,6 +187,17 @@ class Entry(QLineEdit):
         self.setFrame(False)
         self.setFont(look.font(look.BODY))
 
+    def _fit(self) -> None:
+        """Use smaller type for an entry that would not fit, down to what can still be read."""
+        room = self.width() - 14
+        sizes = (look.BODY, look.SMALL, look.SMALL - 1, look.SMALL - 2)
+        size = next((s for s in sizes if text_width(self.text(), s) <= room), sizes[-1])
+        self.setFont(look.font(size))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._fit()
+
     def show_text(self, text: str) -> None:
         """Show a text, unless somebody is typing."""
         if self.hasFocus() and self.isModified():
@@ -195,6 +206,7 @@ class Entry(QLineEdit):
         if text != self.text():
             self.setText(text)
             self.setCursorPosition(0)
+            self._fit()
         self._shown = text
         self.setModified(False)
 

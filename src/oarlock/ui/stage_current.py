@@ -313,7 +313,7 @@ class VerifyBar(QWidget):
         t = look.theme()
         if self._note.text() != text:
             self._note.setText(text)
-            self._note.setStyleSheet(f"color: {(t.muted if calm else t.attention).name()}")
+            self._note.setStyleSheet(f"color: {(t.ink if calm else t.attention).name()}")
 
 
 def _amperes(text: str) -> str:
