@@ -231,8 +231,8 @@ def _together(experiments: list[Experiment], axis: Axis) -> str:
     seconds = sum(m.seconds for m in moved)
     seconds += sum(p.duration for p, e in zip(plans, experiments, strict=True) if e not in turning)
     rpm = digits(max(m.speed for m in moved) / RPM, 2)
-    return (f"It turns up to {digits(turns, 2)} turns either way, {rpm} rpm, {digits(amperes, 2)} A, "
-            f"{seconds:.0f} s.")  # fmt: skip
+    far = f"It turns up to {digits(turns, 2)} turns either way"
+    return f"{far}, {rpm} rpm, {digits(amperes, 2)} A, {seconds:.0f} s."
 
 
 def _moves(experiment: Experiment, axis: Axis, *, braked: bool) -> str:

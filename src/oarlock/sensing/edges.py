@@ -19,6 +19,8 @@ from oarlock.sensing.angles import wrap
 
 Array = NDArray[np.float64]
 _PLACE = "bounded search"
+_SIDES = 0.15  # weight of the side on which the shaft moved, beside the torques
+_MOST_CONTRARY = 0.34  # share of the edges whose side may be told the wrong way
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,16 +74,24 @@ def solve(rows: Array, axis: Axis, side: float) -> Solved:
     most = float(current.max())
     span = 0.5 * abs(known) + 0.1 / most
 
-    def misfit(p: Array) -> Array:
+    def torques(p: Array) -> Array:
         delta = place + p[0]
         torque = current * np.sin(delta) * (1.0 + p[3] * current * np.cos(delta))
-        off = (side * (torque - p[2]) - p[1] * sign) / most
-        # The torque must rise towards the side on which the shaft moved forward.
-        rise = side * current * (np.cos(delta) + p[3] * current * np.cos(2.0 * delta)) / most
-        wrong = np.minimum(above * sign * rise, 0.0)
+        off: Array = (side * (torque - p[2]) - p[1] * sign) / most
         # Saliency over flux is known from paper only: believed within 20 %.
         belief = 0.01 * (p[3] - known) / (0.2 * abs(known) + 0.02 / most)
-        return np.concatenate([off, wrong, [belief]])
+        return np.append(off, belief)
+
+    def contrary(p: Array) -> Array:
+        # The torque must rise towards the side on which the shaft moved forward. Where halving
+        # ended within what friction scatters, its last two trials may tell it the wrong way.
+        delta = place + p[0]
+        rise = side * current * (np.cos(delta) + p[3] * current * np.cos(2.0 * delta)) / most
+        found: Array = np.minimum(above * sign * rise, 0.0)
+        return found
+
+    def misfit(p: Array) -> Array:
+        return np.concatenate([torques(p), _SIDES * contrary(p)])
 
     best = None
     for start in np.arange(12) * math.tau / 12:
@@ -94,7 +104,13 @@ def solve(rows: Array, axis: Axis, side: float) -> Solved:
             best = (float(found.cost), found.x, max(slope, 0.1))
     if best is None:
         raise InputError("the edges fit no rotor", place=_PLACE)
-    cost, p, slope = best
+    _, p, slope = best
+    if float(np.mean(contrary(p) < 0.0)) > _MOST_CONTRARY:
+        raise InputError("the edges contradict one another", place=_PLACE)
+    # The sides chose which solution; the torques alone say where exactly it is.
+    low, high = [-20, 0.0, -most, known - span], [20, most, most, known + span]
+    fine = least_squares(torques, p, x_scale=[0.1, 1.0, 1.0, 0.1 / most], bounds=(low, high))
+    cost, p = float(fine.cost), fine.x
     residual = math.sqrt(2.0 * cost / max(len(edges) - 3, 1)) / slope
     return Solved(wrap(float(p[0])), float(p[1]), float(p[2]), float(p[3]), residual, len(edges))
 
