@@ -185,9 +185,13 @@ class Axis:
     def adopting(self, path: str, found: Estimate) -> "Axis":
         """Return this axis with what was found at `path` in use; the printed entry stays.
 
-        Where nothing was printed, the parameter begins with what was found.
+        Where nothing was printed, the parameter begins with what was found. What is assumed
+        stands in for a printed entry that is missing, and replaces nothing.
         """
         old = self.optional(path)
+        if found.origin is Origin.ASSUMED:
+            rough = Parameter(printed=replace(found, source=""))
+            return self if old else self.with_parameter(path, rough)
         printed = old.printed if old else replace(found, origin=Origin.ASSUMED, source="")
         return self.with_parameter(path, Parameter(printed=printed, adopted=found))
 

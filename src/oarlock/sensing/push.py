@@ -1,7 +1,8 @@
 """Proof of the zero: short pushes along +q, -q, +d and -d, and what the shaft made of them.
 
 +iq must turn it forward and -iq backward, as hard; id must not turn it at all. Each push is
-taken back at once, so that the shaft ends where it began.
+taken back at once, so that the shaft ends where it began. Where no inertia is known to size
+them by, the shaft is weighed first.
 """
 
 import math
@@ -11,14 +12,17 @@ from typing import Any, ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.cancel import Cancel
+from oarlock.drive.link import Link, Progress
 from oarlock.drive.movement import Movement, abort_limits
+from oarlock.drive.runner import QUIET, play
 from oarlock.drive.steps import Frame, Plan, Step
-from oarlock.errors import InputError
 from oarlock.identify.experiments import gentle_gains
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Check, Finding, Record
 from oarlock.sensing.field import forcing_current
+from oarlock.sensing.weigh import SHARE_UNKNOWN, SHARES, TOP_SPEED, turns_at_most, weigh, weighing
 
 Array = NDArray[np.float64]
 _UNEVEN = 0.30  # of the mean of forward and back
@@ -38,30 +42,28 @@ class FourPushes:
     friction: float = 0.0  # N·m, breakaway as it was found before
     rest: float = 0.15  # s, between pushes
 
-    def _inertia(self, axis: Axis) -> float:
-        if axis.machine.inertia is None:
-            raise InputError("the inertia is not known", place="four pushes",
-                             remedy="Enter one in Machine: it sizes the push")  # fmt: skip
-        return axis.machine.inertia.value
+    weighed: float | None = None  # kg m2, roughly, where the axis knows none
+    moved: bool = True  # False: it was weighed and nothing moved
 
-    def _push(self, axis: Axis) -> tuple[float, float, float]:
+    def _inertia(self, axis: Axis) -> float | None:
+        m = axis.machine
+        return m.inertia.value if m.inertia else self.weighed
+
+    def _push(self, axis: Axis, inertia: float) -> tuple[float, float, float]:
         """Return (A along q, s of one acceleration, rad/s reached)."""
         m = axis.machine
         current = self.share * m.rated_current.value
         travel = _TRAVEL_HALL if axis.sensor.kind is SensorKind.HALL else _TRAVEL
-        acceleration = m.torque_constant * current / self._inertia(axis)
+        acceleration = m.torque_constant * current / inertia
         seconds = min(max(math.sqrt(2.0 * travel / acceleration), 0.006), 0.4)
         return current, seconds, acceleration * seconds
 
     def plan(self, axis: Axis) -> Plan:
-        """Return the steps, limits and gains for this axis.
-
-        Raises
-        ------
-        InputError : no inertia is known, by which the push would be sized
-
-        """
-        current, seconds, speed = self._push(axis)
+        """Return the steps, limits and gains for this axis; the hardest weighing at first."""
+        inertia = self._inertia(axis)
+        if inertia is None:
+            return weighing(axis, SHARES[-1] * axis.machine.rated_current.value, 0.3)
+        current, seconds, speed = self._push(axis, inertia)
         along = _along(axis, current)
         still = Step(duration=self.rest, frame=Frame.ROTOR, record=False, release=False)
         steps: list[Step] = []
@@ -94,27 +96,56 @@ class FourPushes:
 
     def movement(self, axis: Axis) -> Movement:
         """Return what will move."""
-        _, seconds, speed = self._push(axis)
+        inertia = self._inertia(axis)
+        along = _along(axis, self.share * axis.machine.rated_current.value)
+        if inertia is None:
+            degrees = 360.0 * turns_at_most(axis)
+            return Movement(
+                what=f"turns up to {degrees:.0f}° and back, a few times: no inertia is known yet",
+                speed=TOP_SPEED * axis.machine.max_speed.value,
+                current=max(along, SHARES[-1] * axis.machine.rated_current.value),
+                seconds=15.0,
+            )
+        current, seconds, speed = self._push(axis, inertia)
         degrees = math.degrees(speed * seconds)
         return Movement(
             what=f"turns {degrees:.0f}° and back, twice",
             speed=speed,
-            current=max(_along(axis, self._push(axis)[0]), self._push(axis)[0]),
+            current=max(along, current),
             seconds=self.plan(axis).duration,
         )
 
     def settings(self, axis: Axis) -> dict[str, Any]:
         """Return what the estimator must know, as plain values."""
-        current, seconds, _ = self._push(axis)
-        return {
+        inertia = self._inertia(axis)
+        if inertia is None:
+            return {"kind": axis.sensor.kind.value, "friction": self.friction}
+        current, seconds, _ = self._push(axis, inertia)
+        weighed = {"weighed": self.moved} if axis.machine.inertia is None else {}
+        return weighed | {
             "current": current,
             "along": _along(axis, current),
             "seconds": seconds,
             "rest": self.rest,
-            "inertia": self._inertia(axis),
+            "inertia": inertia,
             "kind": axis.sensor.kind.value,
             "friction": self.friction,
         }
+
+    def perform(self, axis: Axis, link: Link, cancel: Cancel, progress: Progress = QUIET) -> Record:
+        """Weigh the shaft if need be, then push it.
+
+        Raises
+        ------
+        InputError, LinkError, Cancelled : as `play`
+
+        """
+        experiment = self
+        if self._inertia(axis) is None:
+            found = weigh(axis, link, cancel, progress)
+            experiment = replace(self, weighed=found.inertia, moved=found.moved)
+        return play(experiment.plan(axis), axis, link, settings=experiment.settings(axis),
+                    cancel=cancel, progress=progress)  # fmt: skip
 
 
 def _along(axis: Axis, current: float) -> float:
@@ -143,6 +174,7 @@ def read_pushes(record: Record, axis: Axis) -> Finding:
     """
     friction = float(record.settings.get("friction", 0.0))
     inertia = float(record.settings["inertia"])
+    weighed = "weighed" in record.settings
     pushes = _split(record, axis)
     torque = [push.acceleration * inertia for push in pushes]
     std = [push.std * inertia for push in pushes]
@@ -163,9 +195,9 @@ def read_pushes(record: Record, axis: Axis) -> Finding:
     }
     return Finding(
         quantity=FourPushes.name,
-        estimates={},
+        estimates=_weighed(record),
         extra=extra,
-        checks=tuple(_checks(pushes, torque, due, found, hidden)),
+        checks=tuple(_checks(pushes, torque, due, found, hidden, weighed=weighed)),
         remark=f"d moves nothing: zero right within {math.degrees(hidden):.1f}°"
         if abs(found) < _ASTRAY
         else f"{math.degrees(found):.0f}° astray",
@@ -175,6 +207,17 @@ def read_pushes(record: Record, axis: Axis) -> Finding:
             "fitted": pushes[0].moved,
         },
     )
+
+
+def _weighed(record: Record) -> dict[str, Estimate]:
+    """Return the rough inertia, where none was known and the shaft moved."""
+    if not record.settings.get("weighed"):
+        return {}
+    inertia = float(record.settings["inertia"])
+    return {
+        "machine.inertia": Estimate(value=inertia, std=SHARE_UNKNOWN * inertia, unit="kg m2",
+                                    origin=Origin.ASSUMED)
+    }  # fmt: skip
 
 
 def _hidden(axis: Axis, along: float, friction: float, std: float) -> float:
@@ -199,7 +242,9 @@ def _split(record: Record, axis: Axis) -> list[_Push]:
             if rows.size
             else rows
         )
-        if rows.size < 8 or not np.all(mask[rows]):
+        # A sample at the border may belong to what follows.
+        rows = rows[: int(np.argmin(mask[rows]))] if not np.all(mask[rows]) else rows
+        if rows.size < 8:
             found.append(_Push(np.zeros(1), np.zeros(1), 0.0, 0.0))
             continue
         found.append(
@@ -229,7 +274,13 @@ def _fitted(t: Array, moved: Array, record: Record, rows: NDArray[np.int64], axi
 
 
 def _checks(
-    pushes: list[_Push], torque: list[float], due: float, found: float, hidden: float
+    pushes: list[_Push],
+    torque: list[float],
+    due: float,
+    found: float,
+    hidden: float,
+    *,
+    weighed: bool,
 ) -> list[Check]:
     forward, back = torque[0], torque[1]
     mean = 0.5 * (forward - back)
@@ -263,8 +314,10 @@ def _checks(
         ),
         Check(
             name="torque due",
-            passed=stuck or mean <= 0.0 or _WEAK * due < mean < 2.5 * due,
-            sentence=f"{mean:.2f} N·m were seen, {due:.2f} follow from magnet flux and current",
+            passed=weighed or stuck or mean <= 0.0 or _WEAK * due < mean < 2.5 * due,
+            sentence="Not judged: the inertia was found from the same torque"
+            if weighed
+            else f"{mean:.2f} N·m were seen, {due:.2f} follow from magnet flux and current",
         ),
         _lasting(pushes[0], stuck=stuck),
     ]  # fmt: skip

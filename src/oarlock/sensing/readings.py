@@ -23,6 +23,8 @@ READERS: dict[str, Callable[[Record, Axis], Finding]] = {
     ForcedSpin.name: read_spin,
     StartWithoutSensor.name: read_start,
 }
+# What proves and gives nothing to adopt, or only a stand-in.
+PROOFS = (FourPushes.name, ForcedSpin.name, StartWithoutSensor.name)
 
 
 def snapshot(axis: Axis) -> dict[str, float | str]:

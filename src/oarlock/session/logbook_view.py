@@ -5,6 +5,7 @@ import math
 from oarlock.machine import Axis
 from oarlock.quantities.display import sentence, whole_degrees, with_std
 from oarlock.records import Run
+from oarlock.sensing.readings import PROOFS
 from oarlock.session.perform import gains_of
 
 COLUMNS = (
@@ -81,6 +82,8 @@ def action(run: Run, axis: Axis) -> str:
         return "ended early"
     if "rise" in run.figures:
         return "in use" if gains_of(run) == axis.gains else "use these gains"
+    if run.kind in PROOFS:
+        return "holds" if run.used else "does not hold"
     return "adopted" if run.used else "not adopted"
 
 

@@ -94,6 +94,7 @@ def _perform_once(
     staged = getattr(experiment, "perform", None)  # in several plays, each by the last
     if staged:
         record = staged(axis, link, cancel, progress)
+        settings = {**settings, **record.settings}
     else:
         record = play(plan, axis, link, settings=settings, cancel=cancel, progress=progress)
     progress(1.0, "reading the record")

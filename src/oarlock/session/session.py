@@ -25,7 +25,7 @@ from oarlock.machine.fields import BY_PATH
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.entry import parse
 from oarlock.records import Finding, Record, Run
-from oarlock.sensing.readings import READERS
+from oarlock.sensing.readings import PROOFS, READERS
 from oarlock.session.history import History
 from oarlock.session.perform import Performed, Reading, gains_of, read
 from oarlock.session.saver import Saver
@@ -267,7 +267,7 @@ class Session:
         newest = {run.kind: run.id for run in self.runs if run.id in named}
         used = set(newest.values())  # an older one that lent a part of it has lost the mark
         for run in self.runs:
-            if run.used != (run.id in used):
+            if run.kind not in PROOFS and run.used != (run.id in used):
                 self.change_run(run.id, used=run.id in used)
 
     def take_back(self, run: Run) -> None:

@@ -19,6 +19,7 @@ from oarlock.quantities.display import digits, signed
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Finding
 from oarlock.sensing.angles import wrap
+from oarlock.sensing.readings import PROOFS
 from oarlock.session.bench import Bench, Doing
 from oarlock.session.jobs import Done, Failed, Jobs, Stopped
 from oarlock.session.perform import Performed
@@ -346,7 +347,7 @@ class SensingStage(StageView):
             run, finding = found
             if may_adopt(self.session, run, finding):
                 self.session.adopt(finding, run)
-            elif finding.holds and not finding.estimates:
+            if finding.holds and (run.kind in PROOFS or not finding.estimates):
                 self.session.change_run(run.id, used=True)
         self.refresh()
 
