@@ -267,6 +267,11 @@ def test_a_recording_from_any_bench_is_identified(
     found = read_axis(out).machine.psi.adopted
     assert found is not None
     assert found.source == "spin.csv"
+    # A probe that divides by ten; without a unit the column is in volts.
+    assert main(["identify", str(axis_file), str(_spin(tmp_path, 0.1)), "--as", "flux",
+                 "--column", "vab=CH1[mV]*10", "--json"]) == 0  # fmt: skip
+    told = json.loads(capsys.readouterr().out)["findings"][0]
+    assert told["estimates"]["machine.psi"]["value"] == pytest.approx(0.155, rel=1e-3)
     # The same numbers between terminals and to the star point: the slip is asked about.
     _spin(tmp_path, 1 / math.sqrt(3))
     assert main(asked) == 1
@@ -283,6 +288,8 @@ def test_a_recording_from_any_bench_is_identified(
         (("--as", "flux", "--column", "vab=CH7"), "no column 'CH7'"),
         (("--as", "flux", "--column", "vab=CH1[mile]"), "not known"),
         (("--as", "flux", "--column", "2"), "names no channel"),
+        (("--as", "flux", "--column", "vab=CH1*0"), "no factor to multiply by"),
+        (("--as", "flux", "--column", "vab=CH1*1.2.3"), "no factor to multiply by"),
         (("--as", "inductance_d", "--column", "i=2", "--set", "frequency=high"), "gives no"),
     ],
 )

@@ -137,8 +137,8 @@ def practice_drive(arguments: Sequence[str]) -> int:
     "--column",
     "columns",
     multiple=True,
-    metavar="CHANNEL=COLUMN[UNIT]",
-    help="Which column is which channel, by name or number: iq=Ch2[mA].",
+    metavar="CHANNEL=COLUMN[UNIT]*FACTOR",
+    help="Which column is which channel, by name or number: iq=Ch2[mA], vab=CH1*10.",
 )
 @click.option(
     "--set",
@@ -232,7 +232,7 @@ class _Asked:
         sources = {**mapping.sources, **dict(self._source(text) for text in self.columns)}
         if self.phase and "vab" in sources:
             scale = 3.0**0.5 if self.quantity == "flux" else 2.0
-            sources["vab"] = replace(sources["vab"], scale=scale)
+            sources["vab"] = replace(sources["vab"], scale=scale * sources["vab"].scale)
         form_of(self.quantity, set(sources) | ({"t"} if self.sample_time else set()))
         mapping = replace(mapping, sources=sources, settings=given, counts=self.counts)
         return recording(seen, replace(mapping, sample_time=self.sample_time))
@@ -243,11 +243,19 @@ class _Asked:
 
         from oarlock.records.recording import CHANNELS, Source
 
-        found = re.fullmatch(r"(\w+)=([^\[\]]*)(?:\[([^\]]*)\])?", text)
+        pattern = r"(\w+)=([^\[\]]*?)(?:\[([^\]]*)\])?(?:\*([-+]?[0-9.]+(?:[eE][-+]?[0-9]+)?))?"
+        found = re.fullmatch(pattern, text)
         if not found or found[1] not in CHANNELS:
-            remedy = f"Write CHANNEL=COLUMN[UNIT]; channels: {', '.join(CHANNELS)}"
+            remedy = f"Write CHANNEL=COLUMN[UNIT]*FACTOR; channels: {', '.join(CHANNELS)}"
             raise InputError(f"'{text}' names no channel", place="--column", remedy=remedy)
-        return found[1], Source(found[2].strip(), found[3] or "")
+        try:
+            scale = float(found[4] or 1.0)
+        except ValueError:
+            scale = 0.0
+        if not 0.0 < abs(scale) < math.inf:
+            raise InputError(f"'{text}' has no factor to multiply by", place="--column",
+                             remedy="Write it as in vab=CH1*10")  # fmt: skip
+        return found[1], Source(found[2].strip(), found[3] or "", scale)
 
     @staticmethod
     def _share(text: str) -> float:
