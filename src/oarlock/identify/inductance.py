@@ -23,6 +23,7 @@ from oarlock.records import Check, Finding, Record
 Array = NDArray[np.float64]
 _MOST_SPREAD = 0.01  # of the sensors' gains
 _DELAY_FLOOR = 0.008  # of a sample
+_BESIDE = 14  # frequencies on each side of a sine, whole periods apart, that tell the noise
 _MODEL_FLOOR = 0.0012  # what the estimator's own assumptions cost, ratio
 
 
@@ -116,8 +117,6 @@ def _sine(record: Record, axis: Axis, which: str, rows: slice, segment: dict[str
     names = ("id", "iq", "vd", "vq")
     data = np.column_stack([record[name][rows] for name in names])
     found, *_ = np.linalg.lstsq(basis, data, rcond=None)
-    residual = data - basis @ found
-    noise = residual.std(axis=0, ddof=3)
     phasor = dict(zip(names, found[0] - 1j * found[1], strict=True))
     angle = float(np.mean(record["theta_e"][rows]))
     matrix = sense_matrix(axis.inverter.gain_a.value, axis.inverter.gain_b.value)
@@ -139,10 +138,25 @@ def _sine(record: Record, axis: Axis, which: str, rows: slice, segment: dict[str
         L=L,
         R=R,
         admittance=complex(current / voltage),
-        relative_std=float(noise[column]) * math.sqrt(2.0 / phase.size) / abs(current),
+        relative_std=_noise(data[:, column] - basis @ found[:, column], phase) / abs(current),
         amplitude=abs(current),
         waves=(one, data[:, column] - found[2, column], fitted, data[:, column + 2]),
     )
+
+
+def _noise(residual: Array, phase: Array) -> float:
+    """Return the standard deviation of a sine's cosine part, from the frequencies beside it.
+
+    The dead time's harmonics are no noise, and what the current's control leaves of noise is not
+    the same at all frequencies.
+    """
+    periods = round(float(phase[-1] - phase[0]) / math.tau)
+    near = np.arange(2, min(_BESIDE, periods // 2) + 1)
+    if near.size < 4:
+        return float(residual.std(ddof=3)) * math.sqrt(2.0 / phase.size)
+    beside = 1.0 + np.concatenate([-near, near]) / periods
+    phasors = 2.0 / phase.size * (np.exp(-1j * np.outer(beside, phase)) @ residual)
+    return math.sqrt(0.5 * float(np.mean(np.abs(phasors) ** 2)))
 
 
 def _without(sine: _Sine, late: float, Ts: float) -> _Sine:
