@@ -27,6 +27,17 @@ def test_constants_by_hand(axis: Axis) -> None:
     assert found["Acceleration at peak"] == pytest.approx(
         6.0 * psi * m.peak_current.value / 6.9e-3, rel=1e-6
     )
+    assert found["Ld/R, Lq/R"] == pytest.approx(8e-3 / 0.82)
+    tips = {row.name: row.tip for row in derived(axis)}
+    assert "20.7 ms" in tips["Ld/R, Lq/R"]  # 17 mH over 0.82 ohm
+    # By energy: a speed dies through the winding at 1.5 (p psi w)^2 / R watts.
+    speed = 100.0
+    energy, watts = 0.5 * 6.9e-3 * speed**2, 1.5 * (p * psi * speed) ** 2 / 0.82
+    assert found["Mech. time constant"] == pytest.approx(2.0 * energy / watts, rel=1e-9)
+    rated = 7.1 * math.sqrt(2)
+    assert found["Base impedance"] == pytest.approx(320 / math.sqrt(3) / rated, rel=1e-6)
+    omega = found["Base speed"] * math.tau / 60 * p  # there the voltages along d and q fill the bus
+    assert (omega * psi) ** 2 + (omega * 17e-3 * rated) ** 2 == pytest.approx(320**2 / 3, rel=1e-6)
     bare = replace(axis, machine=replace(m, inertia=None))
     assert "Acceleration at peak" not in {row.name for row in derived(bare)}
 

@@ -39,6 +39,49 @@ def test_engineering_notation(
     assert engineering(value, unit, figures) == shown
 
 
+@pytest.mark.parametrize(
+    ("value", "unit", "figures", "shown"),
+    [
+        (0.0999, "ohm", 3, ("99.9", "mΩ")),
+        (0.1, "ohm", 3, ("0.100", "Ω")),
+        (2e-10, "s", 2, ("0.20", "ns")),
+        (3e9, "Hz", 2, ("3000", "MHz")),
+        (3.2e6, "Hz", 2, ("3.2", "MHz")),
+        (4.7e-8, "s", 2, ("47", "ns")),
+        (123.4, "N m", 3, ("123", "N·m")),
+        (0.0123, "rad/s", 2, ("0.012", "rad/s")),
+        (35.0, "deg", 2, ("35", "°")),
+        (-12.345, "V/(A s)", 4, ("−12.35", "V/(A·s)")),
+        (0.9996, "A", 3, ("1.00", "A")),
+        (0.9994, "A", 3, ("999", "mA")),
+        (math.inf, "A", 3, ("–", "A")),
+    ],
+)
+def test_where_prefixes_begin_and_end(
+    value: float, unit: str, figures: int, shown: tuple[str, str]
+) -> None:
+    assert engineering(value, unit, figures) == shown
+
+
+@pytest.mark.parametrize(
+    ("value", "std", "shown"),
+    [
+        (123.456, 0.2, ("123.5", "0.2")),
+        (123.456, 30.0, ("120", "30")),
+        (9.999, 0.01, ("9.999", "0.010")),
+        (-5.4321, 0.02, ("−5.43", "0.02")),
+        (1.2345678, 1e-7, ("1.2346", "0.0000001")),
+        (1.0, math.inf, ("1.00", "")),
+        (0.0, 0.1, ("0", "")),
+        (5.0, 80.0, ("5.0", "80.0")),
+    ],
+)
+def test_number_and_uncertainty_side_by_side(
+    value: float, std: float, shown: tuple[str, str]
+) -> None:
+    assert with_std(value, std, "A")[:2] == shown
+
+
 def test_digits_follow_the_uncertainty() -> None:
     assert with_std(0.01562, 0.00006, "H") == ("15.62", "0.06", "mH")
     assert with_std(0.8621, 0.004, "ohm") == ("0.862", "0.004", "Ω")

@@ -64,12 +64,13 @@ def with_std(value: float, std: float | None, unit: str) -> tuple[str, str, str]
     if std is None or not std > 0.0 or not math.isfinite(std) or value == 0.0:
         number, shown = engineering(value, unit)
         return number, "", shown
-    figures = math.floor(math.log10(abs(value))) - math.floor(math.log10(std)) + 1
+    figures = math.floor(math.log10(abs(value) + 0.5 * std)) - math.floor(math.log10(std)) + 1
     figures = min(max(figures, 2), 5)
     number, shown = engineering(value, unit, figures)
     places = len(number.split(".")[1]) if "." in number else 0
-    scale = float(number.replace(MINUS, "-")) / value if value else 1.0
-    return number, digits_or_places(std * abs(scale), places), shown
+    # What the prefix makes of it: a power of ten, whatever the number was rounded by.
+    scale = 10.0 ** round(math.log10(abs(float(number.replace(MINUS, "-")) / value)))
+    return number, digits_or_places(std * scale, places), shown
 
 
 def digits_or_places(value: float, places: int) -> str:
