@@ -66,3 +66,61 @@ def test_torque_ends_where_the_characteristic_current_lies_outside(limits: Limit
     found = envelope(strong)
     assert found.torque[-1] == 0.0
     assert found.torque[0] > 0.0
+
+
+def test_torque_voltage_and_corner_by_hand(axis: Axis) -> None:
+    # The winch as printed: 0.82 ohm, 8 and 17 mH, 160 mWb, 4 pole pairs, 320 V.
+    limits = limits_of(axis)
+    i_d, i_q = np.array([-5.0]), np.array([8.0])
+    flux_d, flux_q = limits.psi - 5.0 * 8e-3, 8.0 * 17e-3
+    cross = 1.5 * 4 * (flux_d * 8.0 - flux_q * -5.0)  # flux times current, across
+    assert limits.torque(i_d, i_q)[0] == pytest.approx(cross)
+    omega = 4 * 100.0
+    v_d, v_q = 0.82 * -5.0 - omega * flux_q, 0.82 * 8.0 + omega * flux_d
+    assert limits.voltage(i_d, i_q, np.array([100.0]))[0] == pytest.approx(math.hypot(v_d, v_q))
+    assert limits.v_max == pytest.approx(320 / math.sqrt(3))
+    assert limits.i_max == pytest.approx(14.1 * math.sqrt(2))
+    assert limits.omega_max == pytest.approx(4000 * math.tau / 60)
+
+
+@pytest.mark.parametrize("saliency", [1.3, 2.1, 0.8])
+def test_most_torque_per_ampere_beats_its_neighbours(limits: Limits, saliency: float) -> None:
+    machine = replace(limits, Lq=saliency * limits.Ld)
+    i_d, i_q = mtpa(machine, 7)
+    for d, q in zip(i_d[1:], i_q[1:], strict=True):
+        size, angle = math.hypot(d, q), math.atan2(q, d)
+        here = machine.torque(np.array(d), np.array(q))
+        for off in (-0.02, 0.02):
+            other = size * np.array([math.cos(angle + off), math.sin(angle + off)])
+            assert machine.torque(other[0], other[1]) < here
+
+
+def test_close_to_no_saliency_is_none(limits: Limits) -> None:
+    slight = mtpa(replace(limits, Lq=limits.Ld * (1 + 3e-4)))[0]
+    assert -0.05 < slight[-1] < 0.0
+    assert np.all(mtpa(replace(limits, Lq=limits.Ld * (1 + 0.5e-4)))[0] == 0.0)
+
+
+def test_a_border_of_voltage_holds_to_a_billionth(limits: Limits) -> None:
+    found = envelope(limits)
+    bound = found.omega > 1.02 * found.base_speed
+    v = limits.voltage(found.i_d[bound], found.i_q[bound], found.omega[bound])
+    assert np.all(v <= limits.v_max * (1 + 1e-6))
+    assert np.all(v >= limits.v_max * (1 - 1e-3))  # all of the bus is used
+    assert found.torque == pytest.approx(limits.torque(found.i_d, found.i_q), rel=1e-6)
+
+
+def test_with_much_field_weakening_the_ellipse_alone_binds(limits: Limits) -> None:
+    weak = replace(limits, psi=0.05, omega_max=2000.0)  # psi/Ld lies well inside the circle
+    found = envelope(weak)
+    fast = found.omega > 0.8 * found.omega[-1]
+    size = np.hypot(found.i_d[fast], found.i_q[fast])
+    assert np.all(size < 0.98 * weak.i_max)
+    for at in np.flatnonzero(fast)[::8]:
+        grid_d, grid_q = np.meshgrid(np.linspace(-weak.i_max, 0, 900),
+                                     np.linspace(0, weak.i_max, 900))  # fmt: skip
+        allowed = (weak.voltage(grid_d, grid_q, np.array(found.omega[at])) <= weak.v_max) & (
+            np.hypot(grid_d, grid_q) <= weak.i_max
+        )
+        best = np.max(np.where(allowed, weak.torque(grid_d, grid_q), -np.inf))
+        assert found.torque[at] == pytest.approx(float(best), rel=5e-3)

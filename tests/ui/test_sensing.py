@@ -98,7 +98,7 @@ def test_a_fault_is_named_and_bars_the_way(qtbot: QtBot, fresh: Application) -> 
     step(qtbot, fresh, PULSES)
     assert "Phase b carries no current" in stage.reasons[0]
     assert not stage.water.is_open
-    assert "2 does not hold: nothing turns" in stage.water.accessibleName()
+    assert "Step 2 does not hold: the shaft may not turn yet" in stage.water.accessibleName()
     assert not stage.cards[TURN].button.isVisible()
     assert not fresh.session.runs[-1].used
 

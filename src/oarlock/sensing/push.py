@@ -101,7 +101,7 @@ class FourPushes:
         if inertia is None:
             degrees = 360.0 * turns_at_most(axis)
             return Movement(
-                what=f"turns up to {degrees:.0f}° and back, a few times: no inertia is known yet",
+                what=f"turns up to {degrees:.0f}° and back, a few times, as no inertia is known",
                 speed=TOP_SPEED * axis.machine.max_speed.value,
                 current=max(along, SHARES[-1] * axis.machine.rated_current.value),
                 seconds=15.0,

@@ -153,7 +153,7 @@ class SensingStage(StageView):
         if self.session.axis.sensor.kind in (SensorKind.RESOLVER, SensorKind.ENCODER):
             block = self.numbers.block("Error by order", "a turn")
             block.add(self._orders)
-        used = self.numbers.block("Used from now on", "± one std. uncert.")
+        used = self.numbers.block("In use", "± one std. uncert.")
         self._zero = used.row("Zero", "Electrical angle taken off what the sensor says")
         self._pairs = used.row("Pole pairs", "As counted by the forced turn, or by hall edges")
         self._side = used.row("Direction", "Whether the sensor counts as the field turns")
@@ -213,7 +213,7 @@ class SensingStage(StageView):
         else:
             verb = "does not hold" if broken.finding and not broken.finding.holds else "is not done"
             verb = "is stale" if broken.stale and broken.finding and broken.finding.holds else verb
-            text = f"{broken.title.split()[0]} {verb}: nothing turns"
+            text = f"Step {broken.title.split()[0]} {verb}: the shaft may not turn yet"
             more = f"below is offered once {listed} hold"
         if not self.bench.connected:
             more = "connect a drive in the top bar first"
