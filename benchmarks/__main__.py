@@ -135,7 +135,8 @@ def drag(*, short: bool = False) -> list[Row]:
 class BareWindow(QWidget):
     """Paints what the current loop's window shows, and nothing is computed or decided for it."""
 
-    CURVES, POINTS, LABELS = 22, 240, 150  # counted on that window
+    # As counted on that window, painter's call by call, in one repaint of a drag.
+    CURVES, POINTS, LINES, MARKS, LABELS = 9, 240, 25, 26, 137
 
     def __init__(self) -> None:
         super().__init__()
@@ -157,6 +158,10 @@ class BareWindow(QWidget):
         p.setPen(QPen(QColor("black"), 1.6))
         for n, shape in enumerate(self._shapes):
             p.drawPolyline(shape.translated(0.0, self._at % 7 + n))
+        for n in range(self.LINES):
+            p.drawLine(QPointF(20 + 50 * n, 100 + self._at % 7), QPointF(20 + 50 * n, 700))
+        for n in range(self.MARKS):
+            p.drawEllipse(QPointF(20 + 48 * n, 300 + self._at % 7), 5.0, 5.0)
         for n in range(self.LABELS):
             text = f"{n * 7.3 + self._at * 0.1:.1f} Hz"
             p.drawText(QPointF(20 + 120 * (n % 10), 40 + 48 * (n // 10)), text)
