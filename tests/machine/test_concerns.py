@@ -5,9 +5,12 @@ from dataclasses import replace
 
 import pytest
 
+from oarlock.demo.project import demo_text
+from oarlock.errors import InputError
 from oarlock.machine import Axis, TargetKind
 from oarlock.machine.axis import MECHANICS_FOUND, concerns
 from oarlock.machine.axis_file import format_axis, parse_axis
+from oarlock.machine.sensor import Sensor
 
 
 def entered(axis: Axis, path: str, value: float) -> Axis:
@@ -40,6 +43,9 @@ def test_two_constants_that_say_the_flux_may_differ_by_five_percent(axis: Axis) 
         more = text.replace("[inverter]", f'torque_constant = "{kt} N m/A peak"\n[inverter]', 1)
         found = concerns(parse_axis(more, place="x"))
         assert any("they say the same flux" in c for c in found) is said, ratio
+        if said:  # the first one printed is in use
+            assert any(f"disagree by {ratio:.2f}" in c or f"disagree by {1 / ratio:.2f}" in c
+                       for c in found)  # fmt: skip
 
 
 def test_what_nothing_is_known_of(axis: Axis) -> None:
@@ -53,6 +59,44 @@ def test_what_nothing_is_known_of(axis: Axis) -> None:
     assert inv.Ts == pytest.approx(1 / 16e3)
     assert inv.v_max == pytest.approx(320 / math.sqrt(3))
     assert inv.current_count == pytest.approx(2 * 40 / 4096)
+
+
+def test_a_sensor_of_which_nothing_was_found() -> None:
+    sensor = Sensor()
+    assert (sensor.counts.value, sensor.pairs.value, sensor.side.value) == (4096.0, 1.0, 1.0)
+    assert sensor.sine_ratio.value == 1.0
+    assert [getattr(sensor, n).value for n in ("zero", "skew", "sine_offset", "cosine_offset")] == [
+        0.0, 0.0, 0.0, 0.0,
+    ]  # fmt: skip
+    assert not any(0.0 <= start < math.tau for start in sensor.hall_starts)
+
+
+@pytest.mark.parametrize(
+    ("path", "unit", "low", "high"),
+    [
+        ("inverter.dead_voltage", "V", 0.0, 1000.0), ("inverter.gain_a", "1", 0.5, 1.5),
+        ("inverter.gain_b", "1", 0.5, 1.5), ("inverter.delay", "s", 0.0, 1.0),
+        ("sensor.sine_ratio", "1", 0.1, 10.0), ("sensor.side", "1", -1.0, 1.0),
+        ("mechanics.resonance", "rad/s", 0.0, 1e6), ("mechanics.anti_resonance", "rad/s", 0.0, 1e6),
+        ("mechanics.load_torque", "N m", -1e6, 1e6),
+    ],
+)  # fmt: skip
+def test_measured_values_between_their_limits(
+    path: str, unit: str, low: float, high: float
+) -> None:
+    text, name = demo_text("winch.axis.toml"), path.split(".")[1]
+    wide = 0.02 * (high - low)
+    for value in (low, high):
+        entry = f'[adopted]\n{name} = {{ value = {value!r}, std = 0.0, unit = "{unit}" }}\n'
+        assert parse_axis(f"{text}\n{entry}", place="x").parameter(path).value == value
+    for value in (low - wide, high + wide):
+        entry = f'[adopted]\n{name} = {{ value = {value!r}, unit = "{unit}" }}\n'
+        with pytest.raises(InputError, match="outside"):
+            parse_axis(f"{text}\n{entry}", place="x")
+    for std in ("-0.1", "inf"):
+        entry = f'[adopted]\n{name} = {{ value = 1.0, std = {std}, unit = "{unit}" }}\n'
+        with pytest.raises(InputError, match=r"uncertainty|finite|inf"):
+            parse_axis(f"{text}\n{entry}", place="x")
 
 
 @pytest.mark.parametrize(

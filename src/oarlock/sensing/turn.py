@@ -289,8 +289,7 @@ def _angle(record: Record, axis: Axis, ways: _Ways) -> Finding:
             "friction": measured(friction, std, "rad"),
         },
         checks=tuple(checks),
-        remark=f"{'forward' if side > 0 else 'reversed'}, friction "
-        f"±{math.degrees(friction):.1f}°",
+        remark=f"{'forward' if side > 0 else 'reversed'}, friction ±{math.degrees(friction):.1f}°",
         evidence=_evidence(theta_m * side, residual, ways),
     )
 
