@@ -97,6 +97,7 @@ def test_small_uncertainty_is_never_shown_as_zero() -> None:
 
 def test_margins_are_rounded_down_and_signs_are_shown() -> None:
     assert [whole_degrees(x) for x in (59.6, 60.0, 61.35, math.nan)] == ["59", "60", "61", "–"]
+    assert [whole_degrees(x, 1) for x in (32.98, 33.0, 32.9999999)] == ["32.9", "33.0", "33.0"]
     assert [signed(x, 1) for x in (-1.25, 3.0, math.inf)] == ["−1.2", "+3.0", "–"]
 
 

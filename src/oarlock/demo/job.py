@@ -26,7 +26,7 @@ from oarlock.handover.values import handover_values
 from oarlock.identify.experiments import CurrentStep, Experiment
 from oarlock.identify.readings import PATHS, QUANTITIES, experiment_for
 from oarlock.identify.step_response import StepResult
-from oarlock.quantities.display import sentence, with_std
+from oarlock.quantities.display import sentence, whole_degrees, with_std
 from oarlock.records import Finding, Run
 from oarlock.records.csv_file import write_record
 from oarlock.session.handover_view import digest
@@ -226,9 +226,10 @@ class _Job:
         self._say(f"gains   Kp d {g.Kp_d:.4g}  Kp q {g.Kp_q:.4g} V/A"
                   f"   Ki d {g.Ki_d:.4g}  Ki q {g.Ki_q:.4g} V/(A s)")  # fmt: skip
         m = design.margins
+        margin = whole_degrees(math.degrees(m.phase_margin), 1)
         self._say(
             f"loop    crossover {m.crossover / math.tau:.0f} Hz, bandwidth "
-            f"{m.bandwidth / math.tau:.0f} Hz, margin {math.degrees(m.phase_margin):.1f}°, "
+            f"{m.bandwidth / math.tau:.0f} Hz, margin {margin}°, "
             f"{20 * math.log10(m.gain_margin):.1f} dB, Ms {m.Ms:.2f}"
         )
         return m

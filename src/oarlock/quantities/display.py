@@ -79,13 +79,16 @@ def digits_or_places(value: float, places: int) -> str:
     return digits(value, 1) if float(text) == 0.0 else text
 
 
-def whole_degrees(angle: float) -> str:
-    """Return degrees without decimals, rounded down: 59.6° is not 60° of margin.
+def whole_degrees(angle: float, places: int = 0) -> str:
+    """Return degrees of margin rounded down, so that 59.6° is nowhere 60°, nor 32.98° 33.0°.
 
-    >>> whole_degrees(59.6), whole_degrees(60.0)
-    ('59', '60')
+    >>> whole_degrees(59.6), whole_degrees(60.0), whole_degrees(32.98, 1)
+    ('59', '60', '32.9')
     """
-    return fixed(math.floor(angle + 1e-6), 0) if math.isfinite(angle) else "–"
+    if not math.isfinite(angle):
+        return "–"
+    worth = 10.0**places
+    return fixed(math.floor(angle * worth + 1e-6) / worth, places)
 
 
 def signed(value: float, places: int) -> str:

@@ -21,7 +21,7 @@ from oarlock.control.figures import StepFigures, largest_linear_step, step_figur
 from oarlock.control.loop import CurrentLoop, Margins, margins
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
-from oarlock.quantities.display import digits, fixed, whole_degrees
+from oarlock.quantities.display import digits, whole_degrees
 
 Array = NDArray[np.float64]
 LOWEST = 100.0  # Hz, where the frequency plots begin
@@ -214,7 +214,7 @@ def target_texts(shown: CurrentPicture) -> dict[TargetKind, str]:
     return {
         TargetKind.CROSSOVER: digits(shown.crossover, 4 if shown.crossover >= 1000 else 3),
         TargetKind.BANDWIDTH: digits(shown.bandwidth, 4 if shown.bandwidth >= 1000 else 3),
-        TargetKind.PHASE_MARGIN: fixed(shown.phase_margin, 1),
+        TargetKind.PHASE_MARGIN: whole_degrees(shown.phase_margin, 1),
         TargetKind.TIME_CONSTANT: digits(1e6 / shown.margins.crossover, 3),
     }
 
