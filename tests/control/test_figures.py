@@ -72,3 +72,24 @@ def test_the_largest_linear_step_uses_the_bus_up() -> None:
     assert largest_linear_step(voltage, 164.0, 82.0) == pytest.approx(1.0)
     assert largest_linear_step(voltage, 100.0, 200.0) == 0.0
     assert math.isinf(largest_linear_step(np.zeros(3), 100.0))
+
+
+def test_figures_between_coarse_samples_by_hand() -> None:
+    t = 0.1 * np.arange(-2.0, 22.0)
+    y = np.concatenate([[0, 0, 0, 0.4, 0.8, 1.1, 1.01], np.ones(16), [0.99]])
+    found = step_figures(t, y)
+    assert found.rise_from == pytest.approx(0.1 * 0.1 / 0.4)
+    assert found.rise == pytest.approx(0.2 + 0.1 * 0.1 / 0.3 - 0.025)
+    assert found.overshoot == pytest.approx(0.1)
+    assert found.peak_time == pytest.approx(0.3)
+    # From 1.1 at 0.3 s to 1.01 at 0.4 s: into 1.02 after eight ninths of the way.
+    assert found.settling == pytest.approx(0.3 + 0.1 * 8.0 / 9.0)
+    assert found.final == pytest.approx(0.995)  # of the last two of 22
+    below = step_figures(t, np.where(y > 1.05, 0.9, y))
+    assert below.settling == pytest.approx(0.3 + 0.1 * 0.08 / 0.11)
+
+
+def test_figures_of_a_response_of_few_samples() -> None:
+    found = step_figures(np.array([0.0, 1.0, 2.0]), np.array([0.0, 0.95, 1.0]))
+    assert found.final == 1.0
+    assert found.settling == pytest.approx(1.0 + 0.03 / 0.05)
