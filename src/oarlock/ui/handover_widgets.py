@@ -18,6 +18,7 @@ from oarlock.ui.numbers import ROW, Entry, plain
 from oarlock.ui.paint import dot, draw_text, hatch, line
 
 _LINE = 16.0
+_ELIDE = Qt.TextElideMode.ElideRight
 
 
 class FileView(QWidget):
@@ -65,28 +66,28 @@ class FileView(QWidget):
     ) -> None:
         t = look.theme()
         mono = look.font(11, mono=True)
+        metrics = QFontMetricsF(mono)
         p.setFont(mono)
         p.setPen(t.muted)
         p.drawText(QPointF(4, y), f"{number:3d}")
         change = changed
         if change is None:
-            p.save()
-            p.setClipRect(QRectF(0, y - 13, right, 18))
-            p.drawText(QPointF(32, y), text)
-            p.restore()
+            p.drawText(QPointF(32, y), metrics.elidedText(text, _ELIDE, right - 40))
             return
-        metrics = QFontMetricsF(mono)
         p.setPen(t.ink)
         p.drawText(QPointF(32, y), change.symbol)
         before, after = change.before, change.after
+        differs = before != after
+        # Symbol and number may not meet: a long number loses its last digits here.
+        left = right - 118 - 40 - metrics.horizontalAdvance(change.symbol)
+        before = metrics.elidedText(before, _ELIDE, left)
         p.setPen(t.muted)
         p.drawText(QPointF(right - 118 - metrics.horizontalAdvance(before), y), before)
-        differs = before != after
         if differs:
             p.fillRect(QRectF(right - 100, y - 12, 96, 15), t.wash)
             p.fillRect(QRectF(right - 100, y - 12, 3, 15), t.accent)
         p.setPen(t.ink if differs else t.muted)
-        shown = after if differs else "stays"
+        shown = metrics.elidedText(after, _ELIDE, 92) if differs else "stays"
         p.drawText(QPointF(right - 10 - metrics.horizontalAdvance(shown), y), shown)
         if differs:
             line(p, right - 114, y - 4, right - 104, y - 4, t.muted)

@@ -8,6 +8,7 @@ from oarlock.session.bench import PRACTICE
 from oarlock.session.stages import STAGE_KEYS
 from oarlock.ui import theme as look
 from oarlock.ui.app import Application, application
+from oarlock.ui.stage_handover import HandoverStage
 
 
 def take_screenshots(
@@ -86,7 +87,11 @@ def _save(opened: Application, key: str, path: Path) -> Path:
     until = time.monotonic() + 5.0
     for _ in range(5):
         qt.processEvents()
-    while opened.jobs.busy and time.monotonic() < until:  # a proof may be repeated
+    stage = opened.window.stage(key)
+    if isinstance(stage, HandoverStage):
+        stage.run()  # a project that was opened proves nothing yet
+        until = time.monotonic() + 60.0
+    while opened.jobs.busy and time.monotonic() < until:
         qt.processEvents()
         time.sleep(0.01)
     qt.processEvents()
