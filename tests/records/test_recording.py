@@ -8,7 +8,7 @@ import pytest
 
 from oarlock.errors import InputError
 from oarlock.identify.columns import wanted
-from oarlock.records.recording import Mapping, Source, guess, preview, recording
+from oarlock.records.recording import UNITS, Mapping, Source, guess, preview, recording
 
 
 def file(folder: Path, text: str) -> Path:
@@ -107,3 +107,34 @@ def test_a_file_without_numbers_or_time(tmp_path: Path) -> None:
 def test_a_record_of_our_own_is_known_by_its_head(tmp_path: Path) -> None:
     head = '# experiment = "flux"\n# sample_time = 1e-3\nt [s],vab [V]\n'
     assert preview(file(tmp_path, head + "0,1\n1,2\n")).experiment == "flux"
+
+
+_SPELT = {
+    "µs": "us", "°": "deg", "degrees": "deg", "turns": "turn", "rev": "turn", "sec": "s",
+    "N m": "N*m", "Nm": "N*m", "N·m": "N*m", "N.m": "N*m", "mNm": "mN*m", "mN m": "mN*m",
+    "mN·m": "mN*m", "RPM": "rpm", "U/min": "rpm", "1/min": "rpm", "min-1": "rpm", "r/min": "rpm",
+    "1/s": "turn/s", "Volt": "V", "Ampere": "A", "Amp": "A",
+}  # fmt: skip
+_SI = {"s": "s", "A": "A", "V": "V", "rad": "rad", "rad/s": "rad/s", "N m": "N*m"}
+
+
+@pytest.mark.parametrize("name", sorted(UNITS))
+def test_every_unit_is_worth_what_the_units_package_says(name: str) -> None:
+    si, worth = UNITS[name]
+    if si not in _SI:  # degrees Celsius, counts, plain numbers: taken as they are
+        assert worth == 1.0
+        return
+    import pint
+
+    one = pint.UnitRegistry().Quantity(1.0, _SPELT.get(name, name))
+    assert one.to(_SI[si]).magnitude == pytest.approx(worth, rel=1e-12)
+
+
+def test_time_is_what_rises_evenly(tmp_path: Path) -> None:
+    path = tmp_path / "bare.csv"
+    t = np.arange(20) * 1e-3
+    uneven = t + 3e-4 * (np.arange(20) % 2)
+    falling = 1.0 - t
+    rows = zip(uneven, falling, t, np.cos(400.0 * t), strict=True)
+    path.write_text("\n".join(",".join(f"{x:.6f}" for x in row) for row in rows) + "\n")
+    assert guess(preview(path), "flux", ("t", "vab")).sources["t"].column == "column 3"
