@@ -19,7 +19,7 @@ def rough_inertia(axis: Axis) -> float:
 
     """
     if axis.machine.inertia is None:
-        remedy = "Enter one in Machine; within a factor of three is enough"
+        remedy = "Prove the zero in Sensing, which finds one roughly, or enter one in Machine"
         raise InputError("no inertia is known, not even roughly", place="machine", remedy=remedy)
     return axis.machine.inertia.value
 
