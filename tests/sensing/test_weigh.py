@@ -81,6 +81,8 @@ def test_a_shaft_that_is_held_gives_no_inertia() -> None:
     finding = read_pushes(FourPushes().perform(axis, ModelLink(held, seed=1), Hasty()), axis)
     assert not finding.estimates
     assert failed(finding)["shaft moves"].startswith("Nothing moved")
+    # Four currents, each for 3 to 192 ms forward and back along q and d, with rests between.
+    assert FourPushes().movement(axis).seconds > 4 * (4 * 0.381 + 7 * 0.2)
 
 
 @pytest.mark.parametrize("sensor", ["encoder", "resolver"])

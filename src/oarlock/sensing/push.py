@@ -22,7 +22,16 @@ from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Check, Finding, Record
 from oarlock.sensing.field import forcing_current
-from oarlock.sensing.weigh import SHARE_UNKNOWN, SHARES, TOP_SPEED, turns_at_most, weigh, weighing
+from oarlock.sensing.weigh import (
+    SECONDS,
+    SHARE_UNKNOWN,
+    SHARES,
+    TOP_SPEED,
+    seconds_at_most,
+    turns_at_most,
+    weigh,
+    weighing,
+)
 
 Array = NDArray[np.float64]
 _UNEVEN = 0.30  # of the mean of forward and back
@@ -62,7 +71,7 @@ class FourPushes:
         """Return the steps, limits and gains for this axis; the hardest weighing at first."""
         inertia = self._inertia(axis)
         if inertia is None:
-            return weighing(axis, SHARES[-1] * axis.machine.rated_current.value, 0.3)
+            return weighing(axis, SHARES[-1] * axis.machine.rated_current.value, SECONDS[-1])
         current, seconds, speed = self._push(axis, inertia)
         along = _along(axis, current)
         still = Step(duration=self.rest, frame=Frame.ROTOR, record=False, release=False)
@@ -104,7 +113,7 @@ class FourPushes:
                 what=f"turns up to {degrees:.0f}° and back, a few times, as no inertia is known",
                 speed=TOP_SPEED * axis.machine.max_speed.value,
                 current=max(along, SHARES[-1] * axis.machine.rated_current.value),
-                seconds=15.0,
+                seconds=seconds_at_most(),
             )
         current, seconds, speed = self._push(axis, inertia)
         degrees = math.degrees(speed * seconds)

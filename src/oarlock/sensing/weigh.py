@@ -7,6 +7,7 @@ what it would be along q.
 """
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -24,9 +25,9 @@ from oarlock.records import Record
 Array = NDArray[np.float64]
 SHARES = (0.05, 0.1, 0.2, 0.4)  # of rated current, along q and along d in turn
 SHARE_UNKNOWN = 0.5  # of the inertia found: breaking away and a printed flux make it too large
-_FIRST, _LONGEST, _LONGER = 0.003, 0.3, 2.0  # s; each push twice as long as the last
+SECONDS = tuple(0.003 * 2.0**n for n in range(7))  # s; each push twice as long as the last
 _HARDER = 3.0  # than what moved it first
-_REST = 0.1  # s, between pushes
+_REST, _BETWEEN = 0.1, 0.1  # s, between pushes; from one play to the next
 _SEEN = math.radians(2.0)  # mechanical, that is enough to fit
 _STEPS_SEEN = 20.0  # of the sensor
 _TURNS, _TURNS_HALL = 10.0 / 360.0, 0.6  # where a push is broken off
@@ -46,6 +47,11 @@ def turns_at_most(axis: Axis) -> float:
     return _TURNS_HALL if axis.sensor.kind is SensorKind.HALL else _TURNS
 
 
+def seconds_at_most() -> float:
+    """Return how long (s) weighing takes where hardly anything moves: all pushes, and again."""
+    return (len(SHARES) + 1) * sum(2.0 * _REST + 4.0 * each + _BETWEEN for each in SECONDS)
+
+
 def weigh(axis: Axis, link: Link, cancel: Cancel, progress: Progress = QUIET) -> Weighed:
     """Push gently, then longer and harder, until the shaft is seen to move.
 
@@ -57,16 +63,16 @@ def weigh(axis: Axis, link: Link, cancel: Cancel, progress: Progress = QUIET) ->
     weighing_up = _Weighing(axis, link, cancel, progress)
     rated, found = axis.machine.rated_current.value, None
     for share in SHARES:
-        found = weighing_up.seen(share * rated, _FIRST)
+        found = weighing_up.seen(share * rated, SECONDS)
         if found:
             break
     if found is None:
         torque = axis.machine.torque_constant * SHARES[-1] * rated
-        bound = 0.5 * torque * _LONGEST**2 / _enough(axis)
+        bound = 0.5 * torque * SECONDS[-1] ** 2 / _enough(axis)
         return Weighed(bound, False)
     # It may have moved because friction had just been overcome: harder, that is a small part.
     harder = min(_HARDER * found.current, SHARES[-1] * rated)
-    again = weighing_up.seen(harder, max(0.25 * found.seconds, _FIRST)) or found
+    again = weighing_up.seen(harder, [s for s in SECONDS if s > 0.2 * found.seconds]) or found
     return Weighed(axis.machine.torque_constant * again.current / again.acceleration, True)
 
 
@@ -82,10 +88,9 @@ class _Weighing:
         self._axis, self._link, self._cancel, self._progress = axis, link, cancel, progress
         self._side, self._done = 1.0, 0
 
-    def seen(self, current: float, first: float) -> _Seen | None:
+    def seen(self, current: float, durations: Sequence[float]) -> _Seen | None:
         """Push for longer and longer until the shaft is seen to move; None: it never was."""
-        seconds = first
-        while seconds <= _LONGEST:
+        for seconds in durations:
             self._done += 1
             told = f"weighing, {current:.2g} A for {1e3 * seconds:.0f} ms"
             self._progress(min(self._done / 40.0, 0.8), told)
@@ -98,7 +103,6 @@ class _Weighing:
             acceleration = math.hypot(*(a for a, moved in found if moved > 0.25 * far))
             if far >= _enough(self._axis) and acceleration > 0.0:
                 return _Seen(current, seconds, acceleration)
-            seconds *= _LONGER
         return None
 
 
