@@ -270,6 +270,20 @@ def test_a_silent_client_loses_the_current_within_50_ms(axis: Axis) -> None:
     assert min(time_until_tripped(axis) for _ in range(3)) < 0.05 + 0.02 + 0.015
 
 
+def test_every_state_is_told_however_short(link: CanopenLink, axis: Axis) -> None:
+    told: list[str] = []
+    link.subscribe(lambda live: told.append(live.state))
+    play(holding(axis, 0.003), axis, link, settings={}, cancel=Cancel())
+    for _ in range(5):
+        until(lambda: bool(told) and told[-1] == "de-energised")
+        told.clear()
+        link.start()
+        until(lambda: link.status().state == "done")
+        link.clear()
+        until(lambda: told[-1] == "de-energised")
+        assert {"running", "done"} <= set(told)
+
+
 def _played(axis: Axis, link: CanopenLink) -> Record:
     return play(holding(axis, 5.0), axis, link, settings={}, cancel=Cancel())
 

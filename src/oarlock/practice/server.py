@@ -222,6 +222,7 @@ class Server:
         self._client: socket.socket | None = None
         self._beat = 0.0
         self._reported_trip = 0
+        self._told = model.state
         self._requests: collections.deque[tuple[int, bytes]] = collections.deque()
         _clear_the_way(path)
         self._listener = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
@@ -247,7 +248,7 @@ class Server:
                 self._watch(now)
                 if now - played >= tick:
                     played = self._play(played, now)
-                if now >= stream:
+                if now >= stream or self._model.state != self._told:
                     self._send_stream()
                     stream = now + _STREAM
                 if now >= heartbeat:
@@ -379,6 +380,7 @@ class Server:
 
     def _send_stream(self) -> None:
         m = self._model
+        self._told = m.state
         self._firmware.counter = (self._firmware.counter + 1) & 0xFF
         self._send(0x180 + NODE, struct.pack("<ff", m.bus, m.speed))
         self._send(0x380 + NODE, struct.pack("<fhh", m.angle, *scaled_lines(m)))
