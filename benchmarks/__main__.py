@@ -26,14 +26,14 @@ from PySide6.QtWidgets import QWidget
 from benchmarks.machines import the_axis
 from oarlock.cancel import Cancel
 from oarlock.control._kernels import _recur, warm
-from oarlock.control.design import design_current
+from oarlock.control.current import design_current
 from oarlock.demo.project import make_demo
 from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.practice_process import PracticeProcess
 from oarlock.drive.runner import play
 from oarlock.drive.steps import Limits, Plan, Step
-from oarlock.identify.experiments import gentle_gains
-from oarlock.session.current_view import picture
+from oarlock.experiments.common.gentle import gentle_gains
+from oarlock.views.current import picture
 
 
 @dataclass(frozen=True)
@@ -74,10 +74,11 @@ def analysis(*, short: bool = False) -> list[Row]:
     whole = median_ms(lambda: picture(next(turn), "q", 1.4, 1.6e-3), len(tuned))
     loop = design_current(axis).q
     fast = median_ms(lambda: loop.step(400))
-    a, b = loop.characteristic, np.zeros_like(loop.characteristic)
-    b[a.size - loop.numerator.size :] = loop.numerator
+    a = np.array(loop.closed.den)
+    b = np.zeros_like(a)
+    b[a.size - len(loop.closed.num) :] = loop.closed.num
     one, out = np.ones(400), np.empty(400)
-    plain = median_ms(lambda: _recur(b, a, one, out), 30)
+    plain = median_ms(lambda: _recur(b, a, one, np.zeros(a.size - 1), out), 30)
     return [
         Row("analysis of one drag position", whole, 0.5, "ms"),
         Row("plain Python over compiled step response", 2 * plain / fast, 10.0, "×", at_least=True),
@@ -85,9 +86,9 @@ def analysis(*, short: bool = False) -> list[Row]:
 
 
 def drag(*, short: bool = False) -> list[Row]:
-    from oarlock.ui import theme as look
-    from oarlock.ui.app import Application, application
-    from oarlock.ui.stage_current import CurrentStage
+    from oarlock.ui.frame.app import Application, application
+    from oarlock.ui.kit import theme as look
+    from oarlock.ui.stages.current.stage import CurrentStage
 
     qt = application()
     look.load_fonts()
@@ -180,8 +181,8 @@ _OURS = """
 import time, sys; begun = time.perf_counter()
 import gc; gc.disable()  # as `oarlock` does until the window stands
 from pathlib import Path
-from oarlock.ui.app import Application, application
-from oarlock.ui import theme as look
+from oarlock.ui.frame.app import Application, application
+from oarlock.ui.kit import theme as look
 qt = application(); look.load_fonts()
 a = Application(Path(sys.argv[1])); a.window.resize(1280, 800); a.window.show()
 for _ in range(3): qt.processEvents()
@@ -269,7 +270,7 @@ import resource, sys, os
 from pathlib import Path
 from oarlock.demo.job import run_job
 run_job(Path(sys.argv[1]), lambda _text: None)
-from oarlock.ui.screenshots import take_screenshots
+from oarlock.ui.frame.screenshots import take_screenshots
 take_screenshots(Path(sys.argv[1]) / 'river-survey.oarlock', Path(sys.argv[1]))
 print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
 """

@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from benchmarks.machines import printed_axis
-from oarlock.cli import _Asked
+from oarlock.cli.recordings import Asked
 from oarlock.errors import InputError
 from oarlock.machine import Axis, Parameter
 from oarlock.quantities import Estimate, Origin
@@ -535,7 +535,7 @@ def read(case: Case, folder: Path) -> Outcome:
     """Read a case as the command does."""
     path = folder / "bench.csv"
     path.write_text(case.text, encoding="utf-8")
-    asked = _Asked(case.quantity, case.columns, case.settings, 0.0,
+    asked = Asked(case.quantity, case.columns, case.settings, 0.0,
                    bool(case.options.get("phase")), 0.0)  # fmt: skip
     try:
         performed = from_file(asked.record(path), case.axis)

@@ -18,11 +18,12 @@ from tests.model_link import Hasty, ModelLink
 from benchmarks.machines import sensed
 from oarlock.drive.runner import play
 from oarlock.errors import InputError
-from oarlock.identify.inductance import _sines, _solve
-from oarlock.identify.readings import QUANTITIES, estimate, experiment_for
+from oarlock.experiments.identify.inductance import _sines, _solve
+from oarlock.experiments.identify.kinds import estimate, experiment_for
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import parse_axis
 from oarlock.records import Finding
+from oarlock.records.quantity import KEYS
 from oarlock.simulate.drive_model import PlantParameters
 
 
@@ -139,7 +140,7 @@ def run(trial: Trial, seed: int, told: dict[str, Figure], spent: Counter[str],
     held = replace(plant, brake=1e3 * plant.coulomb)
     link = ModelLink(held, seed=seed)
     findings: dict[str, Finding] = {}
-    for quantity in QUANTITIES:
+    for quantity in KEYS:
         experiment: Any = experiment_for(quantity, held=True)
         clock = link.model.clock
         try:

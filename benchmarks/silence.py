@@ -32,7 +32,7 @@ from oarlock.cancel import Cancel
 from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.runner import play
 from oarlock.drive.steps import Limits, Plan, Step
-from oarlock.identify.experiments import gentle_gains
+from oarlock.experiments.common.gentle import gentle_gains
 
 kind, axis = sys.argv[2], the_axis()
 link = CanopenLink(sys.argv[1])

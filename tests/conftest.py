@@ -20,7 +20,7 @@ from oarlock.demo.project import make_demo
 from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.practice_process import PracticeProcess
 from oarlock.drive.runner import play
-from oarlock.identify.experiments import Experiment
+from oarlock.experiments.common.experiment import Experiment
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import format_axis
 from oarlock.practice.truth import draw

@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 
 from oarlock.cancel import Cancel
 from oarlock.drive.canopen_link import CLEAR, START, STOP, dictionary
-from oarlock.drive.link import STATES, TRIPS, Live, Progress, Status
+from oarlock.drive.contract.trips import STATES, TRIPS
+from oarlock.drive.link import Live, Progress, Status
 from oarlock.drive.travel import Ledger
 from oarlock.practice.server import _FORMATS, Firmware
 from oarlock.simulate.drive_model import DriveModel, PlantParameters

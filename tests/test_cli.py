@@ -10,10 +10,9 @@ import numpy as np
 import pytest
 from click.testing import CliRunner
 
-from oarlock import cli
-from oarlock.cli import main
+from oarlock.cli import COMMANDS, demo, group, main, window
 from oarlock.demo.project import demo_text
-from oarlock.identify.experiments import InductanceSine, ResistanceHolds
+from oarlock.experiments.identify.standstill import InductanceSine, ResistanceHolds
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import read_axis
 from oarlock.records.csv_file import write_record
@@ -178,7 +177,7 @@ def test_without_a_display_the_demo_goes_headless(
         asked.append(folder)
         return 0
 
-    monkeypatch.setattr(cli, "_headless", note)
+    monkeypatch.setattr(demo, "_headless", note)
     assert main(["demo", "--out", str(tmp_path / "x")]) == 0
     assert asked == [tmp_path / "x"]
     assert "No display here" in capsys.readouterr().err
@@ -188,7 +187,7 @@ def test_an_earlier_demo_is_kept(tmp_path: Path) -> None:
     folder = tmp_path / "demo"
     folder.mkdir()
     (folder / "mine.txt").write_text("work")
-    cli._set_aside(folder)
+    demo._set_aside(folder)
     assert (tmp_path / "demo-1" / "mine.txt").read_text() == "work"
     assert not folder.exists()
 
@@ -198,11 +197,11 @@ def test_an_axis_file_becomes_a_project_beside_it(
 ) -> None:
     opened: list[Path] = []
 
-    def window(path: Path, **_options: bool) -> int:
+    def shown(path: Path, **_options: bool) -> int:
         opened.append(path)
         return 0
 
-    monkeypatch.setattr(cli, "_window", window)
+    monkeypatch.setattr(window, "run", shown)
     assert main([str(axis_file)]) == 0
     assert opened[0].name == "winch.oarlock"
     project = Project.open(opened[0])
@@ -218,7 +217,7 @@ def test_an_axis_file_becomes_a_project_beside_it(
 
 def test_help_and_version() -> None:
     for arguments in (["--help"], ["tune", "--help"], ["--version"]):
-        assert CliRunner().invoke(cli.cli, arguments).exit_code == 0
+        assert CliRunner().invoke(group(COMMANDS), arguments).exit_code == 0
 
 
 def test_the_module_is_the_command() -> None:
@@ -231,8 +230,8 @@ def test_the_module_is_the_command() -> None:
 def test_identify_reads_a_record_of_sensing(
     axis_file: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
-    from oarlock.sensing.rest import CurrentsAtRest
-    from tests.sensing.rig import Rig
+    from oarlock.experiments.sensing.rest import CurrentsAtRest
+    from tests.experiments.sensing.rig import Rig
 
     rig = Rig("winch", 3)
     path = tmp_path / "rest.csv"

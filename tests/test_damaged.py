@@ -11,11 +11,11 @@ from hypothesis import strategies as st
 
 from oarlock.demo.project import demo_text
 from oarlock.errors import InputError
+from oarlock.experiments.identify.resistance import estimate_resistance
+from oarlock.experiments.identify.standstill import ResistanceHolds
 from oarlock.handover.header import DEFAULT_MAP
 from oarlock.handover.patch import patch_file
 from oarlock.handover.values import handover_values
-from oarlock.identify.experiments import ResistanceHolds
-from oarlock.identify.resistance import estimate_resistance
 from oarlock.machine import Axis, CurrentGains
 from oarlock.machine.axis_file import parse_axis
 from oarlock.records import Record

@@ -27,7 +27,7 @@ def test_everything_but_the_window_imports_without_qt() -> None:
 def test_starting_the_window_does_not_wait_for_heavy_packages() -> None:
     heavy = ("scipy", "numba", "pint", "canopen", "can", "tomlkit")
     program = (
-        "import sys, oarlock.ui.app\n"
+        "import sys, oarlock.ui.frame.app\n"
         f"found = [m for m in {heavy!r} if m in sys.modules]\n"
         "print(found); sys.exit(bool(found))"
     )

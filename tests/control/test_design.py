@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from oarlock.control.design import (
+from oarlock.control.current import (
     closed_bandwidth,
     crossover_for,
     design_current,
@@ -16,7 +16,7 @@ from oarlock.control.design import (
     loops_with,
     verdict,
 )
-from oarlock.control.loop import margins
+from oarlock.control.margins import margins
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentTarget, TargetKind
 
@@ -55,7 +55,7 @@ def test_gains_of_the_winch_are_what_the_textbook_and_the_hold_give(axis: Axis) 
     assert design.gains.Kp_d / design.gains.Kp_q == pytest.approx(8.0 / 17.0, rel=1e-2)
     assert hold_correction(design.q, wc) == pytest.approx(0.994, abs=5e-4)
     for loop in loops_with(axis, design.gains):
-        assert margins(loop).crossover == pytest.approx(wc, rel=1e-8)
+        assert margins(loop.opened).crossover == pytest.approx(wc, rel=1e-8)
 
 
 @pytest.mark.parametrize(

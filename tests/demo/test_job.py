@@ -6,12 +6,12 @@ import pytest
 
 from oarlock.demo.job import run_job
 from oarlock.demo.project import make_demo
-from oarlock.identify.readings import QUANTITIES
 from oarlock.machine.axis_file import parse_axis
 from oarlock.practice.truth import draw
 from oarlock.records.csv_file import read_record
+from oarlock.records.quantity import KEYS
 from oarlock.store.project import Project
-from oarlock.ui.screenshots import take_screenshots
+from oarlock.ui.frame.screenshots import take_screenshots
 
 pytestmark = pytest.mark.realtime
 
@@ -37,7 +37,7 @@ def test_from_datasheet_to_proven_header(tmp_path: Path) -> None:
     assert axis.sensor.is_found
     runs = [run.kind for run in project.runs("Thruster") if run.ended == "done"]
     assert "bounded search" not in runs  # halls are too coarse for it
-    assert runs[-7:] == [*QUANTITIES, "current step"]
+    assert runs[-7:] == [*KEYS, "current step"]
     assert project.runs("Sonar winch") == []
     project.close()
     header = (tmp_path / "out" / "thruster_gains.h").read_text(encoding="utf-8")

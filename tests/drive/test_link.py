@@ -29,7 +29,7 @@ from oarlock.errors import (
     LinkLost,
     LinkProtocolError,
 )
-from oarlock.identify.experiments import gentle_gains
+from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.machine import Axis
 from oarlock.records import Record
 

@@ -12,7 +12,8 @@ import pytest
 
 from oarlock.cancel import Cancel
 from oarlock.drive.canopen_link import CanopenLink
-from oarlock.drive.link import Live, emergency_name, trip_name
+from oarlock.drive.contract.trips import trip
+from oarlock.drive.link import Live, emergency_name
 from oarlock.drive.runner import play
 from oarlock.errors import Cancelled, LinkError, LinkProtocolError, LinkTimeout
 from oarlock.machine import Axis
@@ -215,5 +216,5 @@ def test_emergencies_are_kept_with_their_code(lying: Make, axis: Axis) -> None:
     until(lambda: any(live.emergency == 0xFF00 for live in lives))
     assert emergency_name(0x3220) == "emergency 0x3220 (voltage of the bus)"
     assert emergency_name(0xFF00) == "emergency 0xFF00"
-    assert trip_name(9) == "trip 9, unknown to this program"
-    assert trip_name(2) == "under-voltage"
+    assert trip(99).words == "trip 99, unknown to this program"
+    assert trip(2).words == "under-voltage"

@@ -9,12 +9,13 @@ import pytest
 from numpy.typing import NDArray
 
 from oarlock.cancel import Cancel
+from oarlock.drive.contract.trips import NONE, OVER_CURRENT
 from oarlock.drive.link import Live, Progress, Status
 from oarlock.drive.runner import Quiet, play
 from oarlock.drive.steps import Limits, Plan, Step
 from oarlock.drive.travel import Ledger
 from oarlock.errors import Cancelled, DriveRefused, InputError, LinkLost, LinkTimeout
-from oarlock.identify.experiments import gentle_gains
+from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.machine import Axis
 
 
@@ -63,7 +64,7 @@ class Scripted:
 
     def status(self) -> Status:
         self._note("status")
-        return Status(state=next(self.states), trip="over-current", played=0.05, rows=2)
+        return Status(state=next(self.states), trip=OVER_CURRENT, played=0.05, rows=2)
 
     def upload(
         self, rows: int, channels: int, progress: Progress, cancel: Cancel
@@ -140,7 +141,7 @@ def test_stopped_at_the_drive_is_a_stop(plan: Plan, axis: Axis) -> None:
 def test_a_drive_that_does_not_switch_off_is_told(plan: Plan, axis: Axis) -> None:
     cancel = Cancel()
     link = Scripted("running")
-    link.status = lambda: Status(state="running", trip="", played=0.0, rows=0)  # type: ignore[method-assign]
+    link.status = lambda: Status(state="running", trip=NONE, played=0.0, rows=0)  # type: ignore[method-assign]
     cancel.set()
     with pytest.raises(Cancelled):
         run(plan, axis, link, cancel)

@@ -18,8 +18,10 @@ from oarlock.drive.steps import (
     step_table,
 )
 from oarlock.errors import InputError
-from oarlock.identify.experiments import CurrentStep, InductanceSine, ResistanceHolds, announcement
-from oarlock.identify.readings import experiment_for
+from oarlock.experiments.common.announce import announcement
+from oarlock.experiments.identify.kinds import experiment_for
+from oarlock.experiments.identify.standstill import InductanceSine, ResistanceHolds
+from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.machine import Axis, CurrentGains
 
 GAINS = CurrentGains(Kp_d=1.0, Ki_d=1.0, Kp_q=1.0, Ki_q=1.0)
@@ -81,7 +83,7 @@ def test_our_own_experiments_pass(axis: Axis, quantity: str) -> None:
     ],
 )
 def test_what_could_harm_is_refused(axis: Axis, bad: Plan, words: str) -> None:
-    assert any(words in problem for problem in problems(bad, axis)), problems(bad, axis)
+    assert any(words in problem.sentence for problem in problems(bad, axis)), problems(bad, axis)
     with pytest.raises(InputError) as caught:
         refuse(bad, axis)
     assert caught.value.remedy
@@ -138,25 +140,29 @@ def test_the_sine_stays_below_the_bus(axis: Axis) -> None:
 def test_all_that_goes_to_the_drive_is_looked_at(
     axis: Axis, changes: dict[str, object], words: str
 ) -> None:
-    assert any(words in text for text in problems(plan(**changes), axis))
+    assert any(words in text.sentence for text in problems(plan(**changes), axis))
 
 
 def test_a_speed_needs_a_gain_and_an_observer_must_not_rest(axis: Axis) -> None:
     turning = Step(duration=0.1, frame=Frame.SPEED, speed=5.0)
-    assert any("gain of zero" in t for t in problems(plan(turning), axis))
+    assert any("gain of zero" in t.sentence for t in problems(plan(turning), axis))
     assert problems(plan(turning, speed_gains=(0.1, 0.1)), axis) == []
     seen = replace(turning, frame=Frame.OBSERVED)
     found = problems(plan(seen, speed_gains=(0.1, 0.1)), axis)
-    assert any("observer that rests" in t for t in found)
+    assert any("observer that rests" in t.sentence for t in found)
     assert problems(plan(seen, speed_gains=(0.1, 0.1), observer=50.0), axis) == []
 
 
 def test_a_recorder_that_would_overflow_is_refused_before(axis: Axis) -> None:
     long = plan(Step(duration=2.0, i_d=1.0))
-    assert any("records 32000 rows; a drive holds 16384" in t for t in problems(long, axis))
+    assert any(
+        "records 32000 rows; a drive holds 16384" in t.sentence for t in problems(long, axis)
+    )
     assert problems(replace(long, decimation=2), axis) == []
 
 
 def test_a_wave_of_no_frequency_is_refused(axis: Axis) -> None:
     bad = Wave(shape=Shape.SINE, target=Target.V_D, amplitude=1.0, frequency=math.nan)
-    assert any("not finite" in t for t in problems(plan(Step(duration=0.1, wave=bad)), axis))
+    assert any(
+        "not finite" in t.sentence for t in problems(plan(Step(duration=0.1, wave=bad)), axis)
+    )

@@ -13,20 +13,23 @@ from oarlock.drive.runner import play
 from oarlock.drive.steps import Frame, Limits, Plan, Step
 from oarlock.drive.travel import Ledger, Span, excursion, room, steps_back, within
 from oarlock.errors import InputError, LinkLost
-from oarlock.identify.experiments import Experiment, gentle_gains
-from oarlock.identify.flux import FluxSpin
-from oarlock.identify.mechanics import SpeedTrapezoids
-from oarlock.identify.readings import QUANTITIES, experiment_for, largest_try
-from oarlock.identify.resonance import TorqueSines
+from oarlock.experiments.common.experiment import Experiment
+from oarlock.experiments.common.gentle import gentle_gains
+from oarlock.experiments.common.repeat import largest_try
+from oarlock.experiments.identify.flux import FluxSpin
+from oarlock.experiments.identify.kinds import experiment_for
+from oarlock.experiments.identify.mechanics import SpeedTrapezoids
+from oarlock.experiments.identify.resonance import TorqueSines
+from oarlock.experiments.sensing.push import FourPushes
+from oarlock.experiments.sensing.search import BoundedSearch
+from oarlock.experiments.sensing.spin import ForcedSpin
+from oarlock.experiments.sensing.startup import StartWithoutSensor, propose
+from oarlock.experiments.sensing.turn import ForcedTurn
 from oarlock.machine import Axis, SensorKind
 from oarlock.machine.parameter import Parameter
 from oarlock.practice.truth import draw
 from oarlock.quantities import Estimate, Origin
-from oarlock.sensing.push import FourPushes
-from oarlock.sensing.search import BoundedSearch
-from oarlock.sensing.spin import ForcedSpin
-from oarlock.sensing.startup import StartWithoutSensor, propose
-from oarlock.sensing.turn import ForcedTurn
+from oarlock.records.quantity import KEYS
 from tests.model_link import Hasty, ModelLink
 
 TURN = math.tau
@@ -92,8 +95,10 @@ def test_the_drives_limit_never_lies_beyond_what_is_left() -> None:
 
 def test_a_plan_beyond_the_travel_is_refused_dry() -> None:
     axis = limited(the_axis(), 3.0)
-    assert any("turns the shaft 5" in text for text in problems(moving(axis, 5.0), axis))
-    assert any("aborts only after 5.25 turns" in t for t in problems(moving(axis, 5.0), axis))
+    assert any("turns the shaft 5" in text.sentence for text in problems(moving(axis, 5.0), axis))
+    assert any(
+        "aborts only after 5.25 turns" in t.sentence for t in problems(moving(axis, 5.0), axis)
+    )
     assert problems(moving(axis, 2.5), axis) == []
 
 
@@ -185,7 +190,7 @@ def test_before_the_zero_is_known_a_hand_must_turn_it_back() -> None:
 
 
 def experiments(axis: Axis) -> list[Experiment]:
-    made: list[Experiment] = [experiment_for(q, held=False) for q in QUANTITIES]
+    made: list[Experiment] = [experiment_for(q, held=False) for q in KEYS]
     made += [ForcedTurn(), BoundedSearch(), FourPushes(), ForcedSpin()]
     made += [TorqueSines(fine=(100.0, 200.0), way=-1.0), FluxSpin(), SpeedTrapezoids()]
     try:
@@ -210,7 +215,7 @@ def check_plans(count: int) -> tuple[int, int]:
             except InputError:
                 refused += 1
                 continue
-            if any("travel" in t or "turn" in t for t in problems(plan, axis)):
+            if any("travel" in t.sentence or "turn" in t.sentence for t in problems(plan, axis)):
                 refused += 1
                 continue
             way, _ = excursion(plan, axis)

@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from oarlock.control.design import design_current
+from oarlock.control.current import design_current
 from oarlock.control.pi import Single
 from oarlock.demo.project import demo_text
 from oarlock.errors import InputError

@@ -99,8 +99,8 @@ def test_records_are_frozen(record: Record) -> None:
 
 def test_a_finding_holds_when_all_its_checks_do() -> None:
     good, bad = (
-        Check(name="a", passed=True, sentence="fine"),
-        Check(name="b", passed=False, sentence="not fine"),
+        Check(code="a", passed=True, sentence="fine"),
+        Check(code="b", passed=False, sentence="not fine"),
     )
     assert Finding(quantity="x", estimates={}, checks=(good,)).holds
     finding = Finding(quantity="x", estimates={}, checks=(good, bad))

@@ -6,21 +6,27 @@ import pytest
 from benchmarks.machines import sensed, the_axis
 
 from oarlock.drive.runner import Quiet
-from oarlock.identify.experiments import Experiment, InductanceSine, ResistanceHolds
-from oarlock.identify.flux import FluxSpin
-from oarlock.identify.mechanics import SpeedTrapezoids
-from oarlock.identify.readings import Another, announced, another, largest_try, scaled
-from oarlock.identify.resonance import TorqueSines
+from oarlock.experiments.common.announce import announced
+from oarlock.experiments.common.experiment import Experiment, Scalable
+from oarlock.experiments.common.repeat import Another, another, largest_try
+from oarlock.experiments.identify.flux import FluxSpin
+from oarlock.experiments.identify.mechanics import SpeedTrapezoids
+from oarlock.experiments.identify.resonance import TorqueSines
+from oarlock.experiments.identify.standstill import InductanceSine, ResistanceHolds
 from oarlock.machine import Axis
 from oarlock.practice.truth import draw
-from oarlock.records import Check, Finding
+from oarlock.records import Ask, Check, Finding, Record
 from oarlock.session import perform as module
 from oarlock.session.perform import Performed, perform
 from tests.model_link import Hasty, ModelLink
 
+_ASKS = {"voltage limit": Ask.WEAKER, "excitation": Ask.STRONGER, "settled": Ask.LONGER}
+_NOTHING = Record(experiment="x", sample_time=1e-4, columns={}, units={})
+
 
 def failing(name: str) -> Finding:
-    check = Check(name=name, passed=False, sentence=f"{name} failed")
+    ask = _ASKS.get(name, Ask.NOTHING)
+    check = Check(code=name, passed=False, sentence=f"{name} failed", ask=ask)
     return Finding(quantity="x", estimates={}, checks=(check,))
 
 
@@ -90,11 +96,12 @@ def largest(experiment: Experiment, axis: Axis) -> float:
 def test_the_announcement_covers_every_try(experiment: Experiment, axis: Axis) -> None:
     text = announced(experiment, axis)
     assert "If the answer is too weak, once more: " in text
-    wanted = another(experiment, failing("excitation"), "done")
+    wanted = another(experiment, failing("excitation"), _NOTHING)
     assert isinstance(wanted, Another)
     assert wanted.stronger
     assert wanted.experiment == largest_try(experiment, axis)
     assert largest(experiment, axis) >= experiment.plan(axis).largest_current
     assert largest_try(ResistanceHolds(), axis) is None
     assert "once more" not in announced(ResistanceHolds(), axis)
-    assert scaled(experiment, 1.0) == experiment
+    assert isinstance(experiment, Scalable)
+    assert experiment.scaled(1.0) == experiment

@@ -9,7 +9,8 @@ from collections.abc import Callable, Iterator
 import pytest
 
 from oarlock.errors import InputError
-from oarlock.identify.experiments import CurrentStep, InductanceSine
+from oarlock.experiments.identify.standstill import InductanceSine
+from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.session.bench import Bench, Doing
 from oarlock.session.jobs import Jobs
 from oarlock.session.perform import Performed
@@ -73,7 +74,7 @@ def test_a_run_goes_into_the_logbook_before_anybody_is_told(
     assert bench.busy
     owner.until(lambda: not bench.busy)
     assert kept[0][0] == 1
-    assert session.finding("inductance_d") is not None
+    assert session.now.finding("inductance_d") is not None
     assert doings[0].text == "setting up"
     assert doings[-1] == Doing()
     assert max(doing.fraction for doing in doings) <= 1.0

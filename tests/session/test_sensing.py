@@ -10,13 +10,14 @@ import pytest
 from oarlock.errors import InputError
 from oarlock.practice.truth import draw
 from oarlock.records import Finding
-from oarlock.session import sensing_view as view
-from oarlock.session.handover_view import handover_picture
-from oarlock.session.logbook_view import gave
 from oarlock.session.perform import perform
 from oarlock.session.session import Session
-from oarlock.session.stages import State, stages
 from oarlock.store.project import Project
+from oarlock.views import sensing as view
+from oarlock.views.handover import handover_picture
+from oarlock.views.logbook import gave
+from oarlock.views.rail import stages
+from oarlock.views.stage import State
 from tests.model_link import Hasty, ModelLink
 
 
@@ -37,28 +38,28 @@ def do(session: Session, link: ModelLink, *kinds: str) -> Finding:
     """Do steps as the stage does them."""
     finding = None
     for kind in kinds:
-        step = view.steps(session)[kind]
+        step = view.steps(session.now)[kind]
         assert not step.waits_for, step.waits_for
-        experiment = view.experiment_of(kind, session)
+        experiment = view.experiment_of(kind, session.now)
         done = perform(experiment, session.axis, link, lambda _f, _d: None, Hasty())
         run = session.keep(done)
         assert isinstance(done.reading, Finding)
         finding = done.reading
-        if view.may_adopt(session, run, finding):
+        if view.may_adopt(session.now, run, finding):
             session.adopt(finding, run)
     assert finding is not None
     return finding
 
 
 def state(session: Session, key: str) -> State:
-    return next(stage.state for stage in stages(session) if stage.key == key)
+    return next(stage.state for stage in stages(session.now) if stage.key == key)
 
 
 READY = (view.REST, view.HAND, view.PULSES)
 
 
 def test_each_step_waits_for_what_comes_before(raw: Session, link: ModelLink) -> None:
-    made = view.steps(raw)
+    made = view.steps(raw.now)
     assert list(made) == [
         view.REST, view.PULSES, view.HAND, view.TURN, view.PUSH, view.SEARCH, view.SPIN, view.START,
     ]  # fmt: skip
@@ -66,18 +67,18 @@ def test_each_step_waits_for_what_comes_before(raw: Session, link: ModelLink) ->
     assert made[view.PULSES].waits_for == "Currents at rest"
     assert made[view.TURN].waits_for == "Currents at rest"
     assert state(raw, "sensing") is State.EMPTY
-    assert next(s for s in stages(raw) if s.key == "identify").basis == "waits for Sensing"
-    assert view.answer(raw, made)[0] == "Nothing is known of the sensors yet"
+    assert next(s for s in stages(raw.now) if s.key == "identify").basis == "waits for Sensing"
+    assert view.answer(raw.now, made)[0] == "Nothing is known of the sensors yet"
     do(raw, link, view.REST)
-    assert view.steps(raw)[view.PULSES].waits_for == ""
-    assert view.steps(raw)[view.TURN].waits_for == "Phases in order"
+    assert view.steps(raw.now)[view.PULSES].waits_for == ""
+    assert view.steps(raw.now)[view.TURN].waits_for == "Phases in order"
     do(raw, link, view.HAND, view.PULSES)
-    assert view.steps(raw)[view.TURN].waits_for == ""
-    assert view.steps(raw)[view.PUSH].waits_for == "One turn each way, forced"
+    assert view.steps(raw.now)[view.TURN].waits_for == ""
+    assert view.steps(raw.now)[view.PUSH].waits_for == "One turn each way, forced"
     do(raw, link, view.TURN, view.PUSH)
-    made = view.steps(raw)
+    made = view.steps(raw.now)
     assert all(made[kind].holds for kind in view.needed_for(raw.axis))
-    head, reason = view.answer(raw, made)
+    head, reason = view.answer(raw.now, made)
     assert head.startswith("Yes: the angle is right to 0.")
     assert "forward is forward" in head
     assert "the mean of both is free of it" in reason
@@ -96,9 +97,9 @@ def test_what_fails_stops_everything_below(raw: Session) -> None:
     finding = do(raw, bad, view.PULSES)
     assert not finding.holds
     assert raw.axis == before  # nothing adopted
-    made = view.steps(raw)
+    made = view.steps(raw.now)
     assert made[view.TURN].waits_for == "Phases in order"
-    head, reason = view.answer(raw, made)
+    head, reason = view.answer(raw.now, made)
     assert head.startswith("Not yet: sensor b reads 3")
     assert "Sensor b reads" in reason
     assert "Nothing turns until it does" in reason
@@ -108,11 +109,11 @@ def test_what_fails_stops_everything_below(raw: Session) -> None:
 def test_a_change_of_what_it_rested_on_makes_it_stale(raw: Session, link: ModelLink) -> None:
     do(raw, link, *READY, view.TURN, view.PUSH)
     raw.enter("sensor.pairs", "1")
-    made = view.steps(raw)
+    made = view.steps(raw.now)
     assert made[view.HAND].stale
     assert made[view.TURN].stale
     assert not made[view.REST].stale
-    assert view.answer(raw, made)[0].startswith("Not any more")
+    assert view.answer(raw.now, made)[0].startswith("Not any more")
     assert state(raw, "sensing") is State.STALE
     raw.undo()
     assert state(raw, "sensing") is State.VALID
@@ -120,13 +121,13 @@ def test_a_change_of_what_it_rested_on_makes_it_stale(raw: Session, link: ModelL
 
 def test_identify_goes_stale_with_sensing(raw: Session, link: ModelLink) -> None:
     do(raw, link, *READY, view.TURN)
-    from oarlock.identify.readings import experiment_for
+    from oarlock.experiments.identify.kinds import experiment_for
 
     done = perform(experiment_for("inductance_d"), raw.axis, link, lambda _f, _d: None, Hasty())
     run = raw.keep(done)
     assert isinstance(done.reading, Finding)
     raw.adopt(done.reading, run)
-    assert next(s for s in stages(raw) if s.key == "identify").basis != "stale: sensing changed"
+    assert next(s for s in stages(raw.now) if s.key == "identify").basis != "stale: sensing changed"
     zero = raw.axis.sensor.zero
     assert zero.adopted is not None
     moved = replace(zero, adopted=replace(zero.adopted, value=zero.value + 0.1))
@@ -140,7 +141,7 @@ def test_a_weaker_method_never_replaces_a_stronger(raw: Session, link: ModelLink
     do(raw, link, view.SEARCH)
     assert raw.axis.sensor.zero.value == zero
     do(raw, link, view.PUSH, view.PULSES)
-    sources = view.zero_sources(raw)
+    sources = view.zero_sources(raw.now)
     assert [s.name for s in sources] == ["forced turn", "pulses", "search", "pushes"]
     assert all(s.value is not None for s in sources)
     assert [s.in_use for s in sources] == [True, False, False, False]
@@ -154,16 +155,16 @@ def test_where_it_may_hardly_move_the_search_stands_for_the_turn(
 ) -> None:
     do(raw, link, *READY, view.SEARCH)
     assert raw.axis.sensor.is_found
-    assert view.steps(raw)[view.PUSH].waits_for == ""
+    assert view.steps(raw.now)[view.PUSH].waits_for == ""
     assert do(raw, link, view.PUSH).holds
 
 
 def test_the_settings_for_no_sensor_are_worked_out_aside(raw: Session, link: ModelLink) -> None:
     do(raw, link, *READY, view.SPIN)
-    if not view.start_is_known(raw):
-        assert view.steps(raw)[view.START].trouble == "Its settings are being worked out"
-    view.work_out_start(view.start_key(raw))
-    step = view.steps(raw)[view.START]
+    if not view.start_is_known(raw.now):
+        assert view.steps(raw.now)[view.START].trouble == "Its settings are being worked out"
+    view.work_out_start(view.start_key(raw.now))
+    step = view.steps(raw.now)[view.START]
     assert step.trouble == ""
     assert step.movement is not None
     assert "turns forward and back" in step.movement.sentence
@@ -172,7 +173,7 @@ def test_the_settings_for_no_sensor_are_worked_out_aside(raw: Session, link: Mod
 def test_sensing_is_handed_over(raw: Session, link: ModelLink) -> None:
     do(raw, link, *READY, view.TURN)
     raw.edit("gains", raw.with_target(raw.axis.target))
-    shown = handover_picture(raw, None)
+    shown = handover_picture(raw.now, None)
     assert shown.patch is not None
     by_symbol = {change.symbol: change for change in shown.patch.changes}
     assert by_symbol["ANGLE_ZERO"].will_be == raw.axis.sensor.zero.value
@@ -220,7 +221,9 @@ def test_the_axis_on_screen_is_found_again(unsensed_path: Path) -> None:
 def test_a_run_that_ends_after_the_axis_was_left_goes_home(
     raw: Session, link: ModelLink, unsensed_path: Path
 ) -> None:
-    done = perform(view.experiment_of(view.REST, raw), raw.axis, link, lambda _f, _d: None, Hasty())
+    done = perform(
+        view.experiment_of(view.REST, raw.now), raw.axis, link, lambda _f, _d: None, Hasty()
+    )
     raw.switch("Thruster")
     raw.keep(done)
     assert len(raw.runs) == 0

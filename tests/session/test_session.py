@@ -7,21 +7,28 @@ from pathlib import Path
 
 import pytest
 
-from oarlock.control.design import design_current
+from oarlock.control.current import design_current
 from oarlock.errors import InputError
+from oarlock.experiments.common.experiment import Experiment
+from oarlock.experiments.identify.kinds import experiment_for, record_kind
+from oarlock.experiments.loops.current_step import CurrentStep
+from oarlock.experiments.reading import gains_dict, read, remark, sparkline
 from oarlock.handover.values import handover_values
-from oarlock.identify.experiments import CurrentStep, Experiment
-from oarlock.identify.readings import QUANTITIES, experiment_for, record_kind
 from oarlock.machine import Axis, CurrentTarget, TargetKind
 from oarlock.records import Record
-from oarlock.session.current_view import (
+from oarlock.records.quantity import KEYS
+from oarlock.session.perform import Performed, target_settings
+from oarlock.session.session import Session, read_again
+from oarlock.simulate.drive_model import PlantParameters
+from oarlock.store.project import Project
+from oarlock.views.current import (
     crossover_target,
     picture,
     target_from,
     target_texts,
     why_Kp,
 )
-from oarlock.session.handover_view import (
+from oarlock.views.handover import (
     Proven,
     error_sequences,
     handover_picture,
@@ -29,23 +36,12 @@ from oarlock.session.handover_view import (
     mapping_of,
     steps_for_proof,
 )
-from oarlock.session.identify_view import answer, compared, consequences, tiles
-from oarlock.session.logbook_view import action, cells, gave, summary
-from oarlock.session.machine_view import characteristic_why, machine_picture
-from oarlock.session.perform import (
-    Performed,
-    figures,
-    gains_dict,
-    read,
-    remark,
-    sparkline,
-    target_settings,
-)
-from oarlock.session.session import Session, read_again
-from oarlock.session.stages import State, stages
-from oarlock.session.timescales import strip
-from oarlock.simulate.drive_model import PlantParameters
-from oarlock.store.project import Project
+from oarlock.views.identify import answer, compared, consequences, tiles
+from oarlock.views.logbook import action, cells, gave, summary
+from oarlock.views.machine import characteristic_why, machine_picture
+from oarlock.views.rail import stages
+from oarlock.views.stage import State
+from oarlock.views.strip import strip
 from tests.conftest import play_on_model
 from tests.store.test_project import run as blank_run
 
@@ -56,7 +52,7 @@ def performed(session: Session, experiment: Experiment, plant: PlantParameters) 
     """Play an experiment on a model and make of it what `perform` would."""
     axis, plan = session.axis, experiment.plan(session.axis)
     record = play_on_model(experiment, axis, plant)
-    reading = read(record, axis, plan.gains) if record.ended == "done" else None
+    reading = read(record, replace(axis, gains=plan.gains)) if record.ended == "done" else None
     run = blank_run(
         0,
         axis=axis.name,
@@ -70,7 +66,7 @@ def performed(session: Session, experiment: Experiment, plant: PlantParameters) 
             **target_settings(record_kind(record), axis),
         },
         gains=gains_dict(plan.gains),
-        figures=figures(reading, axis, plan.gains),
+        figures=reading.figures if reading else {},
         remark=remark(reading, record),
         sparkline=sparkline(reading),
     )  # fmt: skip
@@ -89,9 +85,9 @@ def once(name: str, session: Session, experiment: Experiment, plant: PlantParame
 @pytest.fixture
 def identified(session: Session, truth: PlantParameters) -> Session:
     """A session in which all quantities were measured and adopted."""
-    for quantity in QUANTITIES:
+    for quantity in KEYS:
         run = session.keep(once(quantity, session, experiment_for(quantity), truth))
-        found = session.finding(quantity)
+        found = session.now.finding(quantity)
         assert found is not None
         session.adopt(found[1], run)
     return session
@@ -115,7 +111,7 @@ def reopened(session: Session) -> Session:
 
 
 def state(session: Session, key: str) -> State:
-    return next(stage.state for stage in stages(session) if stage.key == key)
+    return next(stage.state for stage in stages(session.now) if stage.key == key)
 
 
 # Edits
@@ -189,7 +185,7 @@ def test_gains_follow_the_machine_while_they_follow_the_target(session: Session)
 
 
 def test_gains_taken_from_a_run_stay_when_the_machine_changes(verified: Session) -> None:
-    run = verified.latest("current step")
+    run = verified.now.latest("current step")
     assert run is not None
     verified.edit("faster", verified.with_target(crossover_target(1200, 62.5e-6)))
     verified.take_back(run)
@@ -234,7 +230,7 @@ def test_adopting_uses_what_was_found_and_marks_the_run(identified: Session) -> 
 
 def test_a_repeat_takes_the_mark_over(identified: Session, truth: PlantParameters) -> None:
     run = identified.keep(performed(identified, experiment_for("resistance"), truth))
-    found = identified.finding("resistance")
+    found = identified.now.finding("resistance")
     assert found is not None
     assert found[0].id == run.id
     identified.adopt(found[1], run)
@@ -243,36 +239,37 @@ def test_a_repeat_takes_the_mark_over(identified: Session, truth: PlantParameter
 
 
 def test_tiles_and_answers_follow_the_findings(session: Session, truth: PlantParameters) -> None:
-    assert answer(session, tiles(session))[0] == "Nothing measured yet"
+    assert answer(session.now, tiles(session.now))[0] == "Nothing measured yet"
     run = session.keep(performed(session, experiment_for("resistance"), truth))
-    first = tiles(session)[0]
+    first = tiles(session.now)[0]
     assert first.holds
     assert not first.adopted
-    assert answer(session, tiles(session)) == ("1 of 3 quantities hold", "Not adopted yet: R.") or (
-        "hold" in answer(session, tiles(session))[0]
-    )
-    found = session.finding("resistance")
+    assert answer(session.now, tiles(session.now)) == (
+        "1 of 3 quantities hold",
+        "Not adopted yet: R.",
+    ) or ("hold" in answer(session.now, tiles(session.now))[0])
+    found = session.now.finding("resistance")
     assert found is not None
     rows = {row.name: row for row in consequences(session.axis, found[1])}
     assert rows["K~i~  both"].before != rows["K~i~  both"].after
     session.adopt(found[1], run)
-    assert "Ld, Lq" in answer(session, tiles(session))[1]
-    assert compared(session, "resistance").deviation == pytest.approx(0.05, abs=0.02)
-    assert compared(session, "inductance_d").deviation is None
+    assert "Ld, Lq" in answer(session.now, tiles(session.now))[1]
+    assert compared(session.now, "resistance").deviation == pytest.approx(0.05, abs=0.02)
+    assert compared(session.now, "inductance_d").deviation is None
     assert state(session, "identify") is State.STALE
 
 
 def test_a_failed_check_is_said_first(session: Session, truth: PlantParameters) -> None:
     doubled = replace(truth, R=1.66)
     session.keep(performed(session, experiment_for("resistance"), doubled))
-    head, _ = answer(session, tiles(session))
+    head, _ = answer(session.now, tiles(session.now))
     assert head == "R does not hold, yet"
-    assert "against datasheet" in tiles(session)[0].verdict
+    assert "against datasheet" in tiles(session.now)[0].verdict
     assert state(session, "identify") is State.ATTENTION
 
 
 def test_all_name_where_paper_and_machine_differ(identified: Session) -> None:
-    head, line = answer(identified, tiles(identified))
+    head, line = answer(identified.now, tiles(identified.now))
     assert head == "All six quantities hold"
     assert "L~q~ (−9 %)" in line or "L~q~ (−8 %)" in line
     assert state(identified, "identify") is State.VALID
@@ -343,9 +340,9 @@ def test_typed_nonsense_is_refused(text: str) -> None:
 
 def test_verification_belongs_to_the_gains_it_ran_with(verified: Session) -> None:
     assert state(verified, "current") is State.VALID
-    assert verified.verification("q") is not None
+    assert verified.now.verification("q") is not None
     verified.edit("faster", verified.with_target(crossover_target(1000, 62.5e-6)))
-    assert verified.verification("q") is None
+    assert verified.now.verification("q") is None
     assert state(verified, "current") is State.STALE
     verified.undo()
     assert state(verified, "current") is State.VALID
@@ -397,7 +394,7 @@ def test_the_datasheets_map_stands_behind_the_measured_one(identified: Session) 
 
 
 def test_handover_waits_for_gains_and_proof(verified: Session) -> None:
-    shown = handover_picture(verified, None)
+    shown = handover_picture(verified.now, None)
     assert shown.patch is not None
     assert shown.answer == "Not yet: not proven"
     assert shown.may_write == "Held back until it is proven"
@@ -408,27 +405,27 @@ def test_handover_waits_for_gains_and_proof(verified: Session) -> None:
 
     proven = make_proof(
         shown.patch.after,
-        mapping_of(verified),
+        mapping_of(verified.now),
         handover_values(verified.axis),
-        error_sequences(steps_for_proof(verified)),
+        error_sequences(verified.record_sources(steps_for_proof(verified.now))),
     )
-    after = handover_picture(verified, proven)
+    after = handover_picture(verified.now, proven)
     assert after.answer == "Yes, once it is written"
     assert after.may_write == ""
     after_edit = verified.with_target(crossover_target(500, 62.5e-6))
     verified.edit("slower", after_edit)
-    stale = handover_picture(verified, proven)
+    stale = handover_picture(verified.now, proven)
     assert stale.proof is None  # a proof of other gains proves nothing
     assert "run one in Current loop" in stale.may_prove
 
 
 def test_handover_tells_what_is_in_the_way(session: Session, tmp_path: Path) -> None:
-    assert "no gains" in handover_picture(session, None).trouble
+    assert "no gains" in handover_picture(session.now, None).trouble
     session.edit("take", session.with_target(session.axis.target))
     session.set_view("header", str(tmp_path / "gone.h"))
-    assert "no such file" in handover_picture(session, None).reason
+    assert "no such file" in handover_picture(session.now, None).reason
     session.set_view("header", "")
-    assert handover_picture(session, None).answer == "No header chosen yet"
+    assert handover_picture(session.now, None).answer == "No header chosen yet"
     assert state(session, "handover") is State.EMPTY
     session.written("gains.h", {v.key: v.value for v in handover_values(session.axis)})
     assert state(session, "handover") is State.VALID
@@ -439,12 +436,12 @@ def test_handover_tells_what_is_in_the_way(session: Session, tmp_path: Path) -> 
 def test_without_a_compiler_the_file_may_still_be_written(verified: Session) -> None:
     from oarlock.handover.proof import Proof
 
-    shown = handover_picture(verified, None)
+    shown = handover_picture(verified.now, None)
     assert shown.patch is not None
     proof = Proof(lanes=(), missing="no C compiler here: not proven")
     values = handover_values(verified.axis)
     proven = Proven(text=shown.patch.after, values=values, proof=proof)
-    after = handover_picture(verified, proven)
+    after = handover_picture(verified.now, proven)
     assert after.answer == "Not proven: no compiler here"
     assert after.may_write == ""
 
@@ -453,7 +450,7 @@ def test_without_a_compiler_the_file_may_still_be_written(verified: Session) -> 
 
 
 def test_everything_in_the_logbook_survives(verified: Session) -> None:
-    step = verified.latest("current step")
+    step = verified.now.latest("current step")
     assert step is not None
     verified.change_run(step.id, pinned=True, starred=True, note="shaft locked")
     verified.set_view("stage", "current")
@@ -462,13 +459,13 @@ def test_everything_in_the_logbook_survives(verified: Session) -> None:
     assert again.runs == before
     assert again.view["stage"] == "current"
     wanted = again.wanted_readings()
-    assert {run.kind for run in wanted} == {*QUANTITIES, "current step"}
+    assert {run.kind for run in wanted} == {*KEYS, "current step"}
     for run in wanted:
         record = again.record(run.id)
         assert isinstance(record, Record)
         again.take_reading(run.id, read_again(run, record, again.axis))
     assert again.wanted_readings() == []
-    assert again.verification("q") is not None
+    assert again.now.verification("q") is not None
     assert state(again, "current") is State.VALID
     again.close()
 
@@ -500,7 +497,7 @@ def test_a_tripped_run_is_kept_with_what_it_recorded(
     made = performed(session, experiment, plant)
     trip = replace(made.run, ended="tripped: under-voltage")
     run = session.keep(replace(made, run=trip))
-    assert session.latest("resistance") is None or made.record.ended == "done"
+    assert session.now.latest("resistance") is None or made.record.ended == "done"
     kept = session.record(run.id)
     assert kept is not None
     again = reopened(session)

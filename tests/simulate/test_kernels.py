@@ -9,8 +9,9 @@ import numpy as np
 import pytest
 from scipy.integrate import solve_ivp
 
+from oarlock.drive.contract.trips import TRIPS
 from oarlock.simulate import _kernels as k
-from oarlock.simulate.drive_model import TRIPS, DriveModel, PlantParameters
+from oarlock.simulate.drive_model import DriveModel, PlantParameters
 
 TS = 62.5e-6
 
@@ -204,7 +205,7 @@ def test_each_limit_switches_off(
     plant = replace(ideal, **changes)  # type: ignore[arg-type]
     model = drive(plant, [row(16000, REF_Q=8.0)], **{**gains, **firm})
     model.advance(16000)
-    assert TRIPS[model.trip].startswith(trip)
+    assert TRIPS[model.trip].words.startswith(trip)
     assert not model.is_running
     assert model.current < 1e-6
 
@@ -212,7 +213,7 @@ def test_each_limit_switches_off(
 def test_a_full_recorder_ends_the_run(ideal: PlantParameters) -> None:
     model = drive(ideal, [row(40000)], KP_D=1.0, KI_D=1.0, KP_Q=1.0, KI_Q=1.0)
     model.advance(40000)
-    assert TRIPS[model.trip] == "recorder full"
+    assert TRIPS[model.trip].words == "recorder full"
     assert model.recorded == model.trace.shape[0]
 
 

@@ -6,8 +6,8 @@ from pathlib import Path
 import pytest
 from pytestqt.qtbot import QtBot
 
-from oarlock.ui import theme as look
-from oarlock.ui.app import Application, application
+from oarlock.ui.frame.app import Application, application
+from oarlock.ui.kit import theme as look
 from tests.conftest import CALM, wait
 
 
@@ -16,6 +16,11 @@ def qapp_cls() -> type:
     from PySide6.QtWidgets import QApplication
 
     return QApplication
+
+
+@pytest.fixture(autouse=True)
+def _an_application(qapp: object) -> None:
+    """Fonts are measured by an application, whichever test comes first."""
 
 
 def window_on(qtbot: QtBot, path: Path) -> Iterator[Application]:

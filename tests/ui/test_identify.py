@@ -9,12 +9,12 @@ import pytest
 from PySide6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 
-from oarlock.identify.readings import QUANTITIES
 from oarlock.practice.truth import draw
-from oarlock.session.identify_view import cold_resistance
-from oarlock.ui.app import Application
-from oarlock.ui.import_panel import ImportPanel
-from oarlock.ui.stage_identify import IdentifyStage
+from oarlock.records.quantity import KEYS
+from oarlock.ui.frame.app import Application
+from oarlock.ui.stages.identify.import_panel import ImportPanel
+from oarlock.ui.stages.identify.stage import IdentifyStage
+from oarlock.views.identify import cold_resistance
 from tests.conftest import wait
 from tests.model_link import ModelLink
 
@@ -69,7 +69,7 @@ def test_a_sequence_pauses_skips_and_goes_on(qtbot: QtBot, bench: Application) -
     stage.choose("flux")
     stage.run()
     wait(qtbot, lambda: not bench.bench.busy, 60.0)
-    assert len(session.findings("flux")) == 2
+    assert len(session.now.findings("flux")) == 2
     assert "2 runs agree" in stage.checks.accessibleName()
 
 
@@ -101,13 +101,13 @@ def test_the_windings_temperature_is_noted_and_refused(qtbot: QtBot, bench: Appl
     assert session.view["winding"] == 34.0
     stage.run()
     wait(qtbot, lambda: not bench.bench.busy, 60.0)
-    run, finding = session.finding("resistance") or (None, None)
+    run, finding = session.now.finding("resistance") or (None, None)
     assert run is not None
     assert finding is not None
     assert run.settings["winding"] == 34.0
     session.adopt(finding, run)
     cold = session.axis.machine.R.value / (1 + 0.00393 * 14.0)
-    assert cold_resistance(session) == pytest.approx(cold)
+    assert cold_resistance(session.now) == pytest.approx(cold)
 
 
 def spin(folder: Path, scale: float = 1.0) -> Path:
@@ -136,8 +136,8 @@ def test_a_recording_lands_where_an_experiment_does(
     assert (column.currentText(), unit.currentText()) == ("CH1", "mV")
     assert panel.message.text().startswith("Read as: the voltage between two open terminals")
     press(qtbot, panel.read)
-    wait(qtbot, lambda: session.finding("flux") is not None)
-    found = session.finding("flux")
+    wait(qtbot, lambda: session.now.finding("flux") is not None)
+    found = session.now.finding("flux")
     assert found is not None
     assert found[0].title == "from file spin.csv"
     assert found[1].estimates["machine.psi"].value == pytest.approx(0.155, rel=1e-3)
@@ -153,10 +153,10 @@ def test_the_preview_says_what_is_missing(
     stage = stage_of(opened)
     stage.choose("flux")
     panel = panel_on(stage, spin(tmp_path))
-    panel.quantity.setCurrentIndex(QUANTITIES.index("inertia"))
+    panel.quantity.setCurrentIndex(KEYS.index("inertia"))
     assert not panel.read.isEnabled()
     assert "inertia needs" in panel.message.text()
-    panel.quantity.setCurrentIndex(QUANTITIES.index("inductance_d"))
+    panel.quantity.setCurrentIndex(KEYS.index("inductance_d"))
     panel.frequency.setText("often")
     panel.picks["i"][0].setCurrentText("T")
     press(qtbot, panel.read)
@@ -174,12 +174,12 @@ def test_a_slip_in_a_recording_is_asked_about(
     stage.choose("flux")
     panel = panel_on(stage, spin(tmp_path, 1 / math.sqrt(3)))
     press(qtbot, panel.read)
-    wait(qtbot, lambda: session.finding("flux") is not None)
+    wait(qtbot, lambda: session.now.finding("flux") is not None)
     assert not session.axis.is_adopted("machine.psi")
     assert "line to line" in stage.checks.accessibleName()
     assert stage.reason.isVisible()
     again = panel_on(stage, spin(tmp_path, 1 / math.sqrt(3)))
     again.phase.setChecked(True)
     press(qtbot, again.read)
-    wait(qtbot, lambda: len(session.findings("flux")) == 2)
+    wait(qtbot, lambda: len(session.now.findings("flux")) == 2)
     assert stage.adopt.isVisible()

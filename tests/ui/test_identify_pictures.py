@@ -9,16 +9,17 @@ import pytest
 from benchmarks.machines import printed_axis, sensed
 from PySide6.QtGui import QColor, QImage
 
-from oarlock.identify.readings import PATHS, QUANTITIES, estimate, experiment_for
+from oarlock.experiments.identify.kinds import estimate, experiment_for
 from oarlock.machine import Axis
 from oarlock.practice.truth import draw
 from oarlock.records import Finding
-from oarlock.session.identify_view import Tile, consequences, follows
-from oarlock.session.timescales import strip
-from oarlock.ui import theme as look
-from oarlock.ui.app import application
-from oarlock.ui.identify_plots import EvidencePlot, ResidualPlot, quantity_color, ticks_of
-from oarlock.ui.identify_widgets import Consequences, TileButton
+from oarlock.records.quantity import BY_KEY, KEYS
+from oarlock.ui.frame.app import application
+from oarlock.ui.kit import theme as look
+from oarlock.ui.stages.identify.pictures import EvidencePlot, ResidualPlot, quantity_color, ticks_of
+from oarlock.ui.stages.identify.widgets import Consequences, TileButton
+from oarlock.views.identify import Tile, consequences, follows
+from oarlock.views.strip import strip
 from tests.conftest import play_on_model
 
 
@@ -30,7 +31,7 @@ def found() -> dict[str, Finding]:
     plant = draw("winch", 1)
     axis = sensed(printed_axis("winch"), plant)
     findings = {}
-    for quantity in QUANTITIES:
+    for quantity in KEYS:
         finding = estimate(play_on_model(experiment_for(quantity), axis, plant), axis)
         assert finding.holds, finding.failed
         for path, value in finding.estimates.items():
@@ -63,7 +64,7 @@ def share(shown: np.ndarray[Any, np.dtype[np.uint8]], color: QColor, near: int =
     return float(np.mean(np.all(np.abs(shown[..., :3].astype(int) - wanted) < near, axis=-1)))
 
 
-@pytest.mark.parametrize("quantity", QUANTITIES)
+@pytest.mark.parametrize("quantity", KEYS)
 def test_evidence_and_residual_are_drawn(found: dict[str, Finding], quantity: str) -> None:
     plot, left = EvidencePlot(), ResidualPlot()
     plot.show_finding(found[quantity])
@@ -100,7 +101,7 @@ def test_the_sweep_has_a_logarithmic_axis() -> None:
     assert ticks[-1][0] == pytest.approx(math.log10(200.0))
 
 
-@pytest.mark.parametrize("quantity", QUANTITIES)
+@pytest.mark.parametrize("quantity", KEYS)
 def test_a_tile_draws_its_evidence_in_small(found: dict[str, Finding], quantity: str) -> None:
     finding = found[quantity]
     tile = Tile(quantity=quantity, value="1.00", unit="x", plus="", verdict=finding.remark,
@@ -139,4 +140,4 @@ def test_dip_and_peak_stand_on_the_strip(known: Axis) -> None:
 
 def test_every_quantity_has_its_first_number(found: dict[str, Finding]) -> None:
     for quantity, finding in found.items():
-        assert next(iter(finding.estimates)) == PATHS[quantity]
+        assert next(iter(finding.estimates)) == BY_KEY[quantity].path

@@ -12,13 +12,14 @@ from PySide6.QtCore import QPoint, Qt
 from pytestqt.qtbot import QtBot
 
 from oarlock.session.session import Session
-from oarlock.session.stages import State, stages
 from oarlock.store.project import Project
-from oarlock.ui.app import Application
-from oarlock.ui.stage_current import CurrentStage
-from oarlock.ui.stage_handover import HandoverStage
-from oarlock.ui.stage_identify import IdentifyStage
-from oarlock.ui.stage_machine import MachineStage
+from oarlock.ui.frame.app import Application
+from oarlock.ui.stages.current.stage import CurrentStage
+from oarlock.ui.stages.handover.stage import HandoverStage
+from oarlock.ui.stages.identify.stage import IdentifyStage
+from oarlock.ui.stages.machine.stage import MachineStage
+from oarlock.views.rail import stages
+from oarlock.views.stage import State
 from tests.conftest import wait
 
 
@@ -47,7 +48,7 @@ def handover(opened: Application) -> HandoverStage:
 
 
 def state(session: Session, key: str) -> State:
-    return next(stage.state for stage in stages(session) if stage.key == key)
+    return next(stage.state for stage in stages(session.now) if stage.key == key)
 
 
 @pytest.mark.timeout(240)
@@ -90,7 +91,7 @@ def test_from_datasheet_to_written_header(qtbot: QtBot, live: Application) -> No
     qtbot.keyClick(window, Qt.Key.Key_F5)
     wait(qtbot, lambda: len(session.runs) == measured + 1 and not live.bench.busy)
     assert session.runs[-1].kind == "current step"
-    assert session.verification("q") is not None
+    assert session.now.verification("q") is not None
     assert state(session, "current") is State.VALID
     assert window.logbook.model.rowCount() == measured + 1
 
@@ -280,8 +281,8 @@ def test_a_killed_window_comes_back_as_it_was(demo_path: Path, tmp_path: Path) -
     program = f"""
 import sys, time
 from pathlib import Path
-from oarlock.ui.app import Application, application
-from oarlock.ui import theme as look
+from oarlock.ui.frame.app import Application, application
+from oarlock.ui.kit import theme as look
 qt = application(); look.load_fonts()
 a = Application(Path({str(demo_path)!r})); a.window.resize(1280, 800)
 a.start(practice=True)

@@ -4,9 +4,9 @@ import pytest
 from PySide6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 
-from oarlock.session.sensing_view import HAND, PULSES, PUSH, REST, SEARCH, SPIN, TURN
-from oarlock.ui.app import Application
-from oarlock.ui.stage_sensing import SensingStage
+from oarlock.ui.frame.app import Application
+from oarlock.ui.stages.sensing.stage import SensingStage
+from oarlock.views.sensing import HAND, PULSES, PUSH, REST, SEARCH, SPIN, TURN
 from tests.conftest import CALM, wait
 
 
@@ -107,7 +107,7 @@ def test_stop_ends_a_turn_at_once(qtbot: QtBot, opened: Application) -> None:
     connect(qtbot, opened)
     opened.window.show_stage("sensing")
     stage = stage_of(opened)
-    from oarlock.sensing.turn import ForcedTurn
+    from oarlock.experiments.sensing.turn import ForcedTurn
 
     opened.bench.run(ForcedTurn(), lambda _performed: None)
     wait(qtbot, lambda: opened.bench.live.state == "running")
@@ -161,7 +161,7 @@ def test_nothing_lies_over_anything_else(
 
 
 def test_a_digit_missing_is_asked_about_before_it_is_used(qtbot: QtBot, fresh: Application) -> None:
-    from oarlock.ui.stage_machine import MachineStage
+    from oarlock.ui.stages.machine.stage import MachineStage
 
     fresh.window.show_stage("machine")
     stage = fresh.window.stage("machine")

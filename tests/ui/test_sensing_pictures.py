@@ -9,19 +9,19 @@ from PySide6.QtCore import QRectF
 from PySide6.QtGui import QColor, QImage, QPainter
 
 from oarlock.drive.link import Live
+from oarlock.experiments.sensing.hand import TurnByHand
+from oarlock.experiments.sensing.push import FourPushes
+from oarlock.experiments.sensing.search import BoundedSearch
+from oarlock.experiments.sensing.spin import ForcedSpin
+from oarlock.experiments.sensing.startup import StartWithoutSensor, propose
+from oarlock.experiments.sensing.turn import ForcedTurn
 from oarlock.machine import SensorKind
 from oarlock.records import Finding
-from oarlock.sensing.hand import TurnByHand
-from oarlock.sensing.push import FourPushes
-from oarlock.sensing.search import BoundedSearch
-from oarlock.sensing.spin import ForcedSpin
-from oarlock.sensing.startup import StartWithoutSensor, propose
-from oarlock.sensing.turn import ForcedTurn
-from oarlock.ui import sensing_pictures as pictures
-from oarlock.ui import theme as look
-from oarlock.ui import turning_pictures as turning
-from oarlock.ui.app import application
-from tests.sensing.rig import Rig
+from oarlock.ui.frame.app import application
+from oarlock.ui.kit import theme as look
+from oarlock.ui.stages.sensing import pictures as pictures
+from oarlock.ui.stages.sensing import turning_pictures as turning
+from tests.experiments.sensing.rig import Rig
 
 AREA = QRectF(4, 4, 300, 150)
 

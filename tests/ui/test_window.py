@@ -14,14 +14,14 @@ from pytestqt.qtbot import QtBot
 
 from oarlock.errors import InputError
 from oarlock.store.project import Project
-from oarlock.ui import theme as look
-from oarlock.ui.app import Application, run_window
-from oarlock.ui.logbook import PIN, REMARK, STAR, USE
-from oarlock.ui.paint import runs, text_width
-from oarlock.ui.palette import CommandPalette, matches
-from oarlock.ui.plot import Plot, linear_ticks
-from oarlock.ui.stage_current import CurrentStage
-from oarlock.ui.stage_handover import HandoverStage
+from oarlock.ui.frame.app import Application, run_window
+from oarlock.ui.frame.logbook import PIN, REMARK, STAR, USE
+from oarlock.ui.frame.palette import CommandPalette, matches
+from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.paint import runs, text_width
+from oarlock.ui.kit.plot import Plot, linear_ticks
+from oarlock.ui.stages.current.stage import CurrentStage
+from oarlock.ui.stages.handover.stage import HandoverStage
 from tests.conftest import wait
 
 
@@ -60,7 +60,7 @@ def test_runs_are_pinned_starred_annotated_and_taken_back(qtbot: QtBot, live: Ap
     first = session.axis.gains
     loop(live).drag_to(1100.0)
     loop(live).end_drag()
-    assert session.verification("q") is None  # measured figures left with their gains
+    assert session.now.verification("q") is None  # measured figures left with their gains
     table = window.logbook.table
     for column in (PIN, STAR):
         qtbot.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, pos=cell(live, 0, column))
@@ -74,7 +74,7 @@ def test_runs_are_pinned_starred_annotated_and_taken_back(qtbot: QtBot, live: Ap
     assert shown[0][0].endswith("849 Hz")
     qtbot.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, pos=cell(live, 0, USE))
     assert session.axis.gains == first
-    assert session.verification("q") is not None
+    assert session.now.verification("q") is not None
     assert loop(live).answer.startswith("849 Hz")
     table.selectRow(0)
     qtbot.keyClick(window.logbook, Qt.Key.Key_P)
@@ -415,7 +415,7 @@ def test_opening_a_project_runs_nothing_that_a_file_names(qtbot: QtBot, live: Ap
     assert isinstance(stage, HandoverStage)
     stage.run()
     wait(qtbot, lambda: stage._proven is not None)
-    fresh = HandoverStage(live.session, live.bench, live.jobs)
+    fresh = HandoverStage(stage.around)
     qtbot.addWidget(fresh)
     fresh.refresh()
     qtbot.wait(100)
@@ -448,8 +448,8 @@ def test_steps_along_d_are_shown_in_their_own_colour(qtbot: QtBot, live: Applica
     assert stage.shown.axis_name == "d"
     assert live.session.view["step"]["axis_name"] == "d"
     step(qtbot, live)
-    assert live.session.verification("d") is not None
-    assert live.session.verification("q") is None
+    assert live.session.now.verification("d") is not None
+    assert live.session.now.verification("q") is None
     for text, words in (("a lot", "number"), ("3 A rms peak", "at once")):
         stage.verify.size_entry.setFocus()
         stage.verify.size_entry.selectAll()

@@ -6,7 +6,6 @@ Python: slower, same numbers.
 
 import math
 import threading
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -16,26 +15,34 @@ Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
 
 
-def _recur(b: Array, a: Array, x: Array, y: Array) -> None:
-    n = a.size
+def _recur(num: Array, den: Array, x: Array, state: Array, y: Array) -> None:
+    """Fill in num/den in δ applied to `x`, from rest: a chain of summers, highest power first.
+
+    num, den : of one length; state : (order,), zeros
+    """
+    n, direct = den.size - 1, num[0] / den[0]
     for k in range(x.size):
-        total = 0.0
-        for j in range(min(n, k + 1)):
-            total += b[j] * x[k - j]
-        for j in range(1, min(n, k + 1)):
-            total -= a[j] * y[k - j]
-        y[k] = total / a[0]
+        total, fed = direct * x[k], x[k]
+        for i in range(n):
+            a = den[i + 1] / den[0]
+            total += (num[i + 1] / den[0] - direct * a) * state[i]
+            fed -= a * state[i]
+        for i in range(n - 1, 0, -1):
+            state[i] += state[i - 1]
+        if n:
+            state[0] += fed
+        y[k] = total
 
 
-def _respond(num: Array, den: Array, z: Complex, opened: Complex, phase: Array) -> None:
-    """Fill in the gain of num/den at each z, highest power first, and its unwrapped phase."""
+def _respond(num: Array, den: Array, delta: Complex, opened: Complex, phase: Array) -> None:
+    """Fill in the gain of num/den at each δ, highest power first, and its unwrapped phase."""
     turns, before = 0.0, 0.0
-    for k in range(z.size):
+    for k in range(delta.size):
         top, bottom = 0j, 0j
         for c in num:
-            top = top * z[k] + c
+            top = top * delta[k] + c
         for c in den:
-            bottom = bottom * z[k] + c
+            bottom = bottom * delta[k] + c
         opened[k] = top / bottom
         angle = math.atan2(opened[k].imag, opened[k].real)
         if k > 0:
@@ -47,84 +54,158 @@ def _respond(num: Array, den: Array, z: Complex, opened: Complex, phase: Array) 
         phase[k] = angle + turns
 
 
-def _refine(  # noqa: C901 - compiled: one function
-    num: Array, den: Array, Ts: float, kind: int, low: float, high: float
-) -> float:
+def _gain(num: Array, den: Array, angle: float) -> complex:
+    """Return num/den at δ = e^(j·angle) − 1."""
+    half = math.sin(0.5 * angle)
+    delta = complex(-2.0 * half * half, math.sin(angle))
+    top, bottom = 0j, 0j
+    for x in num:
+        top = top * delta + x
+    for x in den:
+        bottom = bottom * delta + x
+    return top / bottom
+
+
+def _figure(gain: complex, kind: int) -> float:
+    """Return what passes zero where a crossing lies; kinds as in `_refine`."""
+    if kind == 0:
+        return math.log(abs(gain))
+    if kind == 1:
+        return float(-gain.imag / abs(gain))
+    return float(abs(gain / (1.0 + gain)) - math.sqrt(0.5))
+
+
+def _refine(num: Array, den: Array, Ts: float, kind: int, low: float, high: float) -> float:
     """Return where a figure passes zero between two frequencies (rad/s), by the Illinois rule.
 
-    kind : 0 open loop's gain at 1, 1 its phase at -180 degrees, 2 closed loop's gain at -3 dB
+    kind : 0 open loop's gain at 1, 1 its imaginary part at 0, 2 closed loop's gain at -3 dB
     """
-    w, values = np.array([low, high]), np.zeros(2)
-    c, fc = low, 0.0
-    for turn in range(62):
-        at = w[turn] if turn < 2 else c
-        z = complex(math.cos(at * Ts), math.sin(at * Ts))
+    a, b = low, high
+    fa = _figure(_gain(num, den, a * Ts), kind)
+    fb = _figure(_gain(num, den, b * Ts), kind)
+    for _ in range(60):
+        if fa == fb:
+            return b
+        c = b - fb * (b - a) / (fb - fa)
+        fc = _figure(_gain(num, den, c * Ts), kind)
+        if abs(c - b) < 1e-11 * b or fc == 0.0:
+            return c
+        if (fc > 0.0) != (fb > 0.0):
+            a, fa = b, fb
+        else:
+            fa *= 0.5
+        b, fb = c, fc
+    return b
+
+
+def _climb(num: Array, den: Array, Ts: float, low: float, high: float) -> float:
+    """Return where |1 + L| is least between two frequencies (rad/s), by golden section."""
+    ratio = 0.6180339887498949
+    a, b = low, high
+    c, d = b - ratio * (b - a), a + ratio * (b - a)
+    fc, fd = abs(1.0 + _gain(num, den, c * Ts)), abs(1.0 + _gain(num, den, d * Ts))
+    for _ in range(48):
+        if fc < fd:
+            b, d, fd = d, c, fc
+            c = b - ratio * (b - a)
+            fc = abs(1.0 + _gain(num, den, c * Ts))
+        else:
+            a, c, fc = c, d, fd
+            d = a + ratio * (b - a)
+            fd = abs(1.0 + _gain(num, den, d * Ts))
+    return 0.5 * (a + b)
+
+
+def _survey(
+    num: Array, den: Array, Ts: float, omega: Array, delta: Complex, kinds: Array, at: Array
+) -> int:
+    """Find every crossing and every trough of |1 + L| along a grid; return how many.
+
+    kinds, at : filled in with kinds as in `_refine`, 3 for a trough, and where, rad/s
+    """
+    n = 0
+    before, further = 0.0, 0.0
+    values, last = np.zeros(3), np.zeros(3)
+    for k in range(omega.size):
         top, bottom = 0j, 0j
         for x in num:
-            top = top * z + x
+            top = top * delta[k] + x
         for x in den:
-            bottom = bottom * z + x
+            bottom = bottom * delta[k] + x
         gain = top / bottom
-        if kind == 0:
-            fc = math.log(abs(gain))
-        elif kind == 1:
-            fc = -gain.imag / abs(gain)
-        else:
-            fc = abs(gain / (1.0 + gain)) - math.sqrt(0.5)
-        if turn < 2:
-            values[turn] = fc
-        elif abs(c - w[1]) < 1e-11 * w[1] or fc == 0.0:
-            return c
-        else:
-            if (fc > 0.0) != (values[1] > 0.0):
-                w[0], values[0] = w[1], values[1]
-            else:
-                values[0] *= 0.5
-            w[1], values[1] = c, fc
-        if turn >= 1:
-            if values[0] == values[1]:
-                return float(w[1])
-            c = w[1] - values[1] * (w[1] - w[0]) / (values[1] - values[0])
-    return float(w[1])
+        values[0], values[1] = abs(gain) - 1.0, -gain.imag
+        values[2] = abs(gain) - math.sqrt(0.5) * abs(1.0 + gain)
+        near = abs(1.0 + gain)
+        if n + 4 > kinds.size:
+            return n
+        if k > 0:
+            for kind in range(3):
+                if (values[kind] < 0.0) != (last[kind] < 0.0):
+                    kinds[n] = kind
+                    at[n] = _refine(num, den, Ts, kind, omega[k - 1], omega[k])
+                    n += 1
+        if k > 1 and before < further and before <= near:
+            kinds[n] = 3
+            at[n] = _climb(num, den, Ts, omega[k - 2], omega[k])
+            n += 1
+        further, before = before, near
+        last[:] = values
+    return n
 
 
-_compiled: dict[str, Callable[..., Any]] = {}
+_MOST = 256  # crossings and troughs that are looked for
 _lock = threading.Lock()
+_warm = False
 
 
 def warm() -> None:
-    """Compile, or load from the cache, what this module offers."""
+    """Compile, or load from the cache, what this module offers.
+
+    Each name is bound anew, callees first: what calls it finds the compiled one from then on.
+    """
+    global _warm
     with _lock:
-        if _compiled:
+        if _warm:
             return
         from oarlock.jit import njit
 
-        made: dict[str, Callable[..., Any]] = {
-            "_recur": njit()(_recur),
-            "_respond": njit()(_respond),
-            "_refine": njit()(_refine),
-        }
         one, z = np.ones(1), np.ones(1, dtype=np.complex128)
-        made["_recur"](one, one, one, np.empty(1))
-        made["_respond"](one, one, z, np.empty(1, dtype=np.complex128), np.empty(1))
-        made["_refine"](one, one, 1e-4, 0, 1.0, 2.0)
-        _compiled.update(made)
+        arguments: dict[str, tuple[Any, ...]] = {
+            "_recur": (one, one, one, np.empty(0), np.empty(1)),
+            "_respond": (one, one, z, np.empty(1, dtype=np.complex128), np.empty(1)),
+            "_gain": (one, one, 0.5),
+            "_figure": (1j, 0),
+            "_refine": (one, one, 1e-4, 0, 1.0, 2.0),
+            "_climb": (one, one, 1e-4, 1.0, 2.0),
+            "_survey": (one, one, 1e-4, one, z, np.empty(4), np.empty(4)),
+        }
+        for name, some in arguments.items():
+            globals()[name] = njit()(globals()[name])
+            globals()[name](*some)
+        _warm = True
 
 
-def filtered(b: Array, a: Array, x: Array) -> Array:
-    """Return `x` filtered by b(1/z)/a(1/z); both of one length, from z^0 down."""
+def filtered(num: Array, den: Array, x: Array) -> Array:
+    """Return `x` filtered by num/den in δ, both of one length, from rest."""
     y = np.empty_like(x)
-    _compiled.get("_recur", _recur)(b, a, x, y)
+    _recur(num, den, x, np.zeros(den.size - 1), y)
     return y
 
 
-def response(num: Array, den: Array, z: Complex) -> tuple[Complex, Array]:
-    """Return (gain, unwrapped phase in rad) of num/den, highest power first, at each z."""
-    opened, phase = np.empty_like(z), np.empty(z.size)
-    _compiled.get("_respond", _respond)(num, den, z, opened, phase)
+def response(num: Array, den: Array, delta: Complex) -> tuple[Complex, Array]:
+    """Return (gain, unwrapped phase in rad) of num/den in δ, highest power first, at each δ."""
+    opened, phase = np.empty_like(delta), np.empty(delta.size)
+    _respond(num, den, delta, opened, phase)
     return opened, phase
 
 
-def refined(num: Array, den: Array, Ts: float, kind: int, low: float, high: float) -> float:
-    """Return the crossing of a figure between two frequencies, rad/s; kinds as in `_refine`."""
-    return float(_compiled.get("_refine", _refine)(num, den, Ts, kind, low, high))
+def gain_at(num: Array, den: Array, angle: float) -> complex:
+    """Return the gain of num/den in δ at an angle on the unit circle of z, rad."""
+    return complex(_gain(num, den, angle))
+
+
+def survey(num: Array, den: Array, Ts: float, omega: Array, delta: Complex) -> tuple[Array, Array]:
+    """Return (kinds, rad/s) of crossings and troughs along a grid; kinds as in `_survey`."""
+    kinds, at = np.empty(_MOST), np.empty(_MOST)
+    n = _survey(num, den, Ts, omega, delta, kinds, at)
+    return kinds[:n], at[:n]

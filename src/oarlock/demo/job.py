@@ -11,27 +11,31 @@ from pathlib import Path
 
 from oarlock.cancel import Cancel
 from oarlock.control._kernels import warm
-from oarlock.control.design import design_current
-from oarlock.control.loop import Margins
+from oarlock.control.current import design_current
+from oarlock.control.margins import Margins
 from oarlock.demo.project import AXES, make_demo
 from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.link import Link
 from oarlock.drive.practice_process import PracticeProcess
 from oarlock.errors import InputError, LinkError
+from oarlock.experiments.common.experiment import Experiment
+from oarlock.experiments.identify.kinds import experiment_for
+from oarlock.experiments.loops.current_step import CurrentStep
+from oarlock.experiments.loops.step_response import StepResult
 from oarlock.files import read_text, write_atomic
 from oarlock.handover.header import DEFAULT_MAP, default_map, header
 from oarlock.handover.patch import patch_file
 from oarlock.handover.proof import Proof, error_sequence, prove
 from oarlock.handover.values import handover_values
-from oarlock.identify.experiments import CurrentStep, Experiment
-from oarlock.identify.readings import PATHS, QUANTITIES, experiment_for
-from oarlock.identify.step_response import StepResult
 from oarlock.quantities.display import sentence, whole_degrees, with_std
-from oarlock.records import Finding, Run
+from oarlock.records import Finding, Reading, Run
 from oarlock.records.csv_file import write_record
-from oarlock.session.handover_view import digest
-from oarlock.session.perform import Performed, Reading, perform
-from oarlock.session.sensing_view import (
+from oarlock.records.quantity import BY_KEY, KEYS
+from oarlock.session.perform import Performed, perform
+from oarlock.session.session import Session
+from oarlock.store.project import Project
+from oarlock.views.handover import digest
+from oarlock.views.sensing import (
     HAND,
     PULSES,
     PUSH,
@@ -47,17 +51,11 @@ from oarlock.session.sensing_view import (
     needed_for,
     steps,
 )
-from oarlock.session.session import Session
-from oarlock.store.project import Project
 
 Say = Callable[[str], None]
 _PACE = 5  # times real time
 _WATCHDOG = "0.3"  # s: nobody stands beside this drive, and the machine may be busy
 _TRIES = 3  # of an experiment, where a busy machine could not keep the heartbeat
-_SYMBOLS = {
-    "resistance": "R with cable", "inductance_d": "Ld", "inductance_q": "Lq", "flux": "flux",
-    "inertia": "inertia", "resonance": "resonance",
-}  # fmt: skip
 
 
 def run_job(folder: Path, say: Say, *, seed: int = 0, only: tuple[str, ...] = AXES) -> int:
@@ -143,23 +141,25 @@ class _Job:
         order += [SEARCH] if SEARCH in kinds_for(axis) else []
         order += [SPIN, START] if START in kinds_for(axis) else []
         for kind in order:
-            step = steps(self._session)[kind]
+            step = steps(self._session.now)[kind]
             if step.waits_for:
                 self._failures.append(f"{step.title} waits for {step.waits_for}")
                 return
-            run, finding = self._play(experiment_of(kind, self._session), kind.replace(" ", "-"))
+            run, finding = self._play(
+                experiment_of(kind, self._session.now), kind.replace(" ", "-")
+            )
             if not isinstance(finding, Finding) or not finding.holds:
                 why = finding.failed[0].sentence if isinstance(finding, Finding) else run.ended
                 self._say(f"{step.title:32}{why}")
                 self._failures.append(f"{kind}: {why}")
                 return
-            if may_adopt(self._session, run, finding):
+            if may_adopt(self._session.now, run, finding):
                 self._session.adopt(finding, run)
             self._say(f"{step.title:32}{finding.remark}")
-        self._say(answer(self._session, steps(self._session))[0])
+        self._say(answer(self._session.now, steps(self._session.now))[0])
         self._say("")
 
-    def _play(self, experiment: Experiment, name: str) -> tuple[Run, Reading]:
+    def _play(self, experiment: Experiment, name: str) -> tuple[Run, Reading | None]:
         performed, run, lost = None, None, None
         for _ in range(_TRIES):
             try:
@@ -188,14 +188,14 @@ class _Job:
 
     def _identify(self) -> None:
         self._say(f"{'quantity':14}{'datasheet':>14}{'measured':>14}{'±':>9}  check")
-        for quantity in QUANTITIES:
+        for quantity in KEYS:
             run, finding = self._play(experiment_for(quantity, held=self._held), quantity)
             if not isinstance(finding, Finding):
                 self._failures.append(f"{quantity}: {run.ended}")
                 continue
             verdict = "holds" if finding.holds else finding.failed[0].sentence
             shown, number, plus = self._values(quantity, finding)
-            self._say(f"{_SYMBOLS[quantity]:14}{shown:>14}{number:>14}{plus:>9}  {verdict}")
+            self._say(f"{BY_KEY[quantity].name:14}{shown:>14}{number:>14}{plus:>9}  {verdict}")
             if finding.holds:
                 self._session.adopt(finding, run)
             else:
@@ -203,7 +203,7 @@ class _Job:
 
     def _values(self, quantity: str, finding: Finding) -> tuple[str, str, str]:
         """Return (printed, measured, ±) of a quantity as texts."""
-        path = PATHS[quantity]
+        path = BY_KEY[quantity].path
         if path not in finding.estimates:
             return "", "-", ""
         old = self._session.axis.optional(path)
@@ -259,7 +259,7 @@ class _Job:
                 continue
             rows = (
                 ("predicted", result.predicted, result.predicted_fit),
-                ("measured", result.figures, result.fitted),
+                ("measured", result.response, result.fitted),
             )
             for word, f, fit in rows:
                 self._say(
@@ -273,7 +273,7 @@ class _Job:
         values = handover_values(session.axis)
         errors = {}
         for name in ("d", "q"):
-            found = session.verification(name)
+            found = session.now.verification(name)
             record = session.record(found[0].id) if found else None
             if record:
                 errors[name] = error_sequence(record, name)

@@ -22,8 +22,10 @@ from canopen.sdo.exceptions import SdoAbortedError, SdoCommunicationError
 from numpy.typing import NDArray
 
 from oarlock.cancel import Cancel
+from oarlock.drive.contract.trips import STATES
+from oarlock.drive.contract.trips import trip as trip_of
 from oarlock.drive.heart import Heart
-from oarlock.drive.link import STATES, Live, Progress, Status, trip_name
+from oarlock.drive.link import Live, Progress, Status
 from oarlock.drive.transfers import fetch, fetch_trace
 from oarlock.drive.travel import Ledger
 from oarlock.drive.unix_bus import descriptor, open_bus, pack
@@ -147,7 +149,7 @@ class CanopenLink:
         current, state, trip, counter, temperature = _STREAM_2.unpack(data)
         live = Live(
             state=STATES[state] if state < len(STATES) else f"state {state}, unknown",
-            trip=trip_name(trip),
+            trip=trip_of(trip),
             bus=self._first[0],
             speed=self._first[1],
             current=current,
@@ -298,7 +300,7 @@ class CanopenLink:
                                     place=self._place)  # fmt: skip
         return Status(
             state=STATES[int(state)],
-            trip=trip_name(int(trip)),
+            trip=trip_of(int(trip)),
             played=played,
             rows=int(rows),
         )

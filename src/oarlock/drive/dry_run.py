@@ -5,6 +5,8 @@ unknown or no number is refused.
 """
 
 import math
+from dataclasses import dataclass
+from enum import StrEnum
 
 from oarlock.drive.steps import (
     CHANNELS,
@@ -21,36 +23,75 @@ from oarlock.drive.travel import Span, too_far, within
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains
 
+
+class ProblemCode(StrEnum):
+    """What a problem is about; code may compare it, never the sentence."""
+
+    STEPS = "steps"
+    LIMITS = "limits"
+    TRAVEL = "travel"
+    RECORDER = "recorder"
+    CONTROLLERS = "controllers"
+    SENSING = "sensing"  # something has to be found in Sensing first
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """Why a plan may not be played."""
+
+    code: ProblemCode
+    sentence: str
+
+
 _MOST_DECIMATION = 65535
 _MOST_GAIN = 1e6
 
 
-def problems(plan: Plan, axis: Axis) -> list[str]:
+def problems(plan: Plan, axis: Axis) -> list[Problem]:
     """Dry run: why this plan may not be played; what is unknown is refused, NaN included."""
+    steps = _step_count(plan)
+    for number, step in enumerate(plan.steps, 1):
+        steps += [f"step {number} {text}" for text in _step_problems(step, plan.limits, axis)]
+    said = (
+        (ProblemCode.LIMITS, _limits(plan, axis)),
+        (ProblemCode.TRAVEL, _travel(plan, axis)),
+        (ProblemCode.RECORDER, _recorder(plan, axis)),
+        (ProblemCode.CONTROLLERS, _controllers(plan)),
+        (ProblemCode.SENSING, _blind(plan, axis)),
+        (ProblemCode.STEPS, steps),
+    )
+    return [Problem(code, text) for code, texts in said for text in texts]
+
+
+def _step_count(plan: Plan) -> list[str]:
+    if 1 <= len(plan.steps) <= MAX_STEPS:
+        return []
+    return [f"{len(plan.steps)} steps; a drive takes 1 to {MAX_STEPS}"]
+
+
+def _limits(plan: Plan, axis: Axis) -> list[str]:
     found: list[str] = []
     peak = axis.machine.peak_current.value
     full_scale = axis.inverter.current_full_scale.value
-    if not 1 <= len(plan.steps) <= MAX_STEPS:
-        found.append(f"{len(plan.steps)} steps; a drive takes 1 to {MAX_STEPS}")
     if not plan.limits.current <= min(1.25 * peak, full_scale):
         found.append(f"aborts only at {plan.limits.current:g} A; the machine bears {peak:.3g} A")
     if not plan.limits.speed <= axis.machine.max_speed.value:
         found.append("aborts only above the top speed")
     if not (0.0 < plan.limits.travel < math.inf and 0.0 < plan.limits.time <= 300.0):
         found.append("has no limit of travel or time")
+    if not plan.duration <= plan.limits.time:
+        found.append(f"lasts {plan.duration:.3g} s, aborts after {plan.limits.time:.3g} s")
+    return found
+
+
+def _travel(plan: Plan, axis: Axis) -> list[str]:
+    found: list[str] = []
     most = axis.mechanics.max_turns
     if most is not None and not plan.limits.travel <= 1.000001 * math.tau * most.value:
         turns = plan.limits.travel / math.tau
         found.append(f"aborts only after {turns:.3g} turns; the shaft may turn {most.value:g}")
     if within(plan, axis, Span()) is None:
         found.append(too_far(plan, axis))
-    if not plan.duration <= plan.limits.time:
-        found.append(f"lasts {plan.duration:.3g} s, aborts after {plan.limits.time:.3g} s")
-    found += _recorder(plan, axis)
-    found += _controllers(plan)
-    found += _blind(plan, axis)
-    for number, step in enumerate(plan.steps, 1):
-        found += [f"step {number} {text}" for text in _step_problems(step, plan.limits, axis)]
     return found
 
 
@@ -154,6 +195,8 @@ def refuse(plan: Plan, axis: Axis) -> None:
     if found:
         more = f" (and {len(found) - 1} more)" if len(found) > 1 else ""
         remedy = "Lower the amplitude, or check the machine's limits"
-        if "Sensing" in found[0]:
+        if found[0].code is ProblemCode.SENSING:
             remedy = "The order is: currents, phases, sensor, zero, then everything else"
-        raise InputError(f"{plan.name}: {found[0]}{more}", place="experiment", remedy=remedy)
+        raise InputError(
+            f"{plan.name}: {found[0].sentence}{more}", place="experiment", remedy=remedy
+        )

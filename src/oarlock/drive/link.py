@@ -8,15 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.cancel import Cancel
+from oarlock.drive.contract.trips import NONE, Trip
 from oarlock.drive.travel import Ledger
 
 Progress = Callable[[float, str], None]  # (0 to 1, what is being done)
-STATES = ("de-energised", "running", "done", "tripped")
-TRIPS = (
-    "", "over-current", "under-voltage", "heartbeat lost",
-    "current above the experiment's limit", "speed above the experiment's limit",
-    "travel above the experiment's limit", "time above the experiment's limit", "recorder full",
-)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -24,7 +19,7 @@ class Live:
     """What a drive says of itself all the time; SI."""
 
     state: str  # of `STATES`
-    trip: str = ""
+    trip: Trip = NONE
     bus: float = 0.0  # V
     speed: float = 0.0  # rad/s, mechanical
     current: float = 0.0  # A, peak
@@ -40,14 +35,9 @@ class Status:
     """How far the experiment is."""
 
     state: str
-    trip: str
+    trip: Trip
     played: float  # s
     rows: int
-
-
-def trip_name(number: int) -> str:
-    """Return what a trip's number means; one that this program does not know keeps its number."""
-    return TRIPS[number] if 0 <= number < len(TRIPS) else f"trip {number}, unknown to this program"
 
 
 # Classes of emergency codes (CiA 301, table 26), by the code's first digits.

@@ -137,7 +137,8 @@ def _play(
         settings=dict(settings),
         drive=link.name,
         date=started,
-        ended="done" if status.state == "done" else f"tripped: {status.trip}",
+        ended="done" if status.state == "done" else f"tripped: {status.trip.words}",
+        trip=status.trip.key,
     )
 
 

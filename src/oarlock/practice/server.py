@@ -16,6 +16,7 @@ import numpy as np
 from canopen.sdo.exceptions import SdoAbortedError
 
 from oarlock.drive.canopen_link import CLEAR, CLIENT_ID, START, STOP, dictionary
+from oarlock.drive.contract.trips import trip
 from oarlock.drive.unix_bus import BUSY, FRAME, pack, unpack
 from oarlock.errors import InputError
 from oarlock.practice.sdo import BlockSdoServer, Values
@@ -49,7 +50,6 @@ _SIGNED = {
     (0x2016, 3), *((0x2014, n) for n in range(1, 9)),
 }  # fmt: skip
 _FORMATS = {0x03: "<h", 0x05: "<B", 0x06: "<H", 0x07: "<I", 0x02: "<b", 0x08: "<f"}
-_EMCY = {k.TRIP_OVERCURRENT: 0x2310, k.TRIP_UNDERVOLTAGE: 0x3220, k.TRIP_HEARTBEAT: 0x8130}
 
 
 class Firmware:
@@ -281,7 +281,7 @@ class Server:
             model.stop(k.TRIP_HEARTBEAT)
         if model.trip != self._reported_trip:
             self._reported_trip = model.trip
-            code = _EMCY.get(model.trip, 0xFF00 if model.trip else 0)
+            code = trip(model.trip).emergency
             self._send(0x80 + NODE, struct.pack("<HBB4x", code, int(bool(code)), model.trip))
 
     def _exchange(self, timeout: float) -> bool:

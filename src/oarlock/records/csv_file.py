@@ -13,7 +13,7 @@ from oarlock.files import parse_toml, read_head, read_text, shown, text_lines, w
 from oarlock.records.record import Record
 
 _COLUMN = re.compile(r"^\s*([A-Za-z_]\w*)\s*\[([^\]]*)\]\s*$")
-_KNOWN = {"experiment", "sample_time", "settings", "drive", "date", "ended"}
+_KNOWN = {"experiment", "sample_time", "settings", "drive", "date", "ended", "trip"}
 
 
 def write_record(path: Path, record: Record) -> None:
@@ -22,6 +22,7 @@ def write_record(path: Path, record: Record) -> None:
 
     head: dict[str, Any] = {"experiment": record.experiment, "sample_time": record.sample_time}
     head |= {"drive": record.drive, "date": record.date, "ended": record.ended}
+    head |= {"trip": record.trip} if record.trip else {}
     head["settings"] = dict(record.settings)
     lines = [f"# {line}".rstrip() for line in tomlkit.dumps(head).splitlines()]
     names = list(record.columns)
@@ -56,6 +57,7 @@ def read_record(path: Path) -> Record:
         drive=str(head.get("drive", "") or f"file {shown(Path(path.name))}"),
         date=str(head.get("date", "")),
         ended=str(head.get("ended", "done")),
+        trip=str(head.get("trip", "")),
     )
 
 

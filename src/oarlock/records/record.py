@@ -1,8 +1,10 @@
 """Record, finding and run: frozen data that every later stage reads and none changes."""
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from enum import StrEnum
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,7 +26,8 @@ class Record:
     settings: Mapping[str, Any] = field(default_factory=dict)  # plain values, as TOML holds them
     drive: str = ""
     date: str = ""  # ISO 8601
-    ended: str = "done"  # or why it ended before its time
+    ended: str = "done"  # or why it ended before its time, for people
+    trip: str = ""  # key of the drive's trip that ended it
 
     def __post_init__(self) -> None:
         lengths = {name: column.shape for name, column in self.columns.items()}
@@ -46,13 +49,47 @@ class Record:
         return next(iter(self.columns.values())).size if self.columns else 0
 
 
+class Ask(StrEnum):
+    """How an experiment might succeed if it were played again."""
+
+    NOTHING = "nothing"
+    WEAKER = "weaker"
+    STRONGER = "stronger"
+    LONGER = "longer"
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Check:
     """One thing that must hold before a number can be believed, in plain words."""
 
-    name: str
+    code: str  # a few words that stay as they are: code may compare them
     passed: bool
     sentence: str
+    ask: Ask = Ask.NOTHING  # where it failed: what another try would need
+
+
+class Reading(Protocol):
+    """What was read off a record: checks, figures for the logbook, a few words, a small curve."""
+
+    @property
+    def checks(self) -> tuple[Check, ...]:
+        """What had to hold."""
+
+    @property
+    def holds(self) -> bool:
+        """Whether every check passed."""
+
+    @property
+    def figures(self) -> Mapping[str, float]:
+        """What the logbook shows and compares, SI, by key."""
+
+    @property
+    def said(self) -> str:
+        """What the program says of it, in a few words."""
+
+    @property
+    def curve(self) -> Array:
+        """What draws it in small."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -65,6 +102,27 @@ class Finding:
     checks: tuple[Check, ...]
     remark: str = ""  # "falls 9 % to 18 A"
     evidence: Mapping[str, Array] = field(default_factory=dict)
+    headline: str = ""  # path of the estimate that the logbook tells; empty: the first
+
+    @property
+    def figures(self) -> Mapping[str, float]:
+        """The headline's value and standard uncertainty."""
+        if not self.estimates:
+            return {}
+        path = self.headline or next(iter(self.estimates))
+        estimate = self.estimates[path]
+        return {path: estimate.value, "std": estimate.std or math.nan}
+
+    @property
+    def said(self) -> str:
+        """The first check that failed, or the estimator's remark."""
+        return self.failed[0].sentence if self.failed else self.remark
+
+    @property
+    def curve(self) -> Array:
+        """What was fitted."""
+        key = "fit_v" if "fit_v" in self.evidence else "fitted"
+        return self.evidence.get(key, np.zeros(0))
 
     @property
     def holds(self) -> bool:

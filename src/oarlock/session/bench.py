@@ -11,7 +11,7 @@ from oarlock.cancel import Cancel
 from oarlock.drive.link import Link, Live, emergency_name
 from oarlock.drive.travel import Span
 from oarlock.errors import InputError, OarlockError
-from oarlock.identify.experiments import Experiment
+from oarlock.experiments.common.experiment import Experiment
 from oarlock.machine import Axis
 from oarlock.records import Record
 from oarlock.session.jobs import Done, Failed, Jobs, Post, Progress, Stopped

@@ -12,11 +12,12 @@ from typing import Any
 
 from psygnal import Signal
 
-from oarlock.control.design import design_current
+from oarlock.control.current import design_current
 from oarlock.errors import InputError
-from oarlock.identify.experiments import CurrentStep
-from oarlock.identify.readings import QUANTITIES
-from oarlock.identify.step_response import StepResult
+from oarlock.experiments.loops.current_step import CurrentStep
+from oarlock.experiments.reading import gains_of, read
+from oarlock.experiments.registry import KIND
+from oarlock.experiments.sensing.kinds import SENSING_KEYS
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, Parameter, TargetKind
 from oarlock.machine.axis import rederived
 from oarlock.machine.axis_file import format_axis, parse_axis
@@ -24,13 +25,14 @@ from oarlock.machine.doubts import doubt
 from oarlock.machine.fields import BY_PATH
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.entry import parse
-from oarlock.records import Finding, Record, Run
-from oarlock.sensing.readings import PROOFS, READERS
+from oarlock.records import Finding, Reading, Record, Run
+from oarlock.records.quantity import KEYS
 from oarlock.session.history import History
-from oarlock.session.perform import Performed, Reading, gains_of, read
+from oarlock.session.perform import Performed
 from oarlock.session.saver import Saver
 from oarlock.session.screen_state import SHARED, sound
 from oarlock.store.project import Project
+from oarlock.views.snapshot import Snapshot
 
 
 class Session:
@@ -64,7 +66,7 @@ class Session:
         self._drag_from: Axis | None = None
         self._next_run = project.next_run()
         self._records: dict[int, Record] = {}
-        self.readings: dict[int, Reading] = {}
+        self.readings: dict[int, Reading | None] = {}
         self.trouble = ""
         self.unwritten: set[int] = set()  # runs that are not in the file yet
         wanted = self._kept_view.get("axis")
@@ -103,6 +105,13 @@ class Session:
         self.set_view("axis", name)
         self.axis_changed.emit(self._axis)
         self.runs_changed.emit()
+
+    @property
+    def now(self) -> Snapshot:
+        """What stands at this moment, frozen, for the views."""
+        return Snapshot(
+            axis=self._axis, runs=self.runs, readings=dict(self.readings), screen=dict(self.view)
+        )
 
     # The axis
 
@@ -267,7 +276,7 @@ class Session:
         newest = {run.kind: run.id for run in self.runs if run.id in named}
         used = set(newest.values())  # an older one that lent a part of it has lost the mark
         for run in self.runs:
-            if run.kind not in PROOFS and run.used != (run.id in used):
+            if not KIND[run.kind].proves and run.used != (run.id in used):
                 self.change_run(run.id, used=run.id in used)
 
     def take_back(self, run: Run) -> None:
@@ -278,7 +287,7 @@ class Session:
         InputError : the run has none
 
         """
-        gains = gains_of(run)
+        gains = gains_of(run.gains)
         if gains is None:
             raise InputError("this run has no gains of the loop", place=run.title)
         axis = replace(self._axis, gains=gains)
@@ -293,11 +302,7 @@ class Session:
     def keep(self, performed: Performed) -> Run:
         """Put a played experiment into the logbook; it cannot be lost from here on."""
         settings = {**performed.run.settings}
-        if (
-            "winding" in self.view
-            and "winding" not in settings
-            and performed.run.kind in QUANTITIES
-        ):
+        if "winding" in self.view and "winding" not in settings and performed.run.kind in KEYS:
             settings["winding"] = self.view["winding"]  # °C, as noted
         run = replace(performed.run, id=self._next_run, settings=settings)
         self._next_run += 1
@@ -327,10 +332,6 @@ class Session:
         self._saver.submit(lambda: self._project.change_run(number, **changes))
         self.runs_changed.emit()
 
-    def run(self, number: int) -> Run | None:
-        """Return a run by its number."""
-        return next((run for run in self.runs if run.id == number), None)
-
     def record(self, number: int) -> Record | None:
         """Return a run's record, from memory or from the file."""
         found = self.record_source(number)()
@@ -346,58 +347,28 @@ class Session:
         project = self._project
         return lambda: project.record(number)
 
-    def latest(self, kind: str) -> Run | None:
-        """Return the newest run of a kind that ended well."""
-        early = kind in READERS  # what tripped still says why
-        return next(
-            (r for r in reversed(self.runs) if r.kind == kind and (early or r.ended == "done")),
-            None,
-        )
+    def record_sources(self, runs: Mapping[str, int]) -> dict[str, Callable[[], Record | None]]:
+        """Return what fetches the records of several runs, by the names given with them."""
+        return {name: self.record_source(number) for name, number in runs.items()}
 
     def wanted_readings(self) -> list[Run]:
         """Return the runs whose readings the screens need and do not have yet."""
-        newest = [self.latest(kind) for kind in (*QUANTITIES, *READERS)]
+        newest = [self.now.latest(kind) for kind in (*KEYS, *SENSING_KEYS)]
         steps = [r for r in self.runs if r.kind == CurrentStep.name and r.ended == "done"]
-        again = [r for kind in QUANTITIES for r in self.runs
+        again = [r for kind in KEYS for r in self.runs
                  if r.kind == kind and r.ended == "done"][-12:]  # fmt: skip
         needed = [*(run for run in newest if run), *again, *steps[-2:]]
         needed += [r for r in steps if r.pinned]
         for name in ("d", "q"):  # what the rail and the proof rest on, however old
             proof = [r for r in steps if r.settings.get("axis_name") == name
-                     and gains_of(r) == self._axis.gains]  # fmt: skip
+                     and gains_of(r.gains) == self._axis.gains]  # fmt: skip
             needed += proof[-1:]
         return list({r.id: r for r in needed if r.id not in self.readings}.values())
 
-    def take_reading(self, number: int, reading: Reading) -> None:
+    def take_reading(self, number: int, reading: Reading | None) -> None:
         """Take what was made of an old record, after the project was opened again."""
         self.readings[number] = reading
         self.readings_changed.emit()
-
-    def finding(self, quantity: str) -> tuple[Run, Finding] | None:
-        """Return the newest run of a quantity with its finding."""
-        run = self.latest(quantity)
-        reading = self.readings.get(run.id) if run else None
-        return (run, reading) if run and isinstance(reading, Finding) else None
-
-    def findings(self, quantity: str) -> list[Finding]:
-        """Return the findings of a quantity that are read, oldest first."""
-        found = [self.readings.get(run.id) for run in self.runs if run.kind == quantity]
-        return [reading for reading in found if isinstance(reading, Finding)]
-
-    def step_of(self, run: Run) -> StepResult | None:
-        """Return what was read off a current step."""
-        reading = self.readings.get(run.id)
-        return reading if isinstance(reading, StepResult) else None
-
-    def verification(self, axis_name: str) -> tuple[Run, StepResult] | None:
-        """Return the newest step along `axis_name` that ran with the gains in use."""
-        for run in reversed(self.runs):
-            if run.kind != CurrentStep.name or run.settings.get("axis_name") != axis_name:
-                continue
-            step = self.step_of(run)
-            if step and gains_of(run) == self._axis.gains:
-                return run, step
-        return None
 
     # The file
 
@@ -450,7 +421,8 @@ def read_again(run: Run, record: Record, axis: Axis) -> Reading:
     made_on = run.settings.get("made_on")
     if isinstance(made_on, str):
         axis = parse_axis(made_on, place=f"run {run.id}")
-    return read(record, axis, gains_of(run))
+    gains = gains_of(run.gains)
+    return read(record, replace(axis, gains=gains) if gains else axis)
 
 
 def _numbers(gains: CurrentGains) -> tuple[float, ...]:

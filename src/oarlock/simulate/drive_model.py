@@ -9,18 +9,6 @@ from numpy.typing import NDArray
 from oarlock.simulate import _kernels as k
 
 CHANNELS = k.CHANNELS
-STATES = {0: "de-energised", 1: "running", 2: "done", 3: "tripped"}
-TRIPS = {
-    k.TRIP_NONE: "",
-    k.TRIP_OVERCURRENT: "over-current",
-    k.TRIP_UNDERVOLTAGE: "under-voltage",
-    k.TRIP_HEARTBEAT: "heartbeat lost",
-    k.TRIP_LIMIT_CURRENT: "current above the experiment's limit",
-    k.TRIP_LIMIT_SPEED: "speed above the experiment's limit",
-    k.TRIP_LIMIT_TRAVEL: "travel above the experiment's limit",
-    k.TRIP_LIMIT_TIME: "time above the experiment's limit",
-    k.TRIP_RECORDER_FULL: "recorder full",
-}
 SENSORS = ("none", "encoder", "resolver", "hall")
 MAX_ROWS = 512
 CAPACITY = 16384
@@ -234,12 +222,12 @@ class DriveModel:
 
     @property
     def state(self) -> int:
-        """A key of `STATES`."""
+        """0 de-energised, 1 running, 2 done, 3 tripped."""
         return int(self._meta[k.RUNNING])
 
     @property
     def trip(self) -> int:
-        """A key of `TRIPS`."""
+        """Number of the trip, 0 for none: the kernel's `TRIP_` names."""
         return int(self._meta[k.TRIP])
 
     @property

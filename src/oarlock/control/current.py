@@ -1,0 +1,270 @@
+"""The current loop: plant held over a sample, one sample of delay, PI; and its gains.
+
+The user gives one figure. The PI zero is laid on the plant's pole, exactly, in z. What remains
+is L(z) = k / (z (z - 1)), whatever R and L are, with phase -90° - 1.5·ω·Ts and gain
+k / (2 sin(ω·Ts/2)) (derived from Holmes et al., IEEE Trans. Power Electron. 24(11), 2009,
+p. 2417, with the hold kept instead of approximated).
+"""
+
+import math
+from dataclasses import dataclass
+from enum import StrEnum
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.control.discrete import Discrete
+from oarlock.control.margins import Margins, margins
+from oarlock.errors import InputError
+from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
+
+Array = NDArray[np.float64]
+LEAST_MARGIN = math.radians(30.0)
+BRISK, GOOD = math.radians(45.0), math.radians(60.0)
+HERTZ = math.tau  # rad/s for each Hz
+
+
+class IntegralRule(StrEnum):
+    """How the firmware sums up the error."""
+
+    BACKWARD = "backward"  # the sum includes the newest error
+    FORWARD = "forward"  # it does not
+    TRAPEZOIDAL = "trapezoidal"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Plant:
+    """One winding axis behind the inverter."""
+
+    R: float  # ohm
+    L: float  # H
+    Ts: float  # s
+
+    @property
+    def pole(self) -> float:
+        """Where the electrical pole lies in z."""
+        return math.exp(-self.R * self.Ts / self.L)
+
+    @property
+    def gain(self) -> float:
+        """A for each V held over one sample: (1 - a)/R."""
+        return -math.expm1(-self.R * self.Ts / self.L) / self.R
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PI:
+    """Parallel PI controller."""
+
+    Kp: float  # V/A
+    Ki: float  # V/(A s)
+    rule: IntegralRule = IntegralRule.BACKWARD
+
+    def loop(self, Ts: float) -> Discrete:
+        """Return the controller, from the error to the voltage."""
+        k = self.Ki * Ts
+        first = {
+            IntegralRule.BACKWARD: self.Kp + k,
+            IntegralRule.FORWARD: self.Kp,
+            IntegralRule.TRAPEZOIDAL: self.Kp + 0.5 * k,
+        }[self.rule]
+        return Discrete((first, k), (1.0, 0.0), Ts)
+
+
+@dataclass(frozen=True)
+class CurrentLoop:
+    """Plant and controller, closed over one sample of delay."""
+
+    plant: Plant
+    pi: PI
+
+    @cached_property
+    def controller(self) -> Discrete:
+        """From the error to the voltage."""
+        return self.pi.loop(self.plant.Ts)
+
+    @cached_property
+    def winding(self) -> Discrete:
+        """From the commanded voltage to the current, a sample of delay included."""
+        gone = -math.expm1(-self.plant.R * self.plant.Ts / self.plant.L)  # 1 - a, exactly
+        return Discrete((self.plant.gain,), (1.0, 1.0 + gone, gone), self.plant.Ts)
+
+    @cached_property
+    def opened(self) -> Discrete:
+        """The open loop, whose margins count."""
+        return self.controller.series(self.winding)
+
+    @cached_property
+    def closed(self) -> Discrete:
+        """From the reference to the current."""
+        return self.opened.feedback()
+
+    @cached_property
+    def effort(self) -> Discrete:
+        """From the reference to the voltage."""
+        return self.controller.feedback(self.winding)
+
+    def step(self, samples: int) -> tuple[Array, Array]:
+        """Return (current, voltage) for a reference step of 1 A at sample 0."""
+        return self.closed.step(samples), self.effort.step(samples)
+
+    def noise_gain(self, samples: int = 2000) -> tuple[float, float]:
+        """Return (A, V) rms of current and voltage for 1 A rms of white sense noise."""
+        current, voltage = self.closed.pulse(samples), self.effort.pulse(samples)
+        return float(np.sqrt(np.sum(current**2))), float(np.sqrt(np.sum(voltage**2)))
+
+
+@dataclass(frozen=True, kw_only=True)
+class CurrentDesign:
+    """Gains for both axes with the loops they close; keeps what it was made from."""
+
+    target: CurrentTarget
+    d: CurrentLoop
+    q: CurrentLoop
+    gains: CurrentGains
+
+    @cached_property
+    def margins(self) -> Margins:
+        """Of the q loop; the d loop shares them, since both zeros cancel exactly."""
+        return margins(self.q.opened)
+
+    def loop(self, axis: str) -> CurrentLoop:
+        """Return the loop of axis `d` or `q`."""
+        return self.d if axis == "d" else self.q
+
+
+def crossover_for(target: CurrentTarget, Ts: float) -> float:
+    """Return the crossover (rad/s) that meets `target`.
+
+    Parameters
+    ----------
+    target : exactly one figure, SI
+    Ts : s, sample time of the loop
+
+    Raises
+    ------
+    InputError : a figure that this delay cannot give, with the nearest one that it can
+
+    """
+    if not (math.isfinite(target.value) and target.value > 0.0):
+        raise _refusal(f"{target.kind.value.replace('_', ' ')} must be above zero", Ts, target)
+    if target.kind is TargetKind.PHASE_MARGIN:
+        crossover = (math.pi / 2.0 - target.value) / (1.5 * Ts)
+    elif target.kind is TargetKind.TIME_CONSTANT:
+        crossover = 1.0 / target.value
+    elif target.kind is TargetKind.BANDWIDTH:
+        crossover = _crossover_for_bandwidth(target, Ts)
+    else:
+        crossover = target.value
+    if not crossover > 0.0:
+        cause = f"no crossover leaves {math.degrees(target.value):.3g}° of margin"
+        raise InputError(cause, place="current loop", remedy="Ask for less than 90°")
+    left = math.pi / 2.0 - 1.5 * crossover * Ts
+    if left < 1e-6 or (left < LEAST_MARGIN - 1e-9 and not target.override_margin):
+        shown = f"{crossover / HERTZ:.0f} Hz leaves {math.degrees(left):.0f}° of phase margin"
+        raise _refusal(f"the delay forbids it: {shown}, 30° are wanted", Ts, target)
+    return crossover
+
+
+def fastest_crossover(Ts: float, margin: float = LEAST_MARGIN) -> float:
+    """Return the highest crossover (rad/s) that keeps `margin` (rad)."""
+    return (math.pi / 2.0 - margin) / (1.5 * Ts)
+
+
+def closed_bandwidth(crossover: float, Ts: float) -> float:
+    """Return the -3 dB bandwidth (rad/s) of the cancelled loop with this crossover.
+
+    |T|² = 1/2 of T = k/(z² - z + k) is a quadratic in cos(ω·Ts):
+    4k·c² - 2(1+k)·c + (1-k)² + 1 - 2k² = 0.
+    """
+    k = 2.0 * math.sin(0.5 * crossover * Ts)
+    a, b, c = 4.0 * k, -2.0 * (1.0 + k), (1.0 - k) ** 2 + 1.0 - 2.0 * k * k
+    root = b * b - 4.0 * a * c
+    if root < 0.0:
+        return math.pi / Ts
+    cosine = (-b - math.sqrt(root)) / (2.0 * a)
+    return math.acos(max(cosine, -1.0)) / Ts if cosine <= 1.0 else math.pi / Ts
+
+
+def _crossover_for_bandwidth(target: CurrentTarget, Ts: float) -> float:
+    low, high = 1e-6 / Ts, fastest_crossover(Ts, 1e-6)
+    if target.value >= closed_bandwidth(high, Ts):
+        cause = f"the delay forbids a bandwidth of {target.value / HERTZ:.0f} Hz"
+        raise _refusal(cause, Ts, target)
+    for _ in range(80):
+        middle = 0.5 * (low + high)
+        if closed_bandwidth(middle, Ts) < target.value:
+            low = middle
+        else:
+            high = middle
+    return 0.5 * (low + high)
+
+
+def _refusal(cause: str, Ts: float, target: CurrentTarget) -> InputError:
+    limit = fastest_crossover(Ts)
+    remedy = {
+        TargetKind.CROSSOVER: f"Ask for at most {limit / HERTZ:.0f} Hz",
+        TargetKind.BANDWIDTH: f"Ask for at most {closed_bandwidth(limit, Ts) / HERTZ:.0f} Hz",
+        TargetKind.PHASE_MARGIN: "Ask for 30° to 89°",
+        TargetKind.TIME_CONSTANT: f"Ask for at least {1e6 / limit:.0f} µs",
+    }[target.kind]
+    return InputError(cause, place="current loop", remedy=remedy)
+
+
+def pi_for(plant: Plant, crossover: float, rule: IntegralRule = IntegralRule.BACKWARD) -> PI:
+    """Return the PI whose zero cancels the plant's pole and whose loop crosses at `crossover`."""
+    k = 2.0 * math.sin(0.5 * crossover * plant.Ts) / plant.gain  # leading coefficient of C(z)
+    a = plant.pole
+    if rule is IntegralRule.BACKWARD:
+        return PI(Kp=k * a, Ki=k * (1.0 - a) / plant.Ts, rule=rule)
+    if rule is IntegralRule.FORWARD:
+        return PI(Kp=k, Ki=k * (1.0 - a) / plant.Ts, rule=rule)
+    return PI(Kp=0.5 * k * (1.0 + a), Ki=k * (1.0 - a) / plant.Ts, rule=rule)
+
+
+def plants(axis: Axis) -> tuple[Plant, Plant]:
+    """Return the d and q plants of the axis's best estimates."""
+    m, Ts = axis.machine, axis.inverter.Ts
+    return (
+        Plant(R=m.R.value, L=m.Ld.value, Ts=Ts),
+        Plant(R=m.R.value, L=m.Lq.value, Ts=Ts),
+    )
+
+
+def design_current(axis: Axis, target: CurrentTarget | None = None) -> CurrentDesign:
+    """Return gains and loops for the axis's target, or for another one.
+
+    Raises
+    ------
+    InputError : a target that the delay forbids
+
+    """
+    target = target or axis.target
+    crossover = crossover_for(target, axis.inverter.Ts)
+    loops = [CurrentLoop(plant, pi_for(plant, crossover)) for plant in plants(axis)]
+    d, q = loops
+    gains = CurrentGains(Kp_d=d.pi.Kp, Ki_d=d.pi.Ki, Kp_q=q.pi.Kp, Ki_q=q.pi.Ki)
+    return CurrentDesign(target=target, d=d, q=q, gains=gains)
+
+
+def loops_with(axis: Axis, gains: CurrentGains) -> tuple[CurrentLoop, CurrentLoop]:
+    """Return the d and q loops of given gains on the axis's best estimates."""
+    d, q = plants(axis)
+    return (
+        CurrentLoop(d, PI(Kp=gains.Kp_d, Ki=gains.Ki_d)),
+        CurrentLoop(q, PI(Kp=gains.Kp_q, Ki=gains.Ki_q)),
+    )
+
+
+def hold_correction(loop: CurrentLoop, crossover: float) -> float:
+    """Return Kp over ωc·L: what the sampled hold changes in the textbook gain."""
+    return loop.pi.Kp / (crossover * loop.plant.L)
+
+
+def verdict(phase_margin: float) -> str:
+    """Return the word for a phase margin (rad): good, brisk, risky or refused."""
+    if phase_margin >= GOOD - 1e-9:
+        return "good"
+    if phase_margin >= BRISK:
+        return "brisk"
+    return "risky" if phase_margin >= LEAST_MARGIN - 1e-9 else "refused"

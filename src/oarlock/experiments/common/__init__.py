@@ -1,0 +1,1 @@
+"""What experiments share: movement, speeds, forced fields, angles, checks."""

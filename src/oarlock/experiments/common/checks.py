@@ -1,0 +1,43 @@
+"""Checks that more than one estimator makes, in one wording."""
+
+import numpy as np
+
+from oarlock.machine import Axis
+from oarlock.machine.axis import suspected_slip
+from oarlock.records import Ask, Check, Record
+
+_ALLOWED_LIMITED = 0.01  # share of the samples
+
+
+def voltage_limit(record: Record, axis: Axis) -> Check:
+    """Return whether the bus left room: the commanded voltage stayed off its limit."""
+    volts = np.hypot(record["vd"], record["vq"])
+    limited = float(np.mean(volts > 0.98 * axis.inverter.v_max))
+    return Check(
+        code="voltage limit",
+        passed=limited <= _ALLOWED_LIMITED,
+        sentence=f"The bus limited {100 * limited:.0f} % of the samples (1 % allowed)",
+        ask=Ask.WEAKER,
+    )
+
+
+def against_datasheet(
+    found: float, printed: float, low: float, high: float, *, pole_pairs: float = 1.0
+) -> Check:
+    """Return whether a value lies near the printed one, and what its ratio hints at.
+
+    Parameters
+    ----------
+    found, printed : the same quantity, SI
+    low, high : the ratios between which it is believed
+    pole_pairs : of the machine, where a slip of mechanical for electrical is possible
+    """
+    ratio, slip = found / printed, suspected_slip(printed, found, pole_pairs=pole_pairs)
+    if pole_pairs == 1.0 and slip.startswith("RMS"):
+        slip = ""  # neither resistance nor inductance has an effective value
+    hint = f": {slip}? Check the entry" if slip else ""
+    return Check(
+        code="against datasheet",
+        passed=not slip and low < ratio < high,
+        sentence=f"{ratio:.2f} times the printed value{hint}",
+    )

@@ -1,0 +1,1 @@
+"""R, Ld, Lq, flux, inertia, friction and resonance: experiments and estimators."""

@@ -1,0 +1,291 @@
+"""Flux linkage from a steady spin, with what the spin says of the angle's zero.
+
+At two speeds each way two currents along d of either sign are held: the currents' angle moves
+the dead time's voltage onto d, Ld falls out of the pairs, and so does what saturation takes. What
+is left on q grows with speed as the flux does; what is left on d, odd in speed, is the angle by
+which the zero is off, and even in speed, the time by which the voltages come late.
+"""
+
+import math
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.drive.steps import Frame, Plan, Step
+from oarlock.errors import InputError
+from oarlock.experiments.common.checks import against_datasheet, voltage_limit
+from oarlock.experiments.common.gentle import gentle_gains
+from oarlock.experiments.common.movement import Movement, abort_limits
+from oarlock.experiments.common.speed import (
+    excursion,
+    no_load_speed,
+    ramp,
+    ramp_time,
+    speed_gains,
+    within_travel,
+)
+from oarlock.machine import Axis, SensorKind
+from oarlock.quantities import measured
+from oarlock.quantities.display import digits
+from oarlock.quantities.kinds import RPM
+from oarlock.records import Ask, Check, Finding, Record
+
+Array = NDArray[np.float64]
+_FLOOR = 0.001  # of the flux: what the model leaves out
+_DEAD_DOUBT = 0.10  # of the dead time's voltage, as known from the R test
+_ROWS = 12000
+_MOST_ZERO = math.radians(3.0)
+_ZERO_MOVES = math.radians(0.3)  # below, the zero stays as Sensing found it
+_MOST_STILL = 0.1  # of the speed asked for
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FluxSpin:
+    """Steady speeds both ways, with current along d of either sign."""
+
+    name: ClassVar[str] = "flux"
+    may_grow: ClassVar[bool] = True
+    levels: tuple[float, ...] = (0.3, 0.6)  # of the no-load speed
+    currents: tuple[float, ...] = (0.4, -0.4, 0.18, -0.18)  # of rated, along d
+    torque: float = 0.3  # of rated, while the speed changes
+    settle: float = 0.15  # s
+    hold: float = 0.2  # s, recorded
+    crossover: float = math.tau * 5.0  # rad/s, of the speed controller
+
+    def speeds(self, axis: Axis) -> tuple[float, ...]:
+        """Return the speeds (rad/s, mechanical) of one way, as far as travel lets them."""
+        top = self._top(axis)
+        full = [level / max(self.levels) * top for level in self.levels]
+        scale = within_travel(axis, excursion(self._steps(axis, full)))
+        return tuple(scale * speed for speed in full)
+
+    def _top(self, axis: Axis) -> float:
+        return min(max(self.levels) * no_load_speed(axis), 0.5 * axis.machine.max_speed.value)
+
+    def _steps(self, axis: Axis, speeds: Any) -> list[Step]:
+        rated = axis.machine.rated_current.value
+        along = [share * rated for share in self.currents]
+        turning = Step(duration=self.settle, frame=Frame.SPEED, release=True, record=False)
+        steps = [replace(turning, i_d=along[0], duration=0.1)]
+        at = 0.0
+        for way in (1.0, -1.0):
+            for speed in speeds:
+                seconds = ramp_time(axis, way * speed - at, self.torque) + 0.1
+                steps += ramp(replace(turning, i_d=along[0]), at, way * speed, seconds)
+                at = way * speed
+                for i_d in along:
+                    held = replace(turning, i_d=i_d, speed=at)
+                    steps += [held, replace(held, duration=self.hold, record=True)]
+        steps += ramp(turning, at, 0.0, ramp_time(axis, at, self.torque) + 0.1)
+        return steps
+
+    def scaled(self, factor: float) -> "FluxSpin":
+        """Return it at another amplitude."""
+        return replace(self, levels=tuple(factor * level for level in self.levels))
+
+    def plan(self, axis: Axis) -> Plan:
+        """Return the steps, limits and gains for this axis."""
+        speeds = self.speeds(axis)
+        steps = self._steps(axis, speeds)
+        seconds = sum(step.duration for step in steps)
+        recorded = sum(step.duration for step in steps if step.record) / axis.inverter.Ts
+        rated = axis.machine.rated_current.value
+        return Plan(
+            name=self.name,
+            steps=tuple(steps),
+            channels=("t", "theta_m", "theta_e", "id", "iq", "vd", "vq", "id_ref"),
+            decimation=max(math.ceil(recorded / _ROWS), 1),
+            average=True,
+            limits=abort_limits(
+                axis, current=0.9 * rated, turns=1.3 * excursion(steps) + 2.0,
+                speed=1.25 * max(speeds) + 5.0, seconds=seconds,
+            ),
+            gains=gentle_gains(axis, math.tau * 150.0),
+            speed_gains=speed_gains(axis, self.crossover),
+            decouple=True,
+        )  # fmt: skip
+
+    def title(self, axis: Axis) -> str:
+        """Return what is asked, for the logbook."""
+        return f"spin to ±{max(self.speeds(axis)) / RPM:.0f} rpm"
+
+    def movement(self, axis: Axis) -> Movement:
+        """Return what will move."""
+        steps = self._steps(axis, self.speeds(axis))
+        return Movement(
+            what=f"turns up to {excursion(steps):.0f} turns, both ways",
+            speed=max(self.speeds(axis)),
+            current=max(*self.currents, self.torque + 0.2) * axis.machine.rated_current.value,
+            seconds=sum(step.duration for step in steps),
+        )
+
+    def settings(self, axis: Axis) -> dict[str, Any]:
+        """Return what the estimator must know, as plain values."""
+        return {
+            "speeds": list(self.speeds(axis)),
+            "holds": len(self.currents),
+            "zero": axis.sensor.zero.value,
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class _Points:
+    """Means over each hold."""
+
+    omega: Array  # rad/s, electrical
+    i_d: Array
+    i_q: Array
+    v_d: Array
+    v_q: Array
+    asked: Array  # rad/s, electrical
+
+
+def estimate_flux(record: Record, axis: Axis) -> Finding:
+    """Return the flux linkage from steady speeds.
+
+    Parameters
+    ----------
+    record : columns t, theta_m, id, iq, vd, vq, id_ref
+    axis : for pole pairs, R, inductances and dead-time voltage
+
+    Raises
+    ------
+    InputError : fewer than two speeds or only one way
+
+    """
+    points = _points(record, axis)
+    if np.unique(np.sign(points.omega)).size < 2 or points.omega.size < 4:
+        remedy = "Spin both ways, at two speeds each"
+        raise InputError(f"{points.omega.size} steady holds of one way", place=record.experiment,
+                         remedy=remedy)  # fmt: skip
+    m, inv = axis.machine, axis.inverter
+    size = np.maximum(np.hypot(points.i_d, points.i_q), 1e-9)
+    dead = 4.0 / math.pi * inv.dead_voltage.value
+    half = 0.5 * points.omega * inv.Ts
+    held = np.sinc(half / math.pi)  # of a voltage held in the stator while the rotor turns
+    # q: psi, Ld, and the dead time's voltage with what is known of it
+    y = points.v_q * held - m.R.value * points.i_q
+    bent = points.omega * (points.i_d**2 + points.i_q**2)
+    X = np.column_stack([points.omega, points.omega * points.i_d, points.i_q / size, bent])
+    scatter = max(float(np.std(y)) * 1e-3, 1e-6)
+    belief = _DEAD_DOUBT * max(dead, 1e-6)
+    rows = np.vstack([X / scatter, [0.0, 0.0, 1.0 / belief, 0.0]])
+    target = np.append(y / scatter, dead / belief)
+    found, *_ = np.linalg.lstsq(rows, target, rcond=None)
+    psi, Ld = float(found[0]), float(found[1])
+    residual = y - X @ found
+    # Without the dead time: what the belief in it costs.
+    plain, *_ = np.linalg.lstsq(X[:, [0, 1, 3]], y - dead * X[:, 2], rcond=None)
+    free = max(y.size - 4, 1)
+    chi = float(np.sum(residual**2)) / free
+    cov = np.linalg.pinv(X.T @ X) * chi
+    top = float(np.abs(points.omega).max())
+    std = math.sqrt(
+        max(float(cov[0, 0]), 0.0) + (0.5 * (psi - float(plain[0]))) ** 2 + (_FLOOR * psi) ** 2
+        + (m.R.std * float(np.mean(np.abs(points.i_q))) / top) ** 2
+    )  # fmt: skip
+    zero, zero_std, late = _zero(points, axis, psi, held)
+    estimates = {"machine.psi": measured(psi, std, "Wb")}
+    # A load pulls the zero of a forced turn aside, and shows here alone. Halls have no zero.
+    sure = abs(zero) > 3.0 * zero_std and axis.sensor.kind is not SensorKind.HALL
+    if sure and _ZERO_MOVES < abs(zero) <= _MOST_ZERO:
+        refined = axis.sensor.zero.value + zero
+        estimates["sensor.zero"] = measured(refined, zero_std, "rad")
+    return Finding(
+        quantity="flux",
+        estimates=estimates,
+        extra={
+            "Ld while turning": measured(Ld, math.sqrt(max(float(cov[1, 1]), 0.0)), "H"),
+            "zero off by": measured(zero, zero_std, "rad"),
+            "voltage late by": measured(late, None, "s"),
+            "Kt": measured(1.5 * m.pole_pairs.value * psi, 1.5 * m.pole_pairs.value * std, "N m/A"),
+        },
+        checks=tuple(_checks(record, axis, points, psi, zero, zero_std, residual)),
+        remark=f"zero {'moved by' if 'sensor.zero' in estimates else 'right to'} "
+        f"{math.degrees(abs(zero)):.1f}°",
+        evidence={
+            "x": points.omega, "y": y - X[:, 1:] @ found[1:],
+            "fit_x": np.array([-top, top]), "fitted": np.array([-psi * top, psi * top]),
+            "residual": residual,
+        },
+    )  # fmt: skip
+
+
+def _points(record: Record, axis: Axis) -> _Points:
+    t, pairs = record["t"], axis.machine.pole_pairs.value
+    step = float(np.median(np.diff(t))) if t.size > 2 else 0.0
+    if step <= 0.0:
+        raise InputError("too few rows", place=record.experiment, remedy="Record the holds")
+    i_ref = record["id_ref"]
+    cut = np.flatnonzero((np.diff(t) > 3.0 * step) | (np.diff(i_ref) != 0.0)) + 1
+    parts = [p for p in np.split(np.arange(t.size), cut) if p.size > 20]
+    speeds = [float(np.polyfit(t[p] - t[p[0]], record["theta_m"][p], 1)[0]) for p in parts]
+    asked = record.settings.get("speeds", [])
+    holds = int(record.settings.get("holds", 1))
+    wanted = np.repeat([way * speed for way in (1.0, -1.0) for speed in asked], holds)
+    fits = wanted.size == len(parts)
+    means = {n: np.array([float(record[n][p].mean()) for p in parts])
+             for n in ("id", "iq", "vd", "vq")}  # fmt: skip
+    omega = pairs * np.array(speeds)
+    return _Points(omega, means["id"], means["iq"], means["vd"], means["vq"],
+                   pairs * wanted if fits else omega)  # fmt: skip
+
+
+def _zero(points: _Points, axis: Axis, psi: float, held: Array) -> tuple[float, float, float]:
+    """Return by how much (rad, and its std) the zero must grow, and how late voltages come (s)."""
+    m = axis.machine
+    y = points.v_d * held - m.R.value * points.i_d + points.omega * m.Lq.value * points.i_q
+    size = np.maximum(np.hypot(points.i_d, points.i_q), 1e-9)
+    X = np.column_stack([points.omega * psi, points.i_d / size, points.omega**2 * psi])
+    found, *_ = np.linalg.lstsq(X, y, rcond=None)
+    residual = y - X @ found
+    chi = float(np.sum(residual**2)) / max(y.size - 3, 1)
+    std = math.sqrt(max(float((np.linalg.pinv(X.T @ X) * chi)[0, 0]), 0.0))
+    # A wrong Lq shows as well: the torque's current is odd in speed as the zero's voltage is not.
+    lost = 0.02 * m.Lq.value * float(np.mean(np.abs(points.i_q))) / psi
+    return float(found[0]), math.hypot(std, lost, math.radians(0.03)), float(found[2])
+
+
+def _checks(
+    record: Record, axis: Axis, points: _Points, psi: float, zero: float, zero_std: float,
+    residual: Array,
+) -> list[Check]:  # fmt: skip
+    reached = float(np.min(points.omega / points.asked)) if np.all(points.asked != 0.0) else 1.0
+    still = reached < _MOST_STILL
+    emf = psi * float(np.abs(points.omega).max())
+    rms = float(np.sqrt(np.mean(residual**2)))
+    wide = axis.sensor.kind is SensorKind.HALL
+    most = _MOST_ZERO if not wide else 2.0 * _MOST_ZERO
+    ask = Ask.NOTHING
+    slow = "" if reached > 0.95 else ": the rotor is locked, or a load holds it"
+    if reached < -0.5:
+        slow = ": it turned the other way, is the sensor's direction right?"
+    elif not still and slow:
+        slow, ask = ": too little torque to get there", Ask.WEAKER
+    return [
+        Check(
+            code="speed reached",
+            passed=reached > 0.95,
+            sentence=f"The shaft reached {100 * reached:.0f} % of the speed asked for "
+            f"(95 needed){slow}",
+            ask=ask,
+        ),
+        voltage_limit(record, axis),
+        Check(
+            code="zero",
+            passed=abs(zero) <= most,
+            sentence=f"Spinning puts the zero within {math.degrees(zero):+.1f}° "
+            f"±{2 * math.degrees(zero_std):.1f} of Sensing's ({math.degrees(most):.0f}° allowed)"
+            + ("" if abs(zero) <= most else ": find it again, unloaded; wrong pole pairs?"),
+        ),
+        Check(
+            code="residual",
+            passed=rms <= 0.01 * emf,
+            sentence=f"Holds lie {digits(rms, 2)} V rms about the line, "
+            f"{100 * rms / emf:.1f} % of the largest (1 % allowed)",
+        ),
+        against_datasheet(psi, axis.machine.psi.printed.value, 0.5, 2.0,
+                          pole_pairs=axis.machine.pole_pairs.value),
+    ]  # fmt: skip

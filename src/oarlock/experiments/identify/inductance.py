@@ -1,0 +1,299 @@
+"""Incremental inductance from a sine of voltage on a held current, rotor at rest.
+
+The complex gain from commanded voltage to current is read by least squares on sine, cosine and
+offset, and solved for the exact sampled plant: with one sample of delay and the hold,
+Y(z) = b / (z (z - a)), so 1/(z Y) = c gives b = Im z / Im c and a = Re z - b Re c.
+"""
+
+import cmath
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.errors import InputError
+from oarlock.experiments.common.checks import against_datasheet, voltage_limit
+from oarlock.experiments.identify.phase_gains import rotation, sense_matrix
+from oarlock.machine import Axis
+from oarlock.quantities import Estimate, Origin
+from oarlock.records import Ask, Check, Finding, Record
+
+Array = NDArray[np.float64]
+_MOST_SPREAD = 0.01  # of the sensors' gains
+_DELAY_FLOOR = 0.008  # of a sample
+_BESIDE = 14  # frequencies on each side of a sine, whole periods apart, that tell the noise
+_MODEL_FLOOR = 0.0012  # what the estimator's own assumptions cost, ratio
+
+
+@dataclass(frozen=True, slots=True)
+class _Sine:
+    """What one sine gave."""
+
+    frequency: float  # Hz
+    i_d: float  # A, held
+    i_q: float
+    L: float  # H
+    R: float  # ohm, small signal
+    admittance: complex  # S, as sampled: current over the voltage asked for
+    relative_std: float
+    amplitude: float  # A
+    waves: tuple[Array, Array, Array, Array]  # phase in turns, measured A, fitted A, volts
+
+
+def estimate_inductance(record: Record, axis: Axis) -> Finding:
+    """Return Ld or Lq at zero q current from sines on a d bias, with its fall by saturation.
+
+    Parameters
+    ----------
+    record : columns t, id, iq, vd, vq, theta_e; settings name the axis and the segments
+    axis : for the sensors' gain mismatch, limits and the printed value
+
+    Raises
+    ------
+    InputError : settings without segments, or rows that do not fit them
+
+    """
+    which, sines = _sines(record, axis)
+    first = sines[0]
+    here = [s for s in sines if (s.i_d, s.i_q) == (first.i_d, first.i_q)]
+    delay = _delay(here, record.sample_time, axis)
+    Ts = record.sample_time
+    late = (delay or axis.inverter.delay.best).value - 1.5 * Ts
+    sines = [_without(sine, late, Ts) for sine in sines]
+    first = sines[0]
+    plain = [s for s in sines if (s.i_d, s.i_q) == (first.i_d, first.i_q)
+             and s.frequency <= first.frequency]  # fmt: skip
+    L = first.L
+    halves = abs(plain[1].L / L - 1.0) if len(plain) > 1 else math.nan
+    gain_std = max(axis.inverter.gain_a.std, axis.inverter.gain_b.std)
+    relative = math.sqrt(
+        first.relative_std**2 + gain_std**2 + _MODEL_FLOOR**2 + (0.0 if math.isnan(halves)
+        else (0.5 * halves) ** 2)
+    )  # fmt: skip
+    estimate = Estimate(value=L, std=relative * L, unit="H", origin=Origin.MEASURED)
+    more = {
+        f"{sine.i_q if which == 'q' else sine.i_d:.1f} A": Estimate(
+            value=sine.L, std=2.0 * relative * sine.L, unit="H", origin=Origin.MEASURED
+        )
+        for sine in sines
+        if (sine.i_d, sine.i_q) != (first.i_d, first.i_q)
+    }
+    estimates = {f"machine.L{which}": estimate}
+    if delay:
+        estimates["inverter.delay"] = delay
+    return Finding(
+        quantity=f"inductance_{which}",
+        estimates=estimates,
+        extra=more,
+        checks=tuple(_checks(record, axis, which, plain, sines, halves, delay)),
+        remark=_remark(which, sines, first, record),
+        evidence=_evidence(which, sines),
+    )
+
+
+def _sines(record: Record, axis: Axis) -> tuple[str, list[_Sine]]:
+    which, segments = record.settings.get("axis_name"), record.settings.get("segments")
+    if which not in ("d", "q") or not isinstance(segments, list) or not segments:
+        remedy = "Give axis_name and segments in the record's settings"
+        raise InputError("no segments are named", place=record.experiment, remedy=remedy)
+    total = sum(int(segment["rows"]) for segment in segments)
+    if total != record.rows:
+        cause = f"{record.rows} rows, the segments need {total}"
+        raise InputError(cause, place=record.experiment, remedy="The record is not complete")
+    sines, start = [], 0
+    for segment in segments:
+        rows = slice(start, start + int(segment["rows"]))
+        sines.append(_sine(record, axis, which, rows, {k: float(v) for k, v in segment.items()}))
+        start = rows.stop
+    return which, sines
+
+
+def _sine(record: Record, axis: Axis, which: str, rows: slice, segment: dict[str, float]) -> _Sine:
+    Ts, f = record.sample_time, segment["frequency"]
+    phase = math.tau * f * record["t"][rows]
+    basis = np.column_stack([np.cos(phase), np.sin(phase), np.ones_like(phase)])
+    names = ("id", "iq", "vd", "vq")
+    data = np.column_stack([record[name][rows] for name in names])
+    found, *_ = np.linalg.lstsq(basis, data, rcond=None)
+    phasor = dict(zip(names, found[0] - 1j * found[1], strict=True))
+    angle = float(np.mean(record["theta_e"][rows]))
+    matrix = sense_matrix(axis.inverter.gain_a.value, axis.inverter.gain_b.value)
+    true = rotation(-angle) @ np.linalg.inv(matrix) @ rotation(angle)
+    i_d, i_q_wave = true @ np.array([phasor["id"], phasor["iq"]])
+    current = i_d if which == "d" else i_q_wave
+    voltage = phasor[f"v{which}"]
+    column = names.index(f"i{which}")
+    if abs(current) < 1e-9 or abs(voltage) < 1e-9:
+        remedy = "Check that the drive was energised"
+        raise InputError("no current answers the sine", place=record.experiment, remedy=remedy)
+    R, L = _solve(current / voltage, math.tau * f * Ts, Ts)
+    fitted = basis @ found[:, column] - found[2, column]
+    one = np.mod(f * record["t"][rows], 1.0)
+    return _Sine(
+        frequency=f,
+        i_d=segment.get("i_d", 0.0),
+        i_q=segment["i_q"],
+        L=L,
+        R=R,
+        admittance=complex(current / voltage),
+        relative_std=_noise(data[:, column] - basis @ found[:, column], phase) / abs(current),
+        amplitude=abs(current),
+        waves=(one, data[:, column] - found[2, column], fitted, data[:, column + 2]),
+    )
+
+
+def _noise(residual: Array, phase: Array) -> float:
+    """Return the standard deviation of a sine's cosine part, from the frequencies beside it.
+
+    The dead time's harmonics are no noise, and what the current's control leaves of noise is not
+    the same at all frequencies.
+    """
+    periods = round(float(phase[-1] - phase[0]) / math.tau)
+    near = np.arange(2, min(_BESIDE, periods // 2) + 1)
+    if near.size < 4:
+        return float(residual.std(ddof=3)) * math.sqrt(2.0 / phase.size)
+    beside = 1.0 + np.concatenate([-near, near]) / periods
+    phasors = 2.0 / phase.size * (np.exp(-1j * np.outer(beside, phase)) @ residual)
+    return math.sqrt(0.5 * float(np.mean(np.abs(phasors) ** 2)))
+
+
+def _without(sine: _Sine, late: float, Ts: float) -> _Sine:
+    """Return the sine with what the delay beyond one sample and a half costs taken out."""
+    turn = math.tau * sine.frequency
+    R, L = _solve(sine.admittance * cmath.exp(1j * turn * late), turn * Ts, Ts)
+    return replace(sine, R=R, L=L)
+
+
+def _delay(sines: list[_Sine], Ts: float, axis: Axis) -> Estimate | None:
+    """Return the loop's delay from the phase of sines far above R/L; None without such sines.
+
+    Each sine's admittance is that of the sampled plant (R, L, one sample and a half) turned by
+    what the delay is more.
+    """
+    from scipy.optimize import least_squares
+
+    fast = [s for s in sines if s.frequency * Ts > 0.07]
+    if len(fast) < 2:
+        return None
+    w = math.tau * np.array([s.frequency for s in sines])
+    seen = np.array([s.admittance for s in sines])
+    weight = 1.0 / np.hypot(np.array([s.relative_std for s in sines]), 0.001)
+    z = np.exp(1j * w * Ts)
+
+    def misfit(p: Array) -> Array:
+        R, L = math.exp(p[0]), math.exp(p[1])
+        a = math.exp(-R * Ts / L)
+        model = (1.0 - a) / R / (z * (z - a)) * np.exp(-1j * w * p[2] * Ts)
+        off = np.log(model / seen)
+        return np.concatenate([weight * off.real, weight * off.imag])
+
+    begin = [math.log(axis.machine.R.value), math.log(sines[0].L), 0.0]
+    found = least_squares(misfit, begin, max_nfev=100)
+    free = max(2 * len(sines) - 3, 1)
+    covariance = np.linalg.pinv(found.jac.T @ found.jac) * max(2.0 * found.cost / free, 0.2)
+    std = math.hypot(math.sqrt(max(float(covariance[2, 2]), 0.0)), _DELAY_FLOOR)
+    value = (1.5 + float(found.x[2])) * Ts
+    return Estimate(value=value, std=std * Ts, unit="s", origin=Origin.MEASURED)
+
+
+def _solve(admittance: complex, angle: float, Ts: float) -> tuple[float, float]:
+    """Return (R, L) of the sampled plant whose gain at e^(j·angle) is `admittance`."""
+    z = cmath.exp(1j * angle)
+    c = 1.0 / (z * admittance)
+    b = z.imag / c.imag
+    a = z.real - b * c.real
+    if not (a > 0.0 and b > 0.0):
+        return math.nan, Ts / abs(b) if b else math.nan
+    if abs(1.0 - a) < 1e-12:
+        return 0.0, Ts / b
+    R = (1.0 - a) / b
+    return R, -R * Ts / math.log(a)
+
+
+def _along(which: str) -> Callable[[_Sine], float]:
+    """Return what reads off a sine the current held along its own axis."""
+    return (lambda s: s.i_d) if which == "d" else (lambda s: s.i_q)
+
+
+def _remark(which: str, sines: list[_Sine], first: _Sine, record: Record) -> str:
+    at = _along(which)
+    far = max(sines, key=at)
+    if at(far) == at(first):
+        held = float(np.mean(record["id"][: first.waves[0].size]))
+        return f"small signal, on {held:.1f} A"
+    fall = 100.0 * (1.0 - far.L / first.L)
+    word = "falls" if fall > 0 else "rises"
+    return f"{word} {abs(fall):.0f} % to {abs(at(far)):.0f} A"
+
+
+def _checks(
+    record: Record, axis: Axis, which: str, plain: list[_Sine], sines: list[_Sine],
+    halves: float, delay: Estimate | None,
+) -> list[Check]:  # fmt: skip
+    step = math.tau / 4096.0
+    moved = float(np.ptp(record["theta_m"])) / step if "theta_m" in record.columns else 0.0
+    weak = min(1.0 / max(sine.relative_std, 1e-12) for sine in sines)
+    printed = axis.parameter(f"machine.L{which}").printed.value
+    spread = max(axis.inverter.gain_a.std, axis.inverter.gain_b.std)
+    mended = axis.inverter.gain_a.adopted is not None
+    source = "taken out, from the R test" if mended else "assumed, measure R first"
+    checks = [
+        Check(
+            code="rotor at rest",
+            passed=moved <= 5.0,
+            sentence=f"The rotor moved {moved:.0f} counts (5 allowed)"
+            + ("" if moved <= 5.0 else ": set the brake"),
+        ),
+        voltage_limit(record, axis),
+        Check(
+            code="excitation",
+            passed=weak > 10.0,
+            sentence=f"The current answers at {weak:.0f} times its uncertainty (10 needed)",
+            ask=Ask.STRONGER,
+        ),
+        Check(
+            code="sensor gains",
+            passed=spread <= _MOST_SPREAD,
+            sentence=f"Sensor mismatch leaves ±{100 * spread:.2g} % (1 % allowed): {source}",
+        ),
+        against_datasheet(sines[0].L, printed, 0.4, 2.5),
+    ]
+    if not math.isnan(halves):
+        pair = " and ".join(f"{sine.frequency:.0f}" for sine in plain[:2])
+        checks.insert(
+            3,
+            Check(
+                code="two frequencies",
+                passed=halves <= 0.03,
+                sentence=f"{pair} Hz agree within {100 * halves:.1f} % (3 % allowed)",
+            ),
+        )
+    if delay:
+        samples = delay.value / record.sample_time
+        checks.append(
+            Check(
+                code="delay",
+                passed=0.9 < samples < 3.1,
+                sentence=f"The loop's delay is {samples:.2f} samples (1 to 3 is usual)",
+            )
+        )
+    return checks
+
+
+def _evidence(which: str, sines: list[_Sine]) -> dict[str, Array]:
+    """Return one period of data and fit, and the inductance over the held current."""
+    phase, measured, fitted, volts = sines[0].waves
+    order = np.argsort(phase, kind="stable")
+    at = _along(which)
+    mapped = sorted((s for s in sines if s.frequency == sines[0].frequency), key=at)
+    return {
+        "phase": phase[order],
+        "measured": measured[order],
+        "fitted": fitted[order],
+        "volts": volts[order],
+        "residual": (measured - fitted)[order],
+        "map_i": np.array([at(s) for s in mapped]),
+        "map_L": np.array([s.L for s in mapped]),
+    }

@@ -1,0 +1,1 @@
+"""Test signals of the control loops, and what is read off their answers."""

@@ -1,0 +1,64 @@
+"""The test signal of the current loop: what is asked of the drive."""
+
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar
+
+from oarlock.drive.steps import Plan, Shape, Step, Target, Wave
+from oarlock.errors import InputError
+from oarlock.experiments.common.experiment import limits_for, plain_settings
+from oarlock.machine import Axis
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CurrentStep:
+    """The test signal of the current loop: a step of current, repeated and averaged."""
+
+    name: ClassVar[str] = "current step"
+    axis_name: str  # "d" or "q"
+    amplitude: float  # A
+    bias: float  # A, held before: away from zero, where the dead time bends the step
+    repeats: int = 48
+    seconds: float = 0.004  # recorded after the step
+
+    def plan(self, axis: Axis) -> Plan:
+        """Return the steps, limits and gains for this axis.
+
+        Raises
+        ------
+        InputError : no gains in use yet, or settings without sense
+
+        """
+        if axis.gains is None:
+            remedy = "Take the designed gains first"
+            raise InputError("no gains are in use", place="current step", remedy=remedy)
+        if self.axis_name not in ("d", "q") or not 1 <= self.repeats <= 128:
+            raise InputError(f"cannot step {self.axis_name}, {self.repeats} times")
+        target = Target.I_D if self.axis_name == "d" else Target.I_Q
+        wave = Wave(shape=Shape.STEP, target=target, amplitude=self.amplitude)
+        i_d, i_q = (self.bias, 0.0) if self.axis_name == "d" else (0.0, self.bias)
+        held = Step(duration=2.0 * axis.inverter.Ts, i_d=i_d, i_q=i_q)
+        once = (
+            replace(held, duration=0.012, record=False),
+            held,
+            replace(held, duration=self.seconds, wave=wave),
+        )
+        settle = replace(held, duration=0.2, record=False)
+        seconds = settle.duration + self.repeats * sum(step.duration for step in once)
+        most = abs(self.bias) + abs(self.amplitude)
+        axis_now = f"i{self.axis_name}"
+        return Plan(
+            name=self.name,
+            steps=(settle, *(once * self.repeats)),
+            channels=("t", f"{axis_now}_ref", "id", "iq", "vd", "vq", "vdc", "theta_m"),
+            limits=limits_for(axis, 1.3 * most, seconds),
+            gains=axis.gains,
+        )
+
+    def title(self, axis: Axis) -> str:
+        """Return what is asked, for the logbook."""
+        return f"current step {self.amplitude:.3g} A, {self.axis_name} axis"
+
+    def settings(self, axis: Axis) -> dict[str, Any]:
+        """Return what the estimator must know, as plain values."""
+        rows = round(self.seconds / axis.inverter.Ts)
+        return {**plain_settings(self), "rows_before": 2, "rows_after": rows}

@@ -1,0 +1,27 @@
+"""The test signals of the loops, and how their records are read."""
+
+from oarlock.control.current import loops_with
+from oarlock.errors import InputError
+from oarlock.experiments.common.kind import Kind
+from oarlock.experiments.loops.current_step import CurrentStep
+from oarlock.experiments.loops.step_response import StepResult, read_step
+from oarlock.machine import Axis
+from oarlock.records import Record
+
+
+def read_current_step(record: Record, axis: Axis) -> StepResult:
+    """Hold a recorded step against the loop with the gains that `axis` had then.
+
+    Raises
+    ------
+    InputError : the axis had no gains, or the rows do not fit the settings
+
+    """
+    if axis.gains is None:
+        raise InputError("the axis has no gains of the current loop", place=record.experiment,
+                         remedy="Take the designed gains first")  # fmt: skip
+    d, q = loops_with(axis, axis.gains)
+    return read_step(record, axis, d if record.settings["axis_name"] == "d" else q)
+
+
+LOOPS = (Kind(key=CurrentStep.name, read=read_current_step),)

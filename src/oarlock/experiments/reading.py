@@ -1,0 +1,79 @@
+"""What is read off a record of any kind, and what the logbook says of it."""
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+import numpy as np
+
+from oarlock.drive.contract.trips import LIMITS
+from oarlock.errors import InputError
+from oarlock.experiments.identify.kinds import record_kind
+from oarlock.experiments.registry import KIND
+from oarlock.machine import Axis, CurrentGains
+from oarlock.records import Check, Finding, Reading, Record
+
+_RAN_AWAY = "Wrong direction, pole pairs or phase order? Prove the zero in Sensing"
+GAIN_NAMES = ("Kp_d", "Ki_d", "Kp_q", "Ki_q")
+
+
+def read(record: Record, axis: Axis) -> Reading:
+    """Return what the right estimator makes of a record.
+
+    Parameters
+    ----------
+    axis : as it was when the record was made, with the gains it ran with
+
+    Raises
+    ------
+    InputError : no such experiment, or a record that its estimator cannot read
+
+    """
+    kind = KIND.get(record_kind(record))
+    if kind is None:
+        raise InputError(f"unknown experiment '{record.experiment}'", place="record",
+                         remedy=f"Known: {', '.join(KIND)}")  # fmt: skip
+    try:
+        found = kind.read(record, axis)
+    except (KeyError, IndexError, ValueError) as error:
+        remedy = "Is the record complete, and of this experiment?"
+        raise InputError(f"cannot be read: {error}", place="record", remedy=remedy) from error
+    return _ended(found, record) if isinstance(found, Finding) and kind.tells_early else found
+
+
+def _ended(finding: Finding, record: Record) -> Finding:
+    """Return the finding, failed where the drive tripped on the way."""
+    if record.ended == "done" or any(check.code == "search ended" for check in finding.checks):
+        return finding
+    check = Check(code="ran to its end", passed=False, sentence=f"The drive {record.ended}")
+    return replace(finding, estimates={}, checks=(*finding.checks, check))
+
+
+def remark(reading: Reading | None, record: Record) -> str:
+    """Return what the program says of a run, in a few words."""
+    if reading is not None:
+        return reading.said
+    kind = KIND.get(record_kind(record))
+    if kind is not None and kind.turns and record.trip in [trip.key for trip in LIMITS]:
+        return f"{record.ended}. {_RAN_AWAY}"
+    return "could not be read" if record.ended == "done" else record.ended
+
+
+def sparkline(reading: Reading | None) -> tuple[float, ...]:
+    """Return at most 40 numbers that draw a run in small."""
+    if reading is None:
+        return ()
+    values = reading.curve
+    pick = np.linspace(0, values.size - 1, min(values.size, 40)).astype(int)
+    return tuple(round(float(v), 5) for v in values[pick])
+
+
+def gains_dict(gains: CurrentGains) -> dict[str, float]:
+    """Return gains as plain values."""
+    return {name: getattr(gains, name) for name in GAIN_NAMES}
+
+
+def gains_of(gains: Mapping[str, float]) -> CurrentGains | None:
+    """Return the current loop's gains that a run was played with."""
+    if set(GAIN_NAMES) <= set(gains):
+        return CurrentGains(**{name: float(gains[name]) for name in GAIN_NAMES})
+    return None

@@ -1,0 +1,1 @@
+"""Sensors, offsets, phase order, angle and halls, before any loop is closed."""

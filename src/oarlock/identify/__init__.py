@@ -1,1 +1,0 @@
-"""Experiments (settings to steps) and estimators (record to finding)."""

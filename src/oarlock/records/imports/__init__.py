@@ -1,0 +1,1 @@
+"""Recordings from other benches: any table of numbers, its columns and units."""

@@ -1,1 +1,0 @@
-"""Trust the currents and the angle: experiments and estimators of the sensors."""

@@ -1,0 +1,1 @@
+"""The window around the stages: top bar, rail, strip, logbook, palette, messages."""

@@ -1,0 +1,192 @@
+"""Start the application: fonts, palette, session, bench, window; and end it cleanly."""
+
+import gc
+import signal
+import sys
+import threading
+import traceback
+from collections.abc import Callable
+from pathlib import Path
+from types import TracebackType
+
+from PySide6.QtCore import QCoreApplication, QObject, QTimer, Signal, Slot
+from PySide6.QtWidgets import QApplication
+
+from oarlock.errors import InputError
+from oarlock.session.bench import PRACTICE, Bench, Doing
+from oarlock.session.jobs import Jobs
+from oarlock.session.session import Session
+from oarlock.store.project import Project
+from oarlock.ui.frame.window import MainWindow
+from oarlock.ui.kit import theme as look
+
+
+class Poster(QObject):
+    """Brings calls from any thread onto the thread that it lives on."""
+
+    _posted = Signal(object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._posted.connect(self._call)
+
+    def __call__(self, call: Callable[[], None]) -> None:
+        """Have `call` made on the owner's thread."""
+        if QCoreApplication.instance() is not None:
+            self._posted.emit(call)
+
+    @Slot(object)
+    def _call(self, call: Callable[[], None]) -> None:
+        call()
+
+
+class Application:
+    """An open project on screen, with all that belongs to it."""
+
+    def __init__(self, path: Path) -> None:
+        self.post = Poster()
+        self.jobs = Jobs(self.post)
+        self.session = Session(Project.open(path), self.post)
+        self.bench = Bench(self.session, self.jobs, self.post)
+        self._theme_waits = False
+        self.bench.doing_changed.connect(self._bench_idle)
+        look.choose(bool(self.session.view.get("dark", False)))
+        self.window = self._window()
+
+    def _window(self) -> MainWindow:
+        window = MainWindow(self.session, self.bench, self.jobs)
+        window.resize(*self.session.view.get("window", [1280, 800]))
+        window.theme_toggled.connect(self.toggle_theme)
+        window.axis_chosen.connect(self.go_to_axis)
+        return window
+
+    def go_to_axis(self, name: str) -> None:
+        """Go on with another axis; its drive is another one, so this one is let go."""
+        if name == self.session.axis.name:
+            return
+        if self.bench.busy:
+            self.window.message.say("An experiment is running. Stop it first, or wait for its end")
+            return
+        up = self.bench.connected or self.bench.connecting
+        practice = up and self.bench.channel.startswith(PRACTICE)
+        self.bench.disconnect()
+        self.window.leave()  # it shows this axis, and no other
+        try:
+            self.session.switch(name)
+        except InputError as error:
+            self._renew()
+            self.window.message.say(str(error))
+            return
+        self._renew()
+        self.window.read_records()
+        if practice:
+            self.bench.connect_drive(self.bench.channel)
+
+    def toggle_theme(self) -> None:
+        """Change between light and dark, keeping everything else as it is."""
+        if self.bench.busy:  # its end is told to the stages of this window
+            self._theme_waits = not self._theme_waits
+            text = "The colours change when the experiment has ended" if self._theme_waits else ""
+            self.window.message.say(text)
+            return
+        self._theme_waits = False
+        dark = not bool(self.session.view.get("dark", False))
+        self.session.set_view("dark", dark)
+        look.choose(dark)
+        self._renew()
+
+    def _bench_idle(self, doing: Doing) -> None:
+        """Change the colours that were asked for meanwhile, once nothing follows."""
+        if self._theme_waits and not doing.text:
+            QTimer.singleShot(50, self._change_waiting_theme)
+
+    def _change_waiting_theme(self) -> None:
+        if self._theme_waits and not self.bench.busy:
+            self.toggle_theme()
+
+    def _renew(self) -> None:
+        """Make the window anew, of the same size, in place of the old one."""
+        old = self.window
+        old.leave()
+        self.window = self._window()
+        self.window.resize(old.size())
+        self.window.show()
+        self.bench.changed.emit()
+        old.close_now()
+        old.deleteLater()
+
+    def start(self, *, practice: bool) -> None:
+        """Show the window; what can wait comes after it stands."""
+        self.window.show()
+        QTimer.singleShot(0, self._warm)
+        if practice:
+            QTimer.singleShot(0, lambda: self.bench.connect_drive(PRACTICE))
+
+    def _warm(self) -> None:
+        gc.freeze()
+        gc.enable()
+        threading.Thread(target=_warm_up, name="warm", daemon=True).start()
+        self.window.read_records()
+
+    def close(self) -> bool:
+        """Leave the drive de-energised and the project whole; return whether all was saved."""
+        self.bench.close()
+        self.jobs.stop_all()
+        # What ended meanwhile has told so: a run that was played lands in the logbook.
+        QCoreApplication.sendPostedEvents(self.post)
+        self.window.leave()
+        return self.session.close()
+
+
+def _warm_up() -> None:
+    from oarlock.control._kernels import warm
+    from oarlock.quantities.entry import warm as warm_units
+
+    warm()
+    warm_units()
+
+
+def application() -> QApplication:
+    """Return the Qt application, made on first use."""
+    found = QApplication.instance()
+    if isinstance(found, QApplication):
+        return found
+    made = QApplication(sys.argv[:1])
+    made.setApplicationName("Oarlock")
+    made.setStyle("Fusion")
+    return made
+
+
+def run_window(path: Path, *, practice: bool = False) -> int:
+    """Open a project in the window and stay until it is closed."""
+    qt = application()
+    look.load_fonts()
+    sys.excepthook = _report_crash
+    opened = Application(path)
+    signal.signal(signal.SIGINT, lambda *_: opened.window.close_now())
+    signal.signal(signal.SIGTERM, lambda *_: opened.window.close_now())
+    opened.start(practice=practice)
+    qt.exec()
+    if not opened.close():
+        sys.stderr.write(f"oarlock: {path}: not all could be saved: {opened.session.trouble}\n")
+        return 2
+    return 0
+
+
+def _report_crash(
+    kind: type[BaseException], error: BaseException, trace: TracebackType | None
+) -> None:
+    """Write a programming error to the log beside the project's cache, and carry on."""
+    from platformdirs import user_log_path
+
+    text = "".join(traceback.format_exception(kind, error, trace))
+    folder = user_log_path("oarlock")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        with (folder / "crash.log").open("a", encoding="utf-8") as file:
+            file.write(text)
+    except OSError:
+        pass  # nowhere to write: the line below still says it
+    sys.stderr.write(
+        f"oarlock: a fault of the program, see {folder / 'crash.log'}: {error}\n{text}"
+    )

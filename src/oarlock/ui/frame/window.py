@@ -1,0 +1,495 @@
+"""The frame: top bar, strip, rail, stage, numbers, logbook; and what the keys do."""
+
+import functools
+import importlib
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from psygnal import SignalInstance
+from PySide6.QtCore import QEvent, QObject, Qt, QTimer, Signal
+from PySide6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QResizeEvent, QShortcut
+from PySide6.QtWidgets import (
+    QApplication,
+    QHBoxLayout,
+    QMainWindow,
+    QScrollArea,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+from shiboken6 import isValid
+
+from oarlock.cancel import Cancel
+from oarlock.errors import InputError
+from oarlock.machine import Axis
+from oarlock.records import Reading, Record, Run
+from oarlock.session.bench import PRACTICE, Bench, Doing
+from oarlock.session.jobs import Done, Failed, Jobs, Progress, Stopped
+from oarlock.session.session import Session, read_again
+from oarlock.ui.frame.logbook import Logbook
+from oarlock.ui.frame.message import Message
+from oarlock.ui.frame.rail import Rail
+from oarlock.ui.frame.strip import TimescalesStrip
+from oarlock.ui.frame.top_bar import TopBar
+from oarlock.ui.kit import theme as look
+from oarlock.ui.stages.base import Around, StageView
+from oarlock.views.current import loop_picture
+from oarlock.views.rail import STAGES, stages
+from oarlock.views.strip import strip
+
+if TYPE_CHECKING:
+    from oarlock.ui.frame.connect import ConnectPanel
+    from oarlock.ui.frame.palette import Command, CommandPalette
+
+_SHORT = 0.04  # s that closing may wait for the file without saying so
+
+
+class MainWindow(QMainWindow):
+    """One open project."""
+
+    theme_toggled = Signal()
+    axis_chosen = Signal(str)
+
+    def __init__(self, session: Session, bench: Bench, jobs: Jobs) -> None:
+        super().__init__()
+        self.session, self.bench, self._jobs = session, bench, jobs
+        self.setWindowTitle(f"{session.axis.name} – {session.name} – Oarlock")
+        self.setMinimumSize(1024, 700)
+        self.top_bar, self.strip, self.rail = TopBar(), TimescalesStrip(), Rail()
+        self.logbook = Logbook()
+        self._stages: dict[str, StageView] = {}
+        self._stack, self._numbers = QStackedWidget(), QStackedWidget()
+        self._numbers.setFixedWidth(look.NUMBERS)
+        self._numbers.setAutoFillBackground(True)
+        self.message = Message()
+        self._lay_out()
+        self._connect_panel: ConnectPanel | None = None
+        self._palette: CommandPalette | None = None
+        self._closing = False
+        self._reading: set[int] = set()
+        self._wire()
+        key = session.view.get("stage", "machine")
+        self.show_stage(key if key in [spec.key for spec in STAGES] else "machine")
+        self.rail.item(str(session.view["stage"])).setFocus()
+        self._timer = QTimer(self)
+        self._timer.setInterval(100)
+        self._timer.timeout.connect(self._look_at_drive)
+        self._timer.start()
+        application = QApplication.instance()
+        if application is not None:
+            application.installEventFilter(self)
+
+    def _lay_out(self) -> None:
+        middle = self._middle = QHBoxLayout()
+        middle.setContentsMargins(0, 0, 0, 0)
+        middle.setSpacing(0)
+        for widget in (self.rail, self._stack, self._numbers):
+            middle.addWidget(widget)
+        column = QVBoxLayout()
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.top_bar)
+        column.addWidget(self.strip)
+        column.addLayout(middle, 1)
+        column.addWidget(self.message)
+        column.addSpacing(look.LOGBOOK)  # the logbook's rows; its table lies over the stage
+        central = QWidget()
+        central.setLayout(column)
+        self.setCentralWidget(central)
+        self.logbook.setParent(central)
+
+    def _wire(self) -> None:
+        session, bench = self.session, self.bench
+        self._subscriptions: list[tuple[SignalInstance, Callable[..., None]]] = []
+        for signal, slot in (
+            (session.axis_changed, self._axis_changed),
+            (session.runs_changed, self._runs_changed),
+            (session.readings_changed, self._runs_changed),
+            (session.trouble_changed, self.top_bar.show_trouble),
+            (session.notice, self._tell),
+            (bench.changed, self._bench_changed),
+            (bench.doing_changed, self._show_doing),
+            (bench.told, self._tell),
+        ):
+            signal.connect(slot)
+            self._subscriptions.append((signal, slot))
+        self.rail.chosen.connect(self.show_stage)
+        self.top_bar.stop.connect(bench.stop)
+        self.top_bar.cancel.connect(bench.stop)
+        self.top_bar.connect_asked.connect(self.ask_connection)
+        self.top_bar.axis_chosen.connect(self.axis_chosen)
+        self.top_bar.numbers_button.clicked.connect(self.toggle_numbers)
+        self.strip.dragged.connect(self._strip_dragged)
+        self.strip.released.connect(self._strip_released)
+        self.strip.nudged.connect(self._strip_nudged)
+        self.logbook.pin.connect(lambda n, on: session.change_run(n, pinned=on))
+        self.logbook.star.connect(lambda n, on: session.change_run(n, starred=on))
+        self.logbook.annotate.connect(lambda n, text: session.change_run(n, note=text))
+        self.logbook.take_back.connect(self._take_back)
+        self.logbook.wide.connect(self._place_logbook)
+        for keys, action in (
+            ("Esc", self.escape),
+            ("F5", self._run),
+            ("Ctrl+Z", session.undo),
+            ("Ctrl+Shift+Z", session.redo),
+            ("Ctrl+Y", session.redo),
+            ("Ctrl+K", self.open_palette),
+            ("F9", self.toggle_numbers),
+            ("Ctrl+Q", self.close),
+        ):
+            QShortcut(QKeySequence(keys), self).activated.connect(action)
+        for number, key in enumerate([spec.key for spec in STAGES], 1):
+            shortcut = QShortcut(QKeySequence(f"Ctrl+{number}"), self)
+            shortcut.activated.connect(functools.partial(self.show_stage, key))
+
+    # Stages
+
+    def stage(self, key: str) -> StageView:
+        """Return a stage, made when it is first wanted."""
+        if key not in self._stages:
+            made = self._made(key)
+            self._stages[key] = made
+            self._stack.addWidget(made)
+            self._numbers.addWidget(_scrolled(made.numbers))
+        return self._stages[key]
+
+    def _made(self, key: str) -> StageView:
+        """Make a stage; its module is loaded then, so that a start waits for one alone."""
+        spec = next(spec for spec in STAGES if spec.key == key)
+        around = Around(
+            session=self.session,
+            bench=self.bench,
+            jobs=self._jobs,
+            tell=self.message.say,
+            x_of=self.strip.x_of,
+        )
+        made: StageView = importlib.import_module(spec.widget).STAGE(around)
+        self.strip.rescaled.connect(made.lay_out)
+        return made
+
+    @property
+    def current(self) -> StageView:
+        """The stage on screen."""
+        return self.stage(str(self.session.view.get("stage", "machine")))
+
+    def show_stage(self, key: str) -> None:
+        """Bring a stage on screen."""
+        self.session.set_view("stage", key)
+        stage = self.stage(key)
+        self._stack.setCurrentWidget(stage)
+        self._numbers.setCurrentIndex(self._stack.indexOf(stage))
+        self._refresh_all()
+
+    def _refresh_all(self) -> None:
+        self._refresh_stage()
+        self._refresh_frame()
+
+    def _refresh_stage(self) -> None:
+        stage = self.current
+        stage.refresh()
+        seen = stage.picture()
+        if seen is not None:
+            shown, which = seen
+        else:
+            which = "d" if self.session.view.get("step", {}).get("axis_name") == "d" else "q"
+            shown = loop_picture(self.session.axis, which)
+        found = self.session.now.verification(which)
+        verified = found is not None and found[1].holds
+        self.strip.show_strip(
+            strip(self.session.axis, shown, verified=verified),
+            stage.read_out(),
+            lane=stage.lane,
+            line=stage.has_line,
+        )
+
+    def _refresh_frame(self) -> None:
+        session = self.session
+        self.top_bar.show_project(session.name, session.axis.name, session.axis_names)
+        self._refresh_rail()
+        self.logbook.show_runs(session.runs, session.axis, session.unwritten)
+
+    def _refresh_rail(self) -> None:
+        key = str(self.session.view.get("stage", "machine"))
+        self.rail.show_stages(stages(self.session.now), key)
+
+    # What happens
+
+    def _axis_changed(self, _axis: object) -> None:
+        self._refresh_stage()
+        if self.session.dragging:
+            self._refresh_rail()
+        else:
+            self._refresh_frame()
+
+    def _runs_changed(self) -> None:
+        self._refresh_all()
+        self.read_records()
+
+    def _bench_changed(self) -> None:
+        bench = self.bench
+        self.top_bar.show_link(bench.name, connected=bench.connected, connecting=bench.connecting)
+        self.current.refresh()
+
+    def _show_doing(self, doing: Doing) -> None:
+        self.top_bar.show_doing(doing)
+        self.current.show_doing(doing)
+
+    def _look_at_drive(self) -> None:
+        self.bench.watch()
+        if self.bench.connected:
+            self.top_bar.show_live(self.bench.live)
+            self.current.show_live(self.bench.live)
+
+    def _tell(self, text: str) -> None:
+        self.message.say(text)
+
+    def escape(self) -> None:
+        """Stop the drive; where nothing runs, close what lies on top as well."""
+        running = self.bench.busy
+        self.bench.stop()
+        if running:
+            return
+        if self._palette is not None and isValid(self._palette) and self._palette.isVisible():
+            self._palette.close()
+        elif self._is_narrow and self._numbers.isVisible():
+            self.toggle_numbers()
+        elif self.message.isVisible():
+            self.message.say("")
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Stop on Escape whatever has the focus, a dialog of ours too, while something runs."""
+        if (
+            event.type() == QEvent.Type.KeyPress
+            and isinstance(event, QKeyEvent)
+            and event.key() == Qt.Key.Key_Escape
+            and self.bench.busy
+        ):
+            self.bench.stop()
+            return True
+        return super().eventFilter(watched, event)
+
+    def _strip_dragged(self, hertz: float) -> None:
+        self.stage("current").drag_to(hertz)
+
+    def _strip_released(self) -> None:
+        self.stage("current").end_drag()
+
+    def _strip_nudged(self, ratio: float) -> None:
+        self.stage("current").nudge(ratio)
+
+    def _take_back(self, number: int) -> None:
+        run = self.session.now.run(number)
+        if run is None:
+            return
+        try:
+            self.session.take_back(run)
+        except InputError as error:
+            self.message.say(str(error))
+
+    def _run(self) -> None:
+        self.current.run()
+
+    def read_records(self) -> None:
+        """Read again, in jobs, what older records say; their findings come back on screen."""
+        for run in self.session.wanted_readings():
+            if run.id in self._reading:
+                continue
+            self._reading.add(run.id)
+            axis = self.session.axis
+
+            def ended(
+                outcome: Done[Reading | None] | Stopped | Failed, number: int = run.id
+            ) -> None:
+                if isinstance(outcome, Done):
+                    self.session.take_reading(number, outcome.value)
+                elif isinstance(outcome, Failed):
+                    if not isinstance(outcome.error, InputError):
+                        raise outcome.error
+                    self.message.say(str(outcome.error))
+
+            self._jobs.start(
+                functools.partial(_read_in_job, run, self.session.record_source(run.id), axis),
+                on_end=ended,
+                name="read a record",
+            )
+
+    # Connection, palette, theme
+
+    def ask_connection(self) -> None:
+        """Let the user choose a drive."""
+        if self._connect_panel is None:
+            from oarlock.ui.frame.connect import ConnectPanel
+
+            self._connect_panel = ConnectPanel(self)
+            self._connect_panel.chosen.connect(self.bench.connect_drive)
+        self._connect_panel.open_at(self.top_bar.connect_button)
+
+    def open_palette(self) -> None:
+        """Offer every command by name."""
+        from oarlock.ui.frame.palette import CommandPalette
+
+        if self._palette is not None and isValid(self._palette):
+            self._palette.close()
+        self._palette = CommandPalette(self, self.commands())
+        self._palette.show()
+
+    def commands(self) -> "list[Command]":
+        """Return all commands that make sense now."""
+        from oarlock.ui.frame.palette import Command
+
+        session, bench = self.session, self.bench
+        found = [
+            Command(
+                f"Go to {stage.name}", f"Ctrl+{i}", functools.partial(self.show_stage, stage.key)
+            )
+            for i, stage in enumerate(stages(session.now), 1)
+        ]
+        found.append(Command("Stop the drive", "Esc", bench.stop))
+        if self.current.f5:
+            found.append(Command(self.current.f5, "F5", self._run))
+        for name in session.axis_names:
+            if name != session.axis.name:
+                go = functools.partial(self.axis_chosen.emit, name)
+                found.append(Command(f"Go to the axis {name}", "", go))
+        if session.undo_label:
+            found.append(Command(f"Undo: {session.undo_label}", "Ctrl+Z", session.undo))
+        if session.redo_label:
+            found.append(Command(f"Redo: {session.redo_label}", "Ctrl+Shift+Z", session.redo))
+        if bench.connected:
+            found.append(Command("Disconnect the drive", "", bench.disconnect))
+        else:
+            found.append(
+                Command("Connect the practice drive", "", lambda: bench.connect_drive(PRACTICE))
+            )
+        if bench.connected and session.axis.mechanics.max_turns is not None:
+            name = "Count the shaft's travel from where it stands"
+            found.append(Command(name, "", bench.count_travel_from_here))
+        allowed = session.axis.target.override_margin
+        found.append(
+            Command(
+                "Forbid phase margins below 30°" if allowed else "Allow phase margins below 30°",
+                "",
+                self._toggle_margin,
+            )
+        )
+        found.append(Command("Light or dark", "", self.theme_toggled.emit))
+        return found
+
+    def _toggle_margin(self) -> None:
+        from dataclasses import replace
+
+        axis = self.session.axis
+        target = replace(axis.target, override_margin=not axis.target.override_margin)
+        self.session.edit("Allow or forbid low margins", replace(axis, target=target))
+
+    def leave(self) -> None:
+        """Let go of the session, so that another window can take it."""
+        self._timer.stop()
+        self._closing = True  # the session is no longer this window's: there is nothing to ask
+        application = QApplication.instance()
+        if application is not None:
+            application.removeEventFilter(self)
+        for signal, slot in self._subscriptions:
+            signal.disconnect(slot)
+        self._subscriptions.clear()
+
+    # The numbers: a column in a wide window, a drawer in a narrow one
+
+    @property
+    def _is_narrow(self) -> bool:
+        return self.width() < look.NARROW
+
+    def toggle_numbers(self) -> None:
+        """Open or close the drawer of a narrow window."""
+        if self._is_narrow:
+            self._numbers.setVisible(not self._numbers.isVisible())
+            self._place_numbers()
+
+    def _place_numbers(self) -> None:
+        in_column = self._middle.indexOf(self._numbers) >= 0
+        self.top_bar.numbers_button.setVisible(self._is_narrow)
+        if self._is_narrow and in_column:
+            self._middle.removeWidget(self._numbers)
+            self._numbers.hide()
+        elif not self._is_narrow and not in_column:
+            self._middle.addWidget(self._numbers)
+            self._numbers.show()
+        if self._is_narrow:
+            top = look.TOP_BAR + look.STRIP
+            height = self.height() - top - look.LOGBOOK
+            self._numbers.setGeometry(self.width() - look.NUMBERS, top, look.NUMBERS, height)
+            self._numbers.raise_()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._place_numbers()
+        self._place_logbook()
+
+    def _place_logbook(self) -> None:
+        height = self.logbook.height()
+        self.logbook.setGeometry(0, self.height() - height, self.width(), height)
+        self.logbook.raise_()
+
+    # Closing
+
+    def close_now(self) -> None:
+        """Close without asking: what runs is stopped, what cannot be saved is told later."""
+        self._closing = True
+        self.close()
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if not self._closing and self._must_ask():
+            event.ignore()
+            return
+        super().closeEvent(event)
+
+    def _must_ask(self) -> bool:
+        """Return whether closing would lose something; then the window asks, in itself."""
+        if self.bench.busy:
+            self.message.ask(
+                "An experiment is running. Closing stops it, and what it has recorded is not kept.",
+                (("Stop it and close", self.close_now), ("Go on", lambda: None)),
+            )
+            return True
+        self.session.set_view("window", [self.width(), self.height()])
+        if self.session.saved_within(_SHORT):
+            return False
+        self.message.say("Saving…")
+        self._jobs.start(
+            lambda _progress, _cancel: self.session.save_now(), on_end=self._saved, name="save"
+        )
+        return True
+
+    def _saved(self, outcome: Done[bool] | Stopped | Failed) -> None:
+        if isinstance(outcome, Failed):
+            raise outcome.error
+        if isinstance(outcome, Done) and outcome.value:
+            self.close_now()
+            return
+        self.message.ask(
+            f"{self.session.trouble or 'Not all could be saved'}. Closing now loses "
+            f"{self.session.unsaved} changes.",
+            (("Try again", self.close), ("Close without saving", self.close_now)),
+        )
+
+
+def _scrolled(panel: QWidget) -> QScrollArea:
+    """Return the panel in a frame that scrolls where the window is too low for it."""
+    area = QScrollArea()
+    area.setWidget(panel)
+    area.setWidgetResizable(True)
+    area.setFrameShape(QScrollArea.Shape.NoFrame)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    return area
+
+
+def _read_in_job(
+    run: Run,
+    source: Callable[[], Record | None],
+    axis: Axis,
+    _progress: Progress,
+    _cancel: Cancel,
+) -> Reading | None:
+    record = source()
+    return read_again(run, record, axis) if record else None

@@ -1,0 +1,1 @@
+"""Painting, plots, numbers, theme: nothing that knows the job."""

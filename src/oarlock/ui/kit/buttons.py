@@ -1,0 +1,23 @@
+"""Buttons in the house's style."""
+
+from PySide6.QtWidgets import QPushButton
+
+from oarlock.ui.kit import theme as look
+
+
+def button(text: str, *, primary: bool = False, tip: str = "") -> QPushButton:
+    """Return a button in the house's style."""
+    t = look.theme()
+    made = QPushButton(text)
+    made.setFont(look.font(look.BODY, bold=primary))
+    made.setToolTip(tip)
+    back, ink = (t.accent, t.on_accent) if primary else (t.panel, t.ink)
+    made.setStyleSheet(
+        f"QPushButton {{ background: {back.name()}; color: {ink.name()}; padding: 4px 12px;"
+        f" border: 1px solid {(t.accent if primary else t.ink).name()}; }}"
+        f"QPushButton:focus {{ border: 2px solid {t.ink.name()}; padding: 3px 11px; }}"
+        f"QPushButton:hover {{ border-color: {t.accent.name()}; }}"
+        f"QPushButton:disabled {{ background: {t.ground.name()}; color: {t.muted.name()};"
+        f" border: 1px dashed {t.muted.name()}; }}"
+    )
+    return made

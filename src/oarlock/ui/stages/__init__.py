@@ -1,0 +1,1 @@
+"""One folder for each stage: its screen, pictures and widgets."""

@@ -1,0 +1,103 @@
+"""What every stage has: its pictures, its numbers, its read-out on the strip."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtWidgets import QWidget
+
+from oarlock.drive.link import Live
+from oarlock.session.bench import Bench, Doing
+from oarlock.session.jobs import Jobs
+from oarlock.session.session import Session
+from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.numbers import Panel
+from oarlock.ui.kit.paint import draw_text
+from oarlock.views.current import CurrentPicture
+
+
+@dataclass(frozen=True, slots=True)
+class ReadOut:
+    """The large figure at the strip's right end."""
+
+    caption: str
+    value: str
+    unit: str
+    lines: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Around:
+    """What a stage may use of the window around it."""
+
+    session: Session
+    bench: Bench
+    jobs: Jobs
+    tell: Callable[[str], None]  # a message to the user
+    x_of: Callable[[float], float]  # px on the strip of a frequency in Hz
+
+
+class StageView(QWidget):
+    """Base of the stages: a question and its answer at the top left."""
+
+    key = ""
+    question = ""
+    lane = "machine"
+    has_line = False
+    f5 = ""  # what F5 does here, for the command palette; empty: nothing
+
+    def __init__(self, around: Around) -> None:
+        super().__init__()
+        self.around = around
+        self.session, self.bench = around.session, around.bench
+        self.numbers = Panel()
+        self.answer = ""
+        self.reasons: tuple[str, ...] = ()
+        self.setAutoFillBackground(False)
+
+    def refresh(self) -> None:
+        """Show the session as it stands."""
+
+    def run(self) -> None:
+        """Do what F5 does here."""
+
+    def lay_out(self) -> None:
+        """Place what follows the strip's scale, which has changed."""
+
+    def drag_to(self, hertz: float) -> None:
+        """Follow the strip's handle, where it is this stage's."""
+
+    def end_drag(self) -> None:
+        """Take where the strip's handle was let go."""
+
+    def nudge(self, ratio: float) -> None:
+        """Move the strip's handle from the keyboard."""
+
+    def picture(self) -> tuple[CurrentPicture | None, str] | None:
+        """Return the loop that the strip shows with this stage, and its axis; None: as it is."""
+        return None
+
+    def show_live(self, live: Live) -> None:
+        """Show what the drive says of itself, ten times a second."""
+
+    def show_doing(self, doing: Doing) -> None:
+        """Show how far an experiment is; an empty text ends it."""
+
+    def read_out(self) -> ReadOut:
+        """Return what the strip's right end says while this stage is on screen."""
+        return ReadOut("", "", "")
+
+    def say(self, answer: str, *reasons: str) -> None:
+        """Show the stage's answer and why it is so."""
+        if (answer, reasons) != (self.answer, self.reasons):
+            self.answer, self.reasons = answer, reasons
+            self.setAccessibleName(f"{self.question} {answer}")
+            self.update(0, 0, self.width(), 100)
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
+        p, t = QPainter(self), look.theme()
+        p.fillRect(self.rect(), t.panel)
+        draw_text(p, look.MARGIN, 24, self.question, t.muted)
+        draw_text(p, look.MARGIN, 50, self.answer, t.ink, size=look.ANSWER, bold=True)
+        for i, reason in enumerate(self.reasons):
+            draw_text(p, look.MARGIN, 72 + 17 * i, reason, t.ink, size=look.BODY)

@@ -1,0 +1,438 @@
+"""The current loop's four plots: step, voltage, gain, phase, with their figures drawn in place."""
+
+import math
+from collections.abc import Callable
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPen
+
+from oarlock.experiments.loops.step_response import StepResult
+from oarlock.quantities.display import fixed, sentence, whole_degrees
+from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.paint import arrow, dot, draw_text, handle, hatch, line, text_width
+from oarlock.ui.kit.plot import Array, Plot, linear_ticks, stroke
+from oarlock.views.current import LOWEST, CurrentPicture
+from oarlock.views.strip import HIGH
+
+_SPANS = (0.0002, 0.0004, 0.0008, 0.0016, 0.0032, 0.0064, 0.0128, 0.0256, 0.0512, 0.1024)
+
+
+def axis_color(name: str) -> QColor:
+    """Return the colour of d or q."""
+    t = look.theme()
+    return t.d if name == "d" else t.q
+
+
+def time_span(settling: float) -> float:
+    """Return how many seconds to draw, in coarse steps so that a drag seldom rescales."""
+    wanted = 2.2 * settling if math.isfinite(settling) else _SPANS[-1]
+    return next((span for span in _SPANS if span >= wanted), _SPANS[-1])
+
+
+class StepPlot(Plot):
+    """Command and response over one another, predicted and measured."""
+
+    def __init__(self) -> None:
+        super().__init__(left=48, right=8, top=8, bottom=2, name="Step response")
+        t = look.theme()
+        self._pins = [self.curve(t.muted, 1.2) for _ in range(4)]
+        self._pin_labels: list[tuple[float, float, str]] = []
+        self._predicted = self.curve(t.q, 2.2)
+        self._measured = self.points(t.q)
+        self._picture: CurrentPicture | None = None
+        self._step: StepResult | None = None
+        self._bias = 0.0
+        self.behind(self._back)
+        self.over(self._annotate)
+
+    def show_step(
+        self,
+        shown: CurrentPicture,
+        measured: StepResult | None,
+        when: str,
+        pinned: list[tuple[str, StepResult]],
+        bias: float,
+    ) -> None:
+        """Show a prediction, and what was measured where it belongs to the same gains."""
+        self._picture, self._step, self._when, self._bias = shown, measured, when, bias
+        color, span = axis_color(shown.axis_name), float(shown.t[-1])
+        self._predicted.setData(shown.t, shown.current)
+        self._predicted.setPen(stroke(color, 2.2))
+        peak = 1.0 + shown.figures.overshoot
+        top = shown.amplitude * next((m for m in (1.28, 1.5, 1.8) if m > peak + 0.1), 2.2)
+        if (-0.04 * span, span) != self.x_range:
+            self.set_x(-0.04 * span, span, [(v, "") for v, _ in linear_ticks(0.0, span, 4)])
+        ticks = linear_ticks(0.0, shown.amplitude * 1.02, 4)
+        if ticks:
+            value, label = ticks[-1]
+            ticks[-1] = (value, f"{label} A")
+        self.set_y(-0.06 * shown.amplitude, top, ticks)
+        if measured is not None:
+            keep = (measured.t >= 0) & (measured.t <= span)
+            scale = shown.amplitude
+            self.set_points(self._measured, measured.t[keep], scale * measured.normal[keep], color)
+        else:
+            self.clear(self._measured)
+        self._show_pins(pinned, shown, span)
+        self.refresh()
+
+    def _show_pins(
+        self, pinned: list[tuple[str, StepResult]], shown: CurrentPicture, span: float
+    ) -> None:
+        self._pin_labels = []
+        for i, curve in enumerate(self._pins):
+            if i >= len(pinned):
+                self.clear(curve)
+                continue
+            label, step = pinned[i]
+            keep = (step.t >= 0) & (step.t <= span)
+            t, y = step.t[keep], shown.amplitude * step.normal[keep]
+            curve.setData(t, y)
+            if t.size:
+                k = int(np.argmin(np.abs(y - (0.62 - 0.11 * i) * shown.amplitude)))
+                self._pin_labels.append((float(t[k]), float(y[k]), label))
+
+    def _back(self, p: QPainter) -> None:
+        shown = self._picture
+        if shown is not None:
+            self.paint_band(p, shown.t, *shown.band, axis_color(shown.axis_name))
+
+    def _annotate(self, p: QPainter) -> None:
+        shown, t = self._picture, look.theme()
+        if shown is None:
+            return
+        color, f = axis_color(shown.axis_name), shown.figures
+        one, zero = self.py(shown.amplitude), self.py(0.0)
+        start = self.px(0.0)
+        line(p, start, zero, start, one, t.ink, 1, Qt.PenStyle.DashLine)
+        line(p, start, one, self.area.right(), one, t.ink, 1, Qt.PenStyle.DashLine)
+        self._annotate_rise(p, shown)
+        peak_x, peak_y = self.px(f.peak_time), self.py(shown.amplitude * (1 + f.overshoot))
+        if f.overshoot > 0.001:
+            dot(p, peak_x, peak_y, color, filled=True)
+        text = f"overshoot **{100 * f.overshoot:.1f} %**" + self._also(
+            lambda s: fixed(100 * s.response.overshoot, 1)
+        )
+        width = text_width(text, look.FIGURE)
+        x = min(max(peak_x + 6, self.area.left() + 60), self.area.right() - width - 2)
+        draw_text(p, x, min(peak_y, one) - 10, text, t.ink, size=look.FIGURE, halo=t.halo)
+        for tx, ty, label in self._pin_labels:
+            x, y = self.px(tx), self.py(ty)
+            line(p, x, y, x + 14, y, t.muted)
+            draw_text(p, x + 17, y + 4, label, t.muted, size=look.SMALL, halo=t.halo)
+        name = f"__i__~{shown.axis_name}~"
+        above = f"{name} above {self._bias:.3g} A" if self._bias else name
+        low = self.area.height() < 190  # then the figures need the place by the axis
+        at = self.area.top() + 0.62 * self.area.height() if low else zero - 6
+        draw_text(p, self.area.right() - 4, at, above, color, align="right", halo=t.halo)
+        if self._step is not None:
+            fit, plan = self._step.fitted, self._step.predicted_fit
+            hertz, meant = (f.natural_frequency / math.tau for f in (fit, plan))
+            lines = (
+                f"circles: measured {self._when}",
+                f"fitted **{sentence(hertz, 'Hz')}**, damping **{fit.damping:.2f}**",
+                f"predicted {sentence(meant, 'Hz')}, {plan.damping:.2f}",
+            )
+            for i, text in enumerate(lines):
+                draw_text(p, self.area.right() - 4, one + 18 + 15 * i, text,
+                          color if i == 0 else t.muted, size=look.SMALL, align="right",
+                          halo=t.halo)  # fmt: skip
+
+    def _annotate_rise(self, p: QPainter, shown: CurrentPicture) -> None:
+        t, f, color = look.theme(), shown.figures, axis_color(shown.axis_name)
+        if not math.isfinite(f.rise):
+            return
+        x1, x2 = self.px(f.rise_from), self.px(f.rise_from + f.rise)
+        y1, y2 = self.py(0.1 * shown.amplitude), self.py(0.9 * shown.amplitude)
+        level = self.py(0.37 * shown.amplitude)
+        line(p, x1, y1, x1, level, t.ink)
+        line(p, x2, y2, x2, level, t.ink)
+        arrow(p, x1, level, x2, level, t.ink)
+        dot(p, x1, y1, color, filled=True, radius=3.5)
+        dot(p, x2, y2, color, filled=True, radius=3.5)
+        text = f"rise **{sentence(f.rise, 's')}**" + self._also(
+            lambda s: sentence(s.response.rise, "s").split()[0]
+        )
+        draw_text(p, x2 + 8, level + 5, text, t.ink, size=look.FIGURE, halo=t.halo)
+        if math.isfinite(f.settling):
+            level = self.py(0.17 * shown.amplitude)
+            x = self.px(f.settling)
+            line(p, x, self.py(shown.amplitude), x, level, t.muted)
+            arrow(p, self.px(0.0), level, x, level, t.ink)
+            text = f"within 2 % **{sentence(f.settling, 's')}**" + self._also(
+                lambda s: sentence(s.response.settling, "s").split()[0]
+            ).replace(" measured", "")
+            width = text_width(text, look.FIGURE)
+            x = min(x + 8, self.area.right() - width - 2)
+            draw_text(p, x, level + 5, text, t.ink, size=look.FIGURE, halo=t.halo)
+
+    def _also(self, figure: Callable[[StepResult], str]) -> str:
+        """Return the measured figure as running text, where there is one."""
+        if self._step is None:
+            return ""
+        return f", measured {figure(self._step)}"
+
+
+class VoltagePlot(Plot):
+    """The voltage that the step takes, under what the bus gives."""
+
+    def __init__(self) -> None:
+        super().__init__(left=48, right=8, top=6, bottom=26, name="Voltage of the step")
+        t = look.theme()
+        self._curve = self.curve(t.q, 1.8)
+        self._measured = self.curve(t.muted, 1.0)
+        self._picture: CurrentPicture | None = None
+        self.over(self._annotate)
+
+    def show_voltage(self, shown: CurrentPicture, measured: StepResult | None) -> None:
+        """Show the commanded voltage, held over each sample, when it is applied."""
+        self._picture = shown
+        Ts, span = shown.loop.plant.Ts, float(shown.t[-1])
+        t, u = _stairs(shown.t + Ts, shown.voltage, Ts)
+        self._curve.setPen(stroke(axis_color(shown.axis_name), 1.8))
+        self._curve.setData(t, u)
+        if measured is not None:
+            keep = (measured.t >= -Ts) & (measured.t <= span)
+            offset = float(np.mean(measured.voltage[measured.t < -0.5 * Ts]))
+            scale = shown.amplitude / measured.amplitude
+            stairs = _stairs(measured.t[keep] + Ts, scale * (measured.voltage[keep] - offset), Ts)
+            self._measured.setData(*stairs)
+        else:
+            self.clear(self._measured)
+        ticks = [(v, f"{1e3 * v:.4g}") for v, _ in linear_ticks(0.0, span, 4)]
+        if ticks:
+            ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} ms")
+        if (-0.04 * span, span) != self.x_range:
+            self.set_x(-0.04 * span, span, ticks)
+        peak = float(np.max(shown.voltage))
+        top = 1.25 * max(shown.v_max, min(peak, 3.0 * shown.v_max))
+        low = 1.15 * min(float(np.min(shown.voltage)), -0.06 * shown.v_max)
+        low = math.floor(low / (0.1 * shown.v_max)) * 0.1 * shown.v_max
+        labels = linear_ticks(low, top, 3)
+        if labels:
+            labels[-1] = (labels[-1][0], f"{labels[-1][1]} V")
+        self.set_y(low, top, labels)
+        self.refresh()
+
+    def _annotate(self, p: QPainter) -> None:
+        shown, t = self._picture, look.theme()
+        if shown is None:
+            return
+        color = axis_color(shown.axis_name)
+        y = self.py(shown.v_max)
+        line(p, self.area.left(), y, self.area.right(), y, t.attention, 2)
+        draw_text(p, self.area.right() - 4, y - 6, f"bus gives **{shown.v_max:.0f} V**",
+                  t.attention, align="right", halo=t.halo)  # fmt: skip
+        pulse = float(np.max(shown.voltage))
+        x = self.px(shown.loop.plant.Ts * 2.6)
+        text = f"first pulse **{pulse:.0f} V**"
+        if shown.cut:
+            text += ": the bus cuts it"
+        at = max(self.py(pulse) + 14, y + 16)
+        draw_text(p, x, at, text, t.attention if shown.cut else t.ink, size=look.BODY, halo=t.halo)
+        draw_text(p, self.area.right() - 4, self.py(0) - 12, f"__u__~{shown.axis_name}~", color,
+                  align="right", halo=t.halo)  # fmt: skip
+
+
+def _stairs(t: Array, u: Array, Ts: float) -> tuple[Array, Array]:
+    """Return a held signal as a line with corners, from zero."""
+    times = np.concatenate([[t[0]], np.repeat(t[1:], 2), [t[-1] + Ts]])
+    levels = np.repeat(u, 2)
+    return np.concatenate([[t[0] - Ts, t[0]], times]), np.concatenate([[0.0, 0.0], levels])
+
+
+class FrequencyPlot(Plot):
+    """A plot under its own part of the strip, at the same pixels per decade."""
+
+    dragged = Signal(float)  # Hz
+    released = Signal()
+
+    def __init__(self, name: str, *, bottom: int) -> None:
+        super().__init__(left=48, right=0, top=0, bottom=bottom, name=name)
+        self._picture: CurrentPicture | None = None
+        self._verified = False
+        self._dragging = False
+        labels = {200: "200", 500: "500", 1000: "1k", 2000: "2k", 5000: "5k", 10000: "10k",
+                  20000: "20k", 100: "100"}  # fmt: skip
+        ticks = [(math.log10(f), text) for f, text in sorted(labels.items())]
+        self.set_x(math.log10(LOWEST), math.log10(HIGH), ticks)
+
+    def take(self, shown: CurrentPicture, *, verified: bool) -> None:
+        """Keep what is shown; what the sampling alone decides lies in the frame's picture."""
+        old = self._picture
+        self._picture, self._verified = shown, verified
+        if old is None or old.nyquist != shown.nyquist:
+            self.remake_frame()
+
+    def at(self, hertz: float) -> float:
+        """Return the viewport position of a frequency."""
+        return self.px(math.log10(max(hertz, 1e-3)))
+
+    def paint_nyquist(self, p: QPainter, shown: CurrentPicture) -> None:
+        """Hatch what lies beyond half the sampling."""
+        t, x = look.theme(), self.at(shown.nyquist)
+        area = QRectF(x, self.area.top(), self.area.right() - x, self.area.height())
+        hatch(p, area, look.faded(t.muted, 60))
+        line(p, x, self.area.top(), x, self.area.bottom(), t.ink)
+
+    def paint_handle_line(self, p: QPainter, shown: CurrentPicture) -> None:
+        """Draw the handle's line over the whole height."""
+        x = self.at(shown.crossover)
+        line(p, x, 0, x, self.area.bottom(), look.theme().accent, 2)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        shown = self._picture
+        if shown and abs(event.position().x() - self.at(shown.crossover)) < 12:
+            self._dragging = True
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._dragging:
+            self.dragged.emit(10.0 ** self.x_at(event.position().x()))
+            return
+        shown = self._picture
+        near = bool(shown and abs(event.position().x() - self.at(shown.crossover)) < 12)
+        self.setCursor(Qt.CursorShape.SizeHorCursor if near else Qt.CursorShape.ArrowCursor)
+
+    def mouseReleaseEvent(self, _event: QMouseEvent) -> None:
+        if self._dragging:
+            self._dragging = False
+            self.released.emit()
+
+
+class GainPlot(FrequencyPlot):
+    """Gain of open and closed loop."""
+
+    def __init__(self) -> None:
+        super().__init__("Gain", bottom=0)
+        t = look.theme()
+        self.set_y(-27.0, 20.0, [(20, "20 dB"), (10, "10"), (0, "0"), (-10, "−10"), (-20, "−20")])
+        self._closed = self.curve(t.q, 1.6, Qt.PenStyle.DashLine)
+        self._open = self.curve(t.q, 2.2)
+        self.in_frame(self._paint_limits)
+        self.over(self._annotate)
+
+    def show_gain(self, shown: CurrentPicture, *, verified: bool) -> None:
+        """Show the loops' gains."""
+        self.take(shown, verified=verified)
+        color = axis_color(shown.axis_name)
+        x = np.log10(shown.f)
+        self._open.setPen(stroke(color, 2.2))
+        self._closed.setPen(stroke(color, 1.6, Qt.PenStyle.DashLine))
+        self._open.setData(x, shown.open_gain)
+        self._closed.setData(x, shown.closed_gain)
+        self.refresh()
+
+    def _paint_limits(self, p: QPainter) -> None:
+        if self._picture:
+            self.paint_nyquist(p, self._picture)
+            zero = self.py(0.0)
+            line(p, self.area.left(), zero, self.area.right(), zero, look.theme().ink)
+
+    def _annotate(self, p: QPainter) -> None:
+        shown, t = self._picture, look.theme()
+        if shown is None:
+            return
+        color = axis_color(shown.axis_name)
+        self.paint_handle_line(p, shown)
+        x, zero = self.at(shown.crossover), self.py(0.0)
+        handle(p, x, zero, t.accent, filled=self._verified, strong=True)
+        room = self.area.right() - x > 150
+        side, align = (14, "left") if room else (-14, "right")
+        draw_text(p, x + side, zero - 26, f"crossover **{shown.crossover:.0f} Hz**", t.ink,
+                  size=look.FIGURE, align=align, halo=t.halo)  # fmt: skip
+        self._annotate_margin(p, shown)
+        self._annotate_bandwidth(p, shown)
+        gain = float(np.interp(150.0, shown.f, shown.open_gain))
+        if gain < 17.0:
+            draw_text(p, self.at(170), self.py(gain) - 8, "open loop", color, halo=t.halo)
+        else:
+            draw_text(p, self.at(115), self.py(14.0), "open loop", color, halo=t.halo)
+        draw_text(p, self.at(110), zero + 18, "closed loop", color, halo=t.halo)
+        draw_text(p, self.at(shown.nyquist) - 6, 18, f"Nyquist {sentence(shown.nyquist, 'Hz', 2)}",
+                  t.ink, size=look.SMALL, align="right", halo=t.halo)  # fmt: skip
+
+    def _annotate_margin(self, p: QPainter, shown: CurrentPicture) -> None:
+        t = look.theme()
+        if not math.isfinite(shown.gain_margin) or shown.phase_crossover >= shown.nyquist:
+            return
+        x, bottom = self.at(shown.phase_crossover), self.py(max(-shown.gain_margin, -26.0))
+        arrow(p, x, self.py(0.0) + 2, x, bottom, t.ink)
+        dot(p, x, bottom, axis_color(shown.axis_name), filled=True)
+        middle = 0.5 * (self.py(0.0) + bottom)
+        draw_text(p, x + 8, middle, f"**{shown.gain_margin:.1f} dB**", t.ink, size=look.FIGURE,
+                  halo=t.halo)  # fmt: skip
+        draw_text(p, x + 8, middle + 15, "gain margin", t.ink, size=look.SMALL, halo=t.halo)
+
+    def _annotate_bandwidth(self, p: QPainter, shown: CurrentPicture) -> None:
+        t, color = look.theme(), axis_color(shown.axis_name)
+        if shown.bandwidth >= shown.nyquist * 0.99:
+            return
+        x, y, foot = self.at(shown.bandwidth), self.py(-3.01), self.py(-19.0)
+        line(p, x, y + 5, x, foot, color, 1, Qt.PenStyle.DotLine)
+        p.setPen(QPen(color, 1.4))
+        p.setBrush(t.panel)
+        p.drawEllipse(QPointF(x, y), 4, 4)
+        shown_at = sentence(shown.bandwidth, "Hz")
+        draw_text(p, x - 6, foot - 6, f"**{shown_at}**", t.ink, size=look.FIGURE, align="right",
+                  halo=t.halo)  # fmt: skip
+        draw_text(p, x - 6, foot + 9, "bandwidth", t.ink, size=look.SMALL, align="right",
+                  halo=t.halo)  # fmt: skip
+
+
+class PhasePlot(FrequencyPlot):
+    """Phase of the open loop over the bands of guidance."""
+
+    def __init__(self) -> None:
+        super().__init__("Phase", bottom=26)
+        t = look.theme()
+        ticks = [(-90, "−90°"), (-135, "−135°"), (-180, "−180°"), (-225, "−225°")]
+        self.set_y(-262.0, -82.0, ticks)
+        self._phase = self.curve(t.q, 2.2)
+        self.in_frame(self._paint_limits)
+        self.over(self._annotate)
+
+    def show_phase(self, shown: CurrentPicture, *, verified: bool) -> None:
+        """Show the open loop's phase."""
+        self.take(shown, verified=verified)
+        self._phase.setPen(stroke(axis_color(shown.axis_name), 2.2))
+        self._phase.setData(np.log10(shown.f), shown.phase)
+        self.refresh()
+
+    def _paint_limits(self, p: QPainter) -> None:
+        shown, t = self._picture, look.theme()
+        if shown is None:
+            return
+        right = self.at(shown.nyquist)
+        for low, alpha in ((60, 18), (45, 32), (30, 48)):
+            top = self.py(-180.0 + low)
+            bottom = self.py(-180.0 + {60: 45, 45: 30, 30: 0}[low])
+            rect = QRectF(self.area.left(), top, right - self.area.left(), bottom - top)
+            p.fillRect(rect, look.faded(t.attention, alpha))
+        self.paint_nyquist(p, shown)
+        for low, word in ((60, "60° good"), (45, "45° brisk"), (30, "30° risky")):
+            draw_text(p, right - 7, self.py(-180.0 + low) + 14, word, t.attention,
+                      size=look.SMALL, align="right")  # fmt: skip
+        line(p, self.area.left(), self.py(-180), self.area.right(), self.py(-180), t.ink)
+
+    def _annotate(self, p: QPainter) -> None:
+        shown, t = self._picture, look.theme()
+        if shown is None:
+            return
+        self.paint_handle_line(p, shown)
+        x, y = self.at(shown.crossover), self.py(shown.phase_margin - 180.0)
+        p.setPen(Qt.PenStyle.NoPen)
+        p.setBrush(t.accent)
+        p.drawEllipse(QPointF(x, y), 4.5, 4.5)
+        left = x - self.area.left() > 150
+        side = -11 if left else 11
+        arrow(p, x + side, y, x + side, self.py(-180.0), t.ink)
+        text = f"phase margin **{whole_degrees(shown.phase_margin)}°**"
+        middle = 0.5 * (y + self.py(-180.0)) + 4
+        draw_text(p, x + side * 1.6, middle, text, t.ink, size=look.FIGURE,
+                  align="right" if left else "left", halo=t.halo)  # fmt: skip
+        if shown.phase_crossover < shown.nyquist:
+            px, py = self.at(shown.phase_crossover), self.py(-180.0)
+            dot(p, px, py, axis_color(shown.axis_name), filled=True)
+            draw_text(p, px + 8, py + 17, sentence(shown.phase_crossover, "Hz"), t.muted,
+                      size=look.SMALL, halo=t.halo)  # fmt: skip

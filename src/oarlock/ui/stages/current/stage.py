@@ -1,0 +1,395 @@
+"""The Current loop stage: how fast the current may follow, and whether it does."""
+
+import math
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
+
+from oarlock.errors import InputError
+from oarlock.experiments.common.announce import announcement
+from oarlock.experiments.loops.current_step import CurrentStep
+from oarlock.experiments.loops.step_response import StepResult
+from oarlock.machine import Axis, TargetKind
+from oarlock.quantities import Estimate
+from oarlock.quantities.display import digits, sentence, whole_degrees, with_std
+from oarlock.quantities.entry import parse
+from oarlock.quantities.kinds import Kind
+from oarlock.records import Run
+from oarlock.session.perform import Performed
+from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.buttons import button
+from oarlock.ui.kit.numbers import Entry, GivenRow, Row, Why
+from oarlock.ui.stages.base import Around, ReadOut, StageView
+from oarlock.ui.stages.current.pictures import GainPlot, PhasePlot, StepPlot, VoltagePlot, time_span
+from oarlock.views.current import (
+    TARGET_LABELS,
+    CurrentPicture,
+    costs,
+    crossover_target,
+    speed_limits,
+    target_from,
+    target_texts,
+    why_Kp,
+)
+from oarlock.views.current import (
+    picture as loop_picture,
+)
+
+_STEP_BOTTOM = 0.62  # of the height
+_VERIFY = 62  # px, for the bar that starts a step
+
+
+class CurrentStage(StageView):
+    """Step, voltage, gain and phase of the same gains; the crossover can be dragged."""
+
+    key = "current"
+    question = "How fast may the current follow?"
+    lane = "loops"
+    has_line = True
+    f5 = "Run the verifying step"
+
+    def __init__(self, around: Around) -> None:
+        super().__init__(around)
+        session = self.session
+        self._x_of = around.x_of
+        self.shown: CurrentPicture | None = None
+        self.step_plot, self.voltage_plot = StepPlot(), VoltagePlot()
+        self.gain_plot, self.phase_plot = GainPlot(), PhasePlot()
+        for plot in (self.step_plot, self.voltage_plot, self.gain_plot, self.phase_plot):
+            plot.setParent(self)
+        for frequency in (self.gain_plot, self.phase_plot):
+            frequency.dragged.connect(self.drag_to)
+            frequency.released.connect(self.end_drag)
+        self.verify = VerifyBar(self)
+        self.verify.asked.connect(self.run)
+        self.verify.changed.connect(self._settings_changed)
+        self._numbers = CurrentNumbers(self)
+        self.verify.restore(session.view.get("step", {}), session.axis)
+
+    # Geometry: the frequency plots sit under their own part of the strip
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.lay_out()
+
+    def lay_out(self) -> None:
+        """Put the frequency plots under their part of the strip, the time plots beside."""
+        left = round(self._x_of(100.0)) - look.RAIL
+        right = round(self._x_of(24000.0)) - look.RAIL
+        h = self.height()
+        split = h - 220
+        self.gain_plot.setGeometry(left - 48, 0, right - left + 48, split)
+        self.phase_plot.setGeometry(left - 48, split + 8, right - left + 48, h - split - 8)
+        width = left - 56
+        step_bottom, voltage_bottom = round(_STEP_BOTTOM * h), h - _VERIFY
+        self.step_plot.setGeometry(0, 98, width, step_bottom - 98)
+        self.voltage_plot.setGeometry(0, step_bottom + 4, width, voltage_bottom - step_bottom - 4)
+        self.verify.setGeometry(look.MARGIN, voltage_bottom + 4, width - 8, h - voltage_bottom - 6)
+
+    def picture(self) -> tuple[CurrentPicture | None, str] | None:
+        return self.shown, self.verify.axis_name
+
+    # What it shows
+
+    def refresh(self) -> None:
+        axis = self.session.axis
+        which = self.verify.axis_name
+        amplitude = self.verify.amplitude
+        settling = self.shown.figures.settling if self.shown else 0.0005
+        try:
+            shown = loop_picture(axis, which, amplitude, time_span(settling))
+            if time_span(shown.figures.settling) != time_span(settling):
+                shown = loop_picture(axis, which, amplitude, time_span(shown.figures.settling))
+        except InputError as error:
+            self.say("No gains yet", str(error))
+            return
+        self.shown = shown
+        found = self.session.now.verification(which)
+        run, measured = found or (None, None)
+        verified = measured is not None and measured.holds
+        when = run.started[11:16] if run else ""
+        self.step_plot.show_step(shown, measured, when, self._pinned(which, run), self.verify.bias)
+        self.voltage_plot.show_voltage(shown, measured)
+        self.gain_plot.show_gain(shown, verified=verified)
+        self.phase_plot.show_phase(shown, verified=verified)
+        self._numbers.show_numbers(shown, axis)
+        self.verify.show_axis(axis, self.bench.braked)
+        self._say(shown, measured)
+
+    def _say(self, shown: CurrentPicture, measured: StepResult | None) -> None:
+        first, second = shown.reason
+        if measured is not None:
+            failed = [check for check in measured.checks if not check.passed]
+            if measured.cut_by_bus:
+                first = "The bus, not the gains, shaped this step:"
+                second = f"up to {measured.linear_up_to:.2g} A it stays linear."
+            elif failed:
+                first, second = "Measured differs from predicted:", _short(failed[0].sentence)
+        if not shown.follows:
+            first = "Gains taken from a run; drag to design anew."
+        self.say(shown.answer, first, second)
+
+    def _pinned(self, which: str, current: Run | None) -> list[tuple[str, StepResult]]:
+        found = []
+        for run in reversed(self.session.runs):
+            step = self.session.now.step_of(run) if run.pinned else None
+            if step is None or run is current or run.settings.get("axis_name") != which:
+                continue
+            hertz = run.figures.get("crossover", 0.0) / math.tau
+            found.append((f"pinned {run.started[11:16]}, {hertz:.0f} Hz", step))
+        return found[:4]
+
+    def read_out(self) -> ReadOut:
+        shown = self.shown
+        if shown is None:
+            return ReadOut("current loop, crossover", "–", "Hz")
+        sixty, fortyfive, _ = speed_limits(shown.loop.plant.Ts)
+        return ReadOut(
+            "current loop, crossover",
+            f"{shown.crossover:.0f}",
+            "Hz",
+            (
+                f"**bandwidth {sentence(shown.bandwidth, 'Hz')}, "
+                f"margin {whole_degrees(shown.phase_margin)}°**",
+                f"60° up to {sixty:.0f} Hz, 45° to {fortyfive:.0f}",
+            ),
+        )
+
+    # What it does
+
+    def drag_to(self, hertz: float) -> None:
+        """Follow the handle: a new design at every move."""
+        axis = self.session.axis
+        target = crossover_target(hertz, axis.inverter.Ts, override=axis.target.override_margin)
+        self.session.drag(self.session.with_target(target))
+
+    def end_drag(self) -> None:
+        """Make the drag one edit."""
+        if self.shown:
+            self.session.end_drag(f"Set crossover to {self.shown.crossover:.0f} Hz")
+
+    def nudge(self, ratio: float) -> None:
+        """Move the crossover by a ratio, as one edit."""
+        if self.shown:
+            self.drag_to(self.shown.crossover * ratio)
+            self.session.end_drag("Move the crossover")
+
+    def give(self, kind: TargetKind, text: str) -> None:
+        """Take a figure that the user gives; what cannot be met is said in place."""
+        axis = self.session.axis
+        try:
+            target = target_from(kind, text, override=axis.target.override_margin)
+            self.session.edit(
+                f"Set {TARGET_LABELS[kind][0].lower()}", self.session.with_target(target)
+            )
+        except InputError as error:
+            self._numbers.say(f"{error.cause}. {error.remedy}".strip())
+            return
+        self._numbers.say("")
+
+    def run(self) -> None:
+        """Play the step that is set."""
+        session = self.session
+        try:
+            if session.axis.gains is None:
+                axis = session.with_target(session.axis.target)
+                session.edit("Take the designed gains", axis)
+        except InputError as error:
+            self.verify.say(str(error))
+            return
+        self.bench.run(self.verify.experiment(), self._kept)
+
+    def _kept(self, _performed: Performed) -> None:
+        self.refresh()
+
+    def _settings_changed(self) -> None:
+        self.session.set_view("step", self.verify.state())
+        self.refresh()
+
+
+def _short(text: str) -> str:
+    return text.split(" from the plan")[0].split(":")[0] + "."
+
+
+class VerifyBar(QWidget):
+    """What step to play: axis, size, bias; and what will happen."""
+
+    asked = Signal()
+    changed = Signal()
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.axis_name, self.amplitude, self.bias = "q", 1.4, 4.0
+        self.start = button("Run step  F5", primary=True)
+        self.which = button("q axis")
+        self.which.setToolTip("Step along q or d")
+        self.size_entry, self.bias_entry = Entry("Step size, A"), Entry("Bias, A")
+        self._note = QLabel(self)
+        self._note.setFont(look.font(look.SMALL))
+        self._note.setWordWrap(True)
+        row = QHBoxLayout()
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(6)
+        row.addWidget(self.start)
+        row.addWidget(self.which)
+        t = look.theme()
+        for entry, text in ((self.size_entry, "A  on"), (self.bias_entry, "A")):
+            entry.setFixedWidth(40)
+            entry.setAlignment(Qt.AlignmentFlag.AlignRight)
+            entry.setStyleSheet(f"background: {t.ground.name()}; border: 1px solid {t.rule.name()}")
+            label = QLabel(text)
+            label.setFont(look.font(look.BODY))
+            row.addWidget(entry)
+            row.addWidget(label)
+        row.addStretch(1)
+        self._bar = QWidget(self)
+        self._bar.setLayout(row)
+        self.bias_entry.setToolTip(
+            "Held before the step: near zero current\nthe inverter's dead time bends it."
+        )
+        self.start.clicked.connect(self.asked)
+        self.which.clicked.connect(self._swap)
+        self.size_entry.editingFinished.connect(self._typed)
+        self.bias_entry.editingFinished.connect(self._typed)
+
+    def resizeEvent(self, _event: QResizeEvent) -> None:
+        self._bar.setGeometry(0, 0, self.width(), 28)
+        self._note.setGeometry(0, 29, self.width(), self.height() - 29)
+
+    def restore(self, state: dict[str, object], axis: Axis) -> None:
+        """Show what was set last time, or what suits the axis."""
+        rated = axis.machine.rated_current.value
+        self.axis_name = "d" if state.get("axis_name") == "d" else "q"
+        amplitude, bias = state.get("amplitude"), state.get("bias")
+        self.amplitude = amplitude if isinstance(amplitude, float) else round(0.14 * rated, 1)
+        self.bias = bias if isinstance(bias, float) else round(0.4 * rated, 1)
+        self._show()
+
+    def state(self) -> dict[str, object]:
+        """Return what is set, to be kept."""
+        return {"axis_name": self.axis_name, "amplitude": self.amplitude, "bias": self.bias}
+
+    def _show(self) -> None:
+        self.which.setText(f"{self.axis_name} axis")
+        self.size_entry.show_text(digits(self.amplitude, 3))
+        self.bias_entry.show_text(digits(self.bias, 3))
+
+    def _swap(self) -> None:
+        self.axis_name = "d" if self.axis_name == "q" else "q"
+        self._show()
+        self.changed.emit()
+
+    def _typed(self) -> None:
+        try:
+            amplitude = parse(Kind.CURRENT, _amperes(self.size_entry.text())).value
+            text = self.bias_entry.text()
+            bias = (
+                0.0 if text.strip() in ("0", "0.0") else parse(Kind.CURRENT, _amperes(text)).value
+            )
+        except InputError as error:
+            self.size_entry.take_back()
+            self.bias_entry.take_back()
+            self.say(str(error))
+            return
+        if (amplitude, bias) != (self.amplitude, self.bias):
+            self.amplitude, self.bias = amplitude, bias
+            self.changed.emit()
+        self.size_entry.setModified(False)
+        self.bias_entry.setModified(False)
+        self._show()
+
+    def experiment(self) -> CurrentStep:
+        """Return the step that is set."""
+        return CurrentStep(axis_name=self.axis_name, amplitude=self.amplitude, bias=self.bias)
+
+    def show_axis(self, axis: Axis, braked: bool) -> None:
+        """Say beforehand what would happen."""
+        if axis.gains is None:
+            return
+        try:
+            self.say(announcement(self.experiment().plan(axis), braked=braked), calm=True)
+        except InputError as error:
+            self.say(str(error))
+
+    def say(self, text: str, *, calm: bool = False) -> None:
+        """Show a line under the bar."""
+        t = look.theme()
+        if self._note.text() != text:
+            self._note.setText(text)
+            self._note.setStyleSheet(f"color: {(t.ink if calm else t.attention).name()}")
+
+
+def _amperes(text: str) -> str:
+    """Return a bare number as amperes, peak."""
+    text = text.strip()
+    return f"{text} peak" if text.lower().endswith("a") else text
+
+
+class CurrentNumbers:
+    """The four blocks: you give, gains, it costs, it rests on."""
+
+    def __init__(self, stage: CurrentStage) -> None:
+        panel = stage.numbers
+        given = panel.block("You give", "any one of these")
+        self.given: dict[TargetKind, GivenRow] = {}
+        for kind, (label, unit) in TARGET_LABELS.items():
+            row = GivenRow(label, unit)
+            row.given.connect(lambda text, k=kind: stage.give(k, text))
+            self.given[kind] = row
+            given.add(row)
+        self._message = QLabel()
+        self._message.setWordWrap(True)
+        self._message.setFont(look.font(look.SMALL))
+        self._message.setStyleSheet(f"color: {look.theme().attention.name()}")
+        self._message.hide()
+        given.add(self._message)
+        gains = panel.block("Gains", "parallel PI")
+        self._Kp_q = gains.row("K~p~  q axis", "Proportional gain, V for each A of error")
+        self._why = Why()
+        gains.add(self._why)
+        self._Ki_q = gains.row("K~i~  q axis", "Integral gain; the zero lies on the plant's pole")
+        self._Kp_d, self._Ki_d = gains.row("K~p~  d axis"), gains.row("K~i~  d axis")
+        cost = panel.block("It costs", "all derived")
+        self._linear = cost.row("Linear up to", "Beyond, the bus shapes the step")
+        self._noise = cost.row("Voltage noise", "From one converter count, evenly spread")
+        self._Ms = cost.row("Sensitivity M~s~", "Largest |1/(1+L)|; 1/distance of L from −1")
+        rests = panel.block("It rests on")
+        self._Lq, self._Ld, self._R = (rests.row(n) for n in ("L~q~", "L~d~", "R"))
+        self._delay = rests.row("Delay 1.5 T~s~", "One sample to compute, half a sample of hold")
+        panel.finish()
+
+    def say(self, text: str) -> None:
+        """Show why what was given cannot be, or nothing."""
+        self._message.setText(text)
+        self._message.setVisible(bool(text))
+
+    def show_numbers(self, shown: CurrentPicture, axis: Axis) -> None:
+        """Show a state of the loop."""
+        texts = target_texts(shown)
+        for kind, given in self.given.items():
+            given.show_value(texts[kind], chosen=shown.follows and kind is axis.target.kind)
+        g = shown.gains
+        self._Kp_q.show_value(digits(g.Kp_q, 3), "V/A")
+        self._why.show_lines(*why_Kp(shown))
+        self._Ki_q.show_value(digits(g.Ki_q, 4), "V/(A·s)")
+        self._Kp_d.show_value(digits(g.Kp_d, 3), "V/A")
+        self._Ki_d.show_value(digits(g.Ki_d, 4), "V/(A·s)")
+        cost = costs(shown, axis)
+        color = "attention" if shown.cut else "ink"
+        self._linear.show_value(digits(cost.linear_up_to, 3), "A", color=color)
+        self._noise.show_value(digits(cost.voltage_noise, 2), "V rms")
+        self._Ms.show_value(digits(cost.Ms, 3))
+        m = axis.machine
+        for row, estimate in ((self._Lq, m.Lq.best), (self._Ld, m.Ld.best), (self._R, m.R.best)):
+            _show_estimate(row, estimate)
+        self._delay.show_value(digits(1.5e6 * axis.inverter.Ts, 3), "µs")
+
+
+def _show_estimate(row: Row, estimate: Estimate) -> None:
+    number, plus, unit = with_std(estimate.value, estimate.std, estimate.unit)
+    row.show_value(number, unit, f"±{plus}" if plus else "", estimate.origin)
+    row.setToolTip(f"{estimate.origin.value}: {estimate.source}")
+
+
+STAGE = CurrentStage

@@ -1,0 +1,472 @@
+"""The Sensing stage: whether the currents and the angle can be trusted.
+
+Above the waterline nothing turns. What lies below is offered once all above it holds.
+"""
+
+import math
+
+import numpy as np
+from PySide6.QtCore import QRectF
+from PySide6.QtGui import QPainter, QPaintEvent, QResizeEvent
+from PySide6.QtWidgets import QButtonGroup, QWidget
+from shiboken6 import isValid
+
+from oarlock.drive.link import Live
+from oarlock.errors import InputError
+from oarlock.experiments.common.angles import wrap
+from oarlock.experiments.registry import KIND
+from oarlock.machine import SensorKind
+from oarlock.quantities.display import digits, signed
+from oarlock.quantities.kinds import RPM
+from oarlock.records import Finding
+from oarlock.session.bench import Doing
+from oarlock.session.jobs import Done, Failed, Stopped
+from oarlock.session.perform import Performed
+from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.paint import dot, draw_text, line
+from oarlock.ui.stages.base import Around, ReadOut, StageView
+from oarlock.ui.stages.sensing.widgets import Choice, StepCard, Waterline, folded
+from oarlock.views.sensing import (
+    HAND,
+    PULSES,
+    PUSH,
+    REST,
+    SEARCH,
+    SPIN,
+    START,
+    TURN,
+    SensingStep,
+    ZeroSource,
+    answer,
+    breakaway,
+    experiment_of,
+    kinds_for,
+    may_adopt,
+    needed_for,
+    start_is_known,
+    start_key,
+    steps,
+    work_out_start,
+    zero_sources,
+)
+
+_ABOVE = (REST, PULSES, HAND)
+_SHARED = (SEARCH, SPIN, START)
+_WORDS = {SEARCH: "hardly moves", SPIN: "first spin", START: "no sensor"}
+_TOP, _CARD = 82, 170
+
+
+class SensingStage(StageView):
+    """Cards for each step, in the order in which they may be done."""
+
+    key = "sensing"
+    f5 = "Do the next step of sensing"
+    question = "Can the currents and the angle be trusted?"
+    lane = "drive"
+
+    def __init__(self, around: Around) -> None:
+        super().__init__(around)
+        session = self.session
+        self._say, self._jobs = around.tell, around.jobs
+        self._working_out: object = None
+        self.water = Waterline(self)
+        self.cards: dict[str, StepCard] = {}
+        self.running = ""
+        self._group = QButtonGroup(self)
+        self.choices: dict[str, Choice] = {}
+        for kind in kinds_for(session.axis):
+            card = self.cards[kind] = StepCard(kind, self)
+            card.asked.connect(self.do)
+            if kind in _SHARED:
+                choice = self.choices[kind] = Choice(kind, _WORDS[kind], self)
+                self._group.addButton(choice)
+                choice.clicked.connect(self._chosen)
+        shown = session.view.get("sensing", next(iter(self.choices)))
+        self.shared = shown if shown in self.choices else next(iter(self.choices))
+        self.choices[self.shared].setChecked(True)
+        self._make_numbers()
+
+    # Layout
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._lay_out()
+
+    def _lay_out(self) -> None:
+        w, h = self.width(), self.height()
+        gap, left = 16, look.MARGIN
+        above = [kind for kind in _ABOVE if kind in self.cards]
+        wide = (w - 2 * left - gap * (len(above) - 1)) / max(len(above), 1)
+        for n, kind in enumerate(above):
+            x = left + n * (wide + gap)
+            self.cards[kind].setGeometry(round(x), _TOP, round(wide), _CARD)
+        sea = _TOP + _CARD + 2
+        self.water.setGeometry(0, sea, w, h - sea)
+        top = sea + 32
+        room = h - top - 4
+        third = 224
+        main = [kind for kind in (TURN, PUSH) if kind in self.cards]
+        rest = w - 2 * left - third - gap
+        widths = {TURN: 0.56 * (rest - gap), PUSH: 0.44 * (rest - gap)}
+        x = float(left)
+        for kind in main:
+            self.cards[kind].setGeometry(round(x), top, round(widths[kind]), room)
+            x += widths[kind] + gap
+        if not main:
+            third, x = w - 2 * left, float(left)
+        for kind in self.choices:
+            self.cards[kind].setGeometry(round(x), top, third, room)
+            self.cards[kind].setVisible(kind == self.shared)
+        # The choice stands on the line, over the place it governs.
+        for choice in self.choices.values():
+            choice.setGeometry(round(x), top - 26, choice.wide(), 22)
+            x += choice.wide() + 2
+            choice.raise_()
+        for card in self.cards.values():
+            card.raise_()
+
+    def _chosen(self) -> None:
+        for kind, choice in self.choices.items():
+            if choice.isChecked():
+                self.choose(kind)
+
+    def choose(self, kind: str) -> None:
+        """Show one of the steps that share a place."""
+        self.shared = kind
+        self.choices[kind].setChecked(True)
+        self.session.set_view("sensing", kind)
+        self._lay_out()
+        self.refresh()
+
+    # Numbers
+
+    def _make_numbers(self) -> None:
+        self._sources = _Sources()
+        if self.session.axis.sensor.kind in (SensorKind.RESOLVER, SensorKind.ENCODER):
+            block = self.numbers.block("The zero, by each way", "electrical")
+            block.add(self._sources)
+        self._orders = _Orders()
+        if self.session.axis.sensor.kind in (SensorKind.RESOLVER, SensorKind.ENCODER):
+            block = self.numbers.block("Error by order", "a turn")
+            block.add(self._orders)
+        used = self.numbers.block("In use", "± one std. uncert.")
+        self._zero = used.row("Zero", "Electrical angle taken off what the sensor says")
+        self._pairs = used.row("Pole pairs", "As counted by the forced turn, or by hall edges")
+        self._side = used.row("Direction", "Whether the sensor counts as the field turns")
+        self._offset = used.row("Offset, worst", "Reading of no current")
+        self._noise = used.row("Noise, worst", "Of one phase's reading, rms")
+        self._count = used.row("1 count is", "Scale of the current sense")
+        self._counts = used.row("1 A is", "Scale of the current sense, the other way round")
+        self._break = used.row("Breakaway", "Torque at which the shaft begins to move")
+        checks = self.numbers.block("Look first at")
+        self._checks = _Checks()
+        checks.add(self._checks)
+        self.numbers.finish()
+
+    # What it shows
+
+    def refresh(self) -> None:
+        session = self.session
+        self._work_out()
+        made = steps(session.now)
+        self.say(*answer(session.now, made))
+        ready = self.bench.connected and not self.bench.busy
+        wanted = self._next(made)
+        for kind, card in self.cards.items():
+            card.show_step(
+                made[kind], session.axis, ready=ready, running=self.running == kind,
+                primary=kind == wanted,
+            )  # fmt: skip
+        self._show_water(made)
+        self._show_numbers(made)
+
+    def _work_out(self) -> None:
+        """Have the settings for running without a sensor worked out, aside."""
+        key = start_key(self.session.now)
+        if self._working_out == key or start_is_known(self.session.now):
+            return
+        self._working_out = key
+        self._jobs.start(
+            lambda _progress, _cancel: work_out_start(key),
+            on_end=self._worked_out,
+            name="work out a start",
+        )
+
+    def _worked_out(self, outcome: Done[None] | Stopped | Failed) -> None:
+        if isinstance(outcome, Done) and isValid(self):
+            self.refresh()
+
+    def _show_water(self, made: dict[str, SensingStep]) -> None:
+        above = [made[kind] for kind in _ABOVE if kind in made]
+        numbers = [step.title.split()[0] for step in above]
+        broken = next((step for step in above if not step.holds), None)
+        m = self.session.axis.machine
+        listed = f"{', '.join(numbers[:-1])} and {numbers[-1]}"
+        if broken is None:
+            text = f"{listed} hold: the shaft may turn"
+            most = m.rated_current.value
+            more = f"never past {digits(1.3 * most, 2)} A; Esc stops it at once"
+        else:
+            verb = "does not hold" if broken.finding and not broken.finding.holds else "is not done"
+            verb = "is stale" if broken.stale and broken.finding and broken.finding.holds else verb
+            text = f"Step {broken.title.split()[0]} {verb}: the shaft may not turn yet"
+            more = f"below is offered once {listed} hold"
+        if not self.bench.connected:
+            more = "connect a drive in the top bar first"
+        self.water.show_state(text, more, is_open=broken is None)
+
+    def _show_numbers(self, made: dict[str, SensingStep]) -> None:
+        axis = self.session.axis
+        self._sources.show_sources(zero_sources(self.session.now))
+        turn = made[TURN].finding if TURN in made else None
+        self._orders.show_orders(turn, made[HAND].finding if HAND in made else None)
+        sensor, inv = axis.sensor, axis.inverter
+        if sensor.is_found and sensor.kind is not SensorKind.HALL:
+            zero = math.degrees(sensor.zero.value) % 360.0
+            self._zero.show_value(f"{zero:.2f}", "°", f"±{math.degrees(sensor.zero.std):.2f}",
+                                  sensor.zero.best.origin)  # fmt: skip
+        else:
+            found = "table" if sensor.is_found else "–"
+            self._zero.show_value(found, "", "", sensor.hall_1.best.origin)
+        self._show_pairs(made, turn)
+        way = "forward" if sensor.side.value > 0 else "reversed"
+        self._side.show_value(way if sensor.is_found else "–", "", "", sensor.side.best.origin)
+        self._show_currents(made)
+        torque = breakaway(self.session.now)
+        self._break.show_value(digits(torque, 2) if torque else "–", "N·m")
+        failed = next((s for s in made.values() if s.finding and not s.finding.holds), None)
+        self._checks.show_step(failed)
+        count = inv.current_count
+        scale = inv.current_full_scale.best.origin
+        self._count.show_value(digits(1e3 * count, 3), "mA", "", scale)
+        self._counts.show_value(digits(1.0 / count, 3), "counts", "", scale)
+
+    def _show_pairs(self, made: dict[str, SensingStep], turn: Finding | None) -> None:
+        hand = made[HAND].finding if HAND in made else None
+        for finding, key in ((turn, "pole pairs"), (hand, "pole pairs by edges")):
+            if finding and key in finding.extra:
+                found = finding.extra[key]
+                self._pairs.show_value(f"{found.value:.3f}" if key == "pole pairs"
+                                       else f"{found.value:.1f}", "", "", found.origin)  # fmt: skip
+                return
+        pairs = self.session.axis.machine.pole_pairs
+        self._pairs.show_value(f"{pairs.value:.0f}", "", "entered", pairs.best.origin)
+
+    def _show_currents(self, made: dict[str, SensingStep]) -> None:
+        rest, count = made[REST].finding, self.session.axis.inverter.current_count
+        if rest is None:
+            for row in (self._offset, self._noise):
+                row.show_value("–")
+            return
+        worst = max(rest.estimates.values(), key=lambda e: abs(e.value))
+        noise = max(e.value for e in rest.extra.values())
+        self._offset.show_value(signed(worst.value / count, 2), "LSB",
+                                f"±{digits((worst.std or 0) / count, 1)}",
+                                worst.origin)  # fmt: skip
+        self._noise.show_value(f"{noise / count:.1f}", "LSB", "", worst.origin)
+
+    def show_live(self, live: Live) -> None:
+        for card in self.cards.values():
+            card.show_live(live)
+
+    def show_doing(self, doing: Doing) -> None:
+        if not doing.text and self.running:
+            self.running = ""  # it ended, whichever way
+            self.refresh()
+        for card in self.cards.values():
+            card.show_doing(doing)
+
+    def read_out(self) -> ReadOut:
+        found = self.session.now.finding(TURN)
+        m = self.session.axis.machine
+        if found and "orders" in found[1].evidence:
+            largest = int(np.argmax(found[1].evidence["orders"])) + 1
+            hertz = largest * m.max_speed.value / math.tau
+            return ReadOut(
+                f"order {largest} a turn at {m.max_speed.value / RPM:.0f} rpm",
+                digits(hertz, 3),
+                "Hz",
+                ("the angle's largest error meets", "a resonance where it passes it"),
+            )
+        current = self.session.axis.machine.rated_current.value
+        return ReadOut("largest current in a pulse", digits(0.6 * current, 2), "A",
+                       ("the shaft has not been turned",))  # fmt: skip
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        super().paintEvent(event)
+        p, t = QPainter(self), look.theme()
+        made = steps(self.session.now, announced=False)
+        for kind in _ABOVE:
+            if kind in self.cards:
+                card = self.cards[kind]
+                holds = made[kind].holds
+                color = t.accent if holds else t.muted
+                x, top = card.x() + 10, card.y() + 24
+                line(p, x, top, x, _TOP + _CARD + 4, color, 2 if holds else 1)
+
+    # What it does
+
+    def _next(self, made: dict[str, SensingStep]) -> str:
+        """Return the step that F5 does: the first that is needed and does not hold."""
+        order = [kind for kind in (REST, HAND, PULSES, TURN, PUSH, SPIN) if kind in made]
+        needed = needed_for(self.session.axis)
+        for kind in order:
+            if kind in needed and not made[kind].holds:
+                return kind
+        return self.shared
+
+    def run(self) -> None:
+        """Do the next step that is needed."""
+        self.do(self._next(steps(self.session.now, announced=False)))
+
+    def do(self, kind: str) -> None:
+        """Start a step, if what must hold before it does."""
+        step = steps(self.session.now)[kind]
+        if step.waits_for or step.trouble:
+            self._say(step.trouble or f"{step.title} waits for: {step.waits_for}")
+            return
+        try:
+            experiment = experiment_of(kind, self.session.now)
+        except InputError as error:
+            self._say(str(error))
+            return
+        self.running = kind
+        self.bench.run(experiment, self._kept)
+        if not self.bench.busy:
+            self.running = ""
+        self.refresh()
+
+    def _kept(self, performed: Performed) -> None:
+        self.running = ""
+        found = self.session.now.finding(performed.run.kind)
+        if found and found[0].started == performed.run.started:
+            run, finding = found
+            if may_adopt(self.session.now, run, finding):
+                self.session.adopt(finding, run)
+            if finding.holds and (KIND[run.kind].proves or not finding.estimates):
+                self.session.change_run(run.id, used=True)
+        self.refresh()
+
+
+class _Sources(QWidget):
+    """The zero by each method, with its ±, on one scale."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._rows: list[ZeroSource] = []
+
+    def show_sources(self, rows: list[ZeroSource]) -> None:
+        """Show what each method found."""
+        self._rows = rows
+        known = any(row.value is not None for row in rows)
+        self.setFixedHeight(22 + 20 * len(rows) if known else 22)
+        self.setAccessibleName(
+            ", ".join(f"{r.name} {math.degrees(r.value):.2f}°" for r in rows if r.value is not None)
+        )
+        self.update()
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
+        p, t = QPainter(self), look.theme()
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        known = [r for r in self._rows if r.value is not None]
+        if not known:
+            draw_text(p, 0, 15, "not found yet", t.muted)
+            return
+        centre = next((r for r in known if r.in_use), known[0]).value or 0.0
+        span = max(
+            math.radians(1.0),
+            *(abs(wrap((r.value or 0.0) - centre)) + min(r.plus, 0.1) for r in known),
+        )
+        left, middle, half = 88.0, 132.0, 42.0
+        for share in (-1.0, 0.0, 1.0):
+            x = middle + share * half
+            line(p, x, 18, x, self.height(), t.rule)
+            text = f"{math.degrees(centre + share * span) % 360:.1f}"
+            draw_text(p, x, 12, text, t.muted, size=10, align="center")
+        for n, row in enumerate(self._rows):
+            y = 30 + 20 * n
+            draw_text(p, 0, y + 5, row.name, t.ink, bold=row.in_use)
+            if row.value is None:
+                draw_text(p, self.width(), y + 5, "–", t.muted, align="right")
+                continue
+            x = middle + min(max(wrap(row.value - centre) / span, -1.1), 1.1) * half
+            wide = min(row.plus / span, 1.1) * half
+            lo, hi = max(x - wide, left - 4), min(x + wide, middle + half + 6)
+            line(p, lo, y, hi, y, t.ink, 1)
+            for end in (lo, hi):
+                line(p, end, y - 4, end, y + 4, t.ink, 1)
+            dot(p, x, y, t.ink, filled=True, radius=3.5)
+            draw_text(p, self.width(), y + 5, f"{math.degrees(row.value) % 360:.2f}", t.ink,
+                      bold=True, align="right")  # fmt: skip
+
+
+class _Orders(QWidget):
+    """The angle's error by order a turn."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._rows: list[tuple[int, str, float]] = []
+
+    def show_orders(self, turn: Finding | None, hand: Finding | None) -> None:
+        """Show the orders that matter: the sensor's own, and the largest of the others."""
+        self._rows = []
+        if turn is not None and "orders" in turn.evidence:
+            sizes = np.degrees(turn.evidence["orders"])
+            rounds = round(hand.extra["rounds"].value) if hand and "rounds" in hand.extra else 1
+            named = {1: "runout", rounds: "centre", 2 * rounds: "ellipse"}
+            named = {1: "runout"} | named
+            for order, name in sorted(named.items()):
+                self._rows.append((order, name, float(sizes[order - 1])))
+            others = [n for n in np.argsort(-sizes) + 1 if int(n) not in named]
+            for order in [int(n) for n in others[:1]]:
+                self._rows.append((order, "cogging" if order > 5 else "", float(sizes[order - 1])))
+        self.setFixedHeight(6 + 19 * max(len(self._rows), 1))
+        self.setAccessibleName(", ".join(f"order {o}: {s:.2f}°" for o, _, s in self._rows))
+        self.update()
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
+        p, t = QPainter(self), look.theme()
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if not self._rows:
+            draw_text(p, 0, 15, "after a forced turn", t.muted)
+            return
+        most = max(size for _, _, size in self._rows) or 1.0
+        for n, (order, name, size) in enumerate(self._rows[:4]):
+            y = 15 + 19 * n
+            draw_text(p, 20, y, str(order), t.ink, bold=True, align="right")
+            draw_text(p, 30, y, name, t.ink)
+            p.fillRect(QRectF(92, y - 8, 66 * size / most, 8), look.faded(t.accent, 180))
+            draw_text(p, self.width(), y, f"{size:.2f}°", t.ink, bold=True, align="right")
+
+
+class _Checks(QWidget):
+    """The checks of the step that fails, or what can't be seen from here."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFixedHeight(66)
+        self._lines: list[tuple[str, bool]] = []
+
+    def show_step(self, failed: SensingStep | None) -> None:
+        """Show why a step fails."""
+        self._lines = []
+        if failed and failed.finding:
+            for check in failed.finding.failed:
+                self._lines += [(text, True) for text in folded(check.sentence, 200)]
+        else:
+            text = "A gain error that all three phases share can't be seen from here: check one "
+            text += "phase with a meter."
+            self._lines = [(part, False) for part in folded(text, 200)]
+        self.setAccessibleName(" ".join(part for part, _ in self._lines))
+        self.update()
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
+        p, t = QPainter(self), look.theme()
+        height = 17.0 * len(self._lines)
+        color = t.attention if any(bad for _, bad in self._lines) else t.muted
+        line(p, 1, 2, 1, height, color, 1)
+        for n, (text, bad) in enumerate(self._lines):
+            draw_text(p, 9, 13 + 17 * n, text, t.attention if bad else t.ink, size=look.SMALL)
+
+
+STAGE = SensingStage

@@ -1,0 +1,267 @@
+"""What the Handover stage shows: the file as it is and will be, and the proof."""
+
+import hashlib
+import math
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from oarlock.control.pi import Single
+from oarlock.errors import InputError
+from oarlock.files import read_text
+from oarlock.handover.header import DEFAULT_MAP, default_map
+from oarlock.handover.patch import Change, Patch, patch_file
+from oarlock.handover.proof import Proof, error_sequence, prove
+from oarlock.handover.values import HandoverValue, handover_values, rounding
+from oarlock.records import Record
+from oarlock.views.snapshot import Snapshot
+from oarlock.views.stage import Stage, State
+
+WALL = 0.01  # a rounding beyond this is refused
+_EXCERPT = 15  # lines
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Line:
+    """One line of the file in the excerpt."""
+
+    number: int
+    text: str
+    change: Change | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Handed:
+    """One gain on the right-hand side."""
+
+    key: str
+    label: str
+    was: float
+    will_be: float
+    unit: str
+    lost: float  # by rounding to float32, ratio
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class HandoverPicture:
+    """A file, what would change in it, and whether that is proven."""
+
+    path: Path | None
+    patch: Patch | None
+    trouble: str
+    lines: tuple[Line, ...]
+    handed: tuple[Handed, ...]
+    unmapped: tuple[str, ...]
+    answer: str
+    reason: str
+    proof: Proof | None  # of exactly these bytes and gains
+    may_prove: str  # empty: yes; else why not
+    may_write: str
+
+
+LABELS = {
+    "current.Kp_d": "K~p~ d",
+    "current.Ki_d": "K~i~ d",
+    "current.Kp_q": "K~p~ q",
+    "current.Ki_q": "K~i~ q",
+    "current.Ts": "sample time",
+    "current.v_max": "voltage limit",
+}
+
+
+_SHORT = {"angle.sine_offset": "sine off.", "angle.cosine_offset": "cosine off."}
+
+
+def _words(key: str) -> str:
+    return key.split(".")[1].replace("_", " ")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Proven:
+    """A proof with what it was made of."""
+
+    text: bytes
+    values: tuple[HandoverValue, ...]
+    proof: Proof
+
+
+def mapping_of(now: Snapshot) -> dict[str, str]:
+    """Return symbol to key, as kept in the project, or as the header names them."""
+    kept = now.screen.get("map")
+    if isinstance(kept, dict) and kept:
+        return dict(kept)
+    path = now.screen.get("header")
+    try:
+        text = read_text(Path(path)) if isinstance(path, str) and path else ""
+        return default_map(text, handover_values(now.axis))
+    except InputError:
+        return dict(DEFAULT_MAP)  # told where the file is read to be changed
+
+
+def handover_picture(now: Snapshot, proven: Proven | None) -> HandoverPicture:
+    """Return the state of the handover."""
+    kept = now.screen.get("header")
+    path = Path(kept) if isinstance(kept, str) and kept else None
+    trouble, patch = "", None
+    values: tuple[HandoverValue, ...] = ()
+    try:
+        values = handover_values(now.axis)
+        if path is not None:
+            patch = patch_file(path, mapping_of(now), values)
+    except InputError as error:
+        trouble = str(error)
+    proof = None
+    if patch and proven and proven.text == patch.after and proven.values == values:
+        proof = proven.proof
+    handed = tuple(_handed(change) for change in patch.changes) if patch else ()
+    answer, reason = _answer(path, patch, trouble, proof, handed)
+    return HandoverPicture(
+        path=path,
+        patch=patch,
+        trouble=trouble,
+        lines=_excerpt(patch) if patch else (),
+        handed=handed,
+        unmapped=_unmapped(patch) if patch else (),
+        answer=answer,
+        reason=reason,
+        proof=proof,
+        may_prove=_why_not_prove(now, patch),
+        may_write=_why_not_write(patch, proof, handed),
+    )
+
+
+def _handed(change: Change) -> Handed:
+    return Handed(
+        key=change.key,
+        label=LABELS.get(change.key) or _SHORT.get(change.key) or _words(change.key),
+        was=change.was,
+        will_be=change.will_be,
+        unit=change.unit,
+        lost=rounding(change.will_be),
+    )
+
+
+def _answer(
+    path: Path | None,
+    patch: Patch | None,
+    trouble: str,
+    proof: Proof | None,
+    handed: tuple[Handed, ...],
+) -> tuple[str, str]:
+    if trouble:
+        return "Not yet", trouble
+    if path is None or patch is None:
+        return "No header chosen yet", "Choose the firmware's header, or write a new one."
+    changed = sum(change.differs for change in patch.changes)
+    worst = max((h.lost for h in handed), default=0.0)
+    exponent = math.floor(math.log10(worst)) if worst > 0 else -9
+    cost = (
+        f"rounding costs {worst * 1e9:.2g} ppb at most"
+        if exponent <= -7
+        else f"rounding costs {100 * worst:.2g} %"
+    )
+    lines = {0: "No line changes", 1: "1 line changes"}.get(changed, f"{changed} lines change")
+    if proof is None:
+        head = "Not yet: not proven" if changed else "The file holds these gains, unproven"
+        return head, f"{lines} in {path.name}; {cost}."
+    if proof.missing:
+        return "Not proven: no compiler here", f"{lines} in {path.name}; {proof.sentence}."
+    if not proof.exact:
+        return "No: the compiled controller differs", proof.sentence
+    if changed:
+        return "Yes, once it is written", f"{lines} in {path.name}; {proof.sentence}."
+    return "Yes: the file holds exactly these gains", f"Proof: {proof.sentence}."
+
+
+def _excerpt(patch: Patch) -> tuple[Line, ...]:
+    texts = patch.before.decode("latin-1").splitlines()
+    by_line = {change.line: change for change in patch.changes}
+    first = max(min(by_line) - 2, 1)
+    numbers = range(first, min(first + _EXCERPT, len(texts)) + 1)
+    missing = [n for n in by_line if n not in numbers]
+    chosen = sorted({*numbers, *missing})[: _EXCERPT + 1 + len(missing)]
+    return tuple(Line(number=n, text=texts[n - 1], change=by_line.get(n)) for n in chosen)
+
+
+def _unmapped(patch: Patch) -> tuple[str, ...]:
+    import re
+
+    ours = {change.symbol for change in patch.changes}
+    text = patch.before.decode("latin-1")
+    found = re.findall(r"^[ \t]*#[ \t]*define[ \t]+(\w+)[ \t]+[-+.\d]", text, re.MULTILINE)
+    return tuple(dict.fromkeys(name for name in found if name not in ours))
+
+
+Source = Callable[[], Record | None]
+
+
+def steps_for_proof(now: Snapshot) -> dict[str, int]:
+    """Return the verified steps that a proof runs over: the run's number, by axis."""
+    found = {name: now.verification(name) for name in ("d", "q")}
+    return {name: step[0].id for name, step in found.items() if step}
+
+
+def error_sequences(sources: Mapping[str, Source]) -> dict[str, Single]:
+    """Return the recorded error sequences of these steps, by axis; for a job."""
+    records = {name: fetch() for name, fetch in sources.items()}
+    return {name: error_sequence(r, name) for name, r in records.items() if r is not None}
+
+
+def _why_not_prove(now: Snapshot, patch: Patch | None) -> str:
+    if patch is None:
+        return "There is nothing to prove yet"
+    if not any(now.verification(name) for name in ("d", "q")):
+        return "The proof runs over a recorded step with these gains: run one in Current loop"
+    return ""
+
+
+def _why_not_write(patch: Patch | None, proof: Proof | None, handed: tuple[Handed, ...]) -> str:
+    if patch is None:
+        return "There is nothing to write yet"
+    if not any(change.differs for change in patch.changes):
+        return "The file holds these values already"
+    if any(h.lost > WALL for h in handed):
+        return "A value loses more than 1 % by rounding"
+    if proof is None:
+        return "Held back until it is proven"
+    if not proof.missing and not proof.exact:
+        return "Held back: the proof failed"
+    return ""
+
+
+def digest(text: bytes, values: tuple[HandoverValue, ...]) -> str:
+    """Return what tells whether a proof is of these bytes and values."""
+    told = text + repr([(value.key, value.value) for value in values]).encode()
+    return hashlib.sha256(told).hexdigest()
+
+
+def make_proof(
+    text: bytes,
+    mapping: Mapping[str, str],
+    values: tuple[HandoverValue, ...],
+    errors: Mapping[str, Single],
+    beside: Path | None = None,
+) -> Proven:
+    """Prove a header; pure work for a job. `beside`: where what it includes lies."""
+    proof = prove(text, mapping, values, errors, beside=beside)
+    return Proven(text=text, values=values, proof=proof)
+
+
+def summary(now: Snapshot) -> Stage:
+    """Return what the rail says of this stage."""
+    written = now.screen.get("handover_written")
+    gains = now.axis.gains
+    if gains is None:
+        line, basis, state = "no gains yet", "", State.EMPTY
+    elif not written:
+        line, basis, state = "nothing written", "", State.EMPTY
+    else:
+        line = f"{written.get('file', '')}"
+        moved = [v.key for v in handover_values(now.axis) if written.get(v.key) != v.value]
+        gain = any(key.startswith("current.K") for key in moved)
+        why = "stale: gains changed" if gain else "stale: values changed"
+        basis = why if moved else f"written {written.get('time', '')}"
+        state = State.STALE if moved else State.VALID
+    return Stage(
+        key="handover", name="Handover", line=line, basis=basis, measured=False, state=state
+    )

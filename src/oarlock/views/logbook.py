@@ -1,0 +1,88 @@
+"""The logbook's rows as text."""
+
+import math
+
+from oarlock.experiments.reading import gains_of
+from oarlock.experiments.registry import KIND
+from oarlock.machine import Axis
+from oarlock.quantities.display import sentence, whole_degrees, with_std
+from oarlock.records import Run
+from oarlock.records.quantity import QUANTITIES
+
+COLUMNS = (
+    "time",
+    "",
+    "what was asked",
+    "",
+    "gave",
+    "rise",
+    "overshoot",
+    "margin",
+    "remark",
+    "",
+    "",
+    "",
+)
+
+
+def gave(run: Run) -> str:
+    """Return what a run found, or the gains it ran with."""
+    if "mechanics.resonance" in run.figures:
+        hertz = run.figures["mechanics.resonance"] / math.tau
+        return f"**shaft** {hertz:.0f} Hz" if hertz else "**shaft** rigid"
+    for quantity in QUANTITIES:
+        if quantity.path in run.figures:
+            std = run.figures.get("std")
+            number, plus, shown = with_std(run.figures[quantity.path], std, quantity.unit)
+            return f"**{quantity.symbol}** {number} {shown}" + (f" ± {plus}" if plus else "")
+    if "sensor.zero" in run.figures:
+        angle, std = math.degrees(run.figures["sensor.zero"]), math.degrees(run.figures["std"])
+        return f"**zero** {angle % 360:.2f}° ± {std:.2f}"
+    for name, word in (("inverter.offset_a", "offsets"), ("inverter.gain_a", "gains"),
+                       ("sensor.sine_ratio", "ellipse")):  # fmt: skip
+        if name in run.figures:
+            return f"**{word}**"
+    if any(name.startswith("sensor.hall") for name in run.figures):
+        return "**hall table**"
+    hertz = run.figures.get("crossover", 0.0) / math.tau
+    if "Kp_q" in run.gains and "rise" in run.figures:
+        key = f"Kp_{run.settings.get('axis_name', 'q')}"
+        return f"**K~p~** {run.gains[key]:.1f}, {hertz:.0f} Hz"
+    return "–"
+
+
+def cells(run: Run, axis: Axis, *, written: bool = True) -> tuple[str, ...]:
+    """Return the row's texts in the order of `COLUMNS`."""
+    f = run.figures
+    return (
+        run.started[11:16],
+        "",
+        run.title,
+        "",
+        gave(run),
+        sentence(f["rise"], "s") if "rise" in f else "–",
+        f"{100 * f['overshoot']:.1f} %" if "overshoot" in f else "–",
+        f"{whole_degrees(math.degrees(f['phase_margin']))}°" if "phase_margin" in f else "–",
+        run.note or run.remark,
+        "",
+        "",
+        action(run, axis) if written else "being written",
+    )
+
+
+def action(run: Run, axis: Axis) -> str:
+    """Return what can be done with a run, or how it stands."""
+    if run.ended != "done":
+        return "ended early"
+    if "rise" in run.figures:
+        return "in use" if gains_of(run.gains) == axis.gains else "use these gains"
+    if run.kind in KIND and KIND[run.kind].proves:
+        return "holds" if run.used else "does not hold"
+    return "adopted" if run.used else "not adopted"
+
+
+def summary(runs: tuple[Run, ...]) -> tuple[str, str]:
+    """Return how many runs there are and how many are marked."""
+    pinned, starred = sum(r.pinned for r in runs), sum(r.starred for r in runs)
+    count = f"{len(runs)} run{'s' * (len(runs) != 1)}" if runs else "no runs yet"
+    return count, f"{pinned} pinned, {starred} starred"

@@ -1,0 +1,36 @@
+"""The stages in the order of dependence: one row each; the window builds itself from them."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from oarlock.views import current, handover, identify, machine, sensing
+from oarlock.views.snapshot import Snapshot
+from oarlock.views.stage import Stage
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StageSpec:
+    """One stage: what the rail says of it, and the module that draws it."""
+
+    key: str
+    summary: Callable[[Snapshot], Stage]
+    widget: str  # its module holds the class as STAGE; loaded when it is first shown
+
+
+STAGES = [
+    StageSpec(key="machine", summary=machine.summary,
+              widget="oarlock.ui.stages.machine.stage"),
+    StageSpec(key="sensing", summary=sensing.summary,
+              widget="oarlock.ui.stages.sensing.stage"),
+    StageSpec(key="identify", summary=identify.summary,
+              widget="oarlock.ui.stages.identify.stage"),
+    StageSpec(key="current", summary=current.summary,
+              widget="oarlock.ui.stages.current.stage"),
+    StageSpec(key="handover", summary=handover.summary,
+              widget="oarlock.ui.stages.handover.stage"),
+]  # fmt: skip
+
+
+def stages(now: Snapshot) -> list[Stage]:
+    """Return the rail's items in the order of dependence."""
+    return [spec.summary(now) for spec in STAGES]

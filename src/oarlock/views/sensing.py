@@ -1,0 +1,474 @@
+"""What the Sensing stage shows: the steps in their order, what each waits for, and the answer.
+
+The order is the safety: nothing turns before the currents are sound, and no loop closes on an
+angle before its direction and zero are.
+"""
+
+import contextlib
+import math
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+
+from oarlock.errors import InputError
+from oarlock.experiments.common.angles import wrap
+from oarlock.experiments.common.movement import Movement
+from oarlock.experiments.sensing.hand import TurnByHand
+from oarlock.experiments.sensing.kinds import snapshot
+from oarlock.experiments.sensing.pulses import StandingPulses
+from oarlock.experiments.sensing.push import FourPushes
+from oarlock.experiments.sensing.rest import CurrentsAtRest
+from oarlock.experiments.sensing.search import BoundedSearch
+from oarlock.experiments.sensing.spin import ForcedSpin
+from oarlock.experiments.sensing.startup import (
+    StartSettings,
+    StartWithoutSensor,
+    propose,
+    simulated_error,
+)
+from oarlock.experiments.sensing.turn import ForcedTurn
+from oarlock.machine import Axis, CurrentTarget, SensorKind, TargetKind
+from oarlock.quantities import Estimate
+from oarlock.quantities.display import digits
+from oarlock.quantities.kinds import RPM
+from oarlock.records import Finding, Run
+from oarlock.views.snapshot import Snapshot
+from oarlock.views.stage import Stage, State
+
+SensorExperiment = (
+    CurrentsAtRest | StandingPulses | TurnByHand | ForcedTurn | BoundedSearch | FourPushes
+    | ForcedSpin | StartWithoutSensor
+)  # fmt: skip
+REST, PULSES, HAND, TURN, SEARCH, PUSH, SPIN, START = (
+    CurrentsAtRest.name, StandingPulses.name, TurnByHand.name, ForcedTurn.name,
+    BoundedSearch.name, FourPushes.name, ForcedSpin.name, StartWithoutSensor.name,
+)  # fmt: skip
+_RESTS_ON: Mapping[str, tuple[str, ...]] = {
+    REST: (), PULSES: (REST,), HAND: (REST,), TURN: (REST, PULSES, HAND),
+    SEARCH: (REST, PULSES, HAND), PUSH: (REST, PULSES, HAND, TURN), SPIN: (REST, PULSES, HAND),
+    START: (REST, PULSES, SPIN),
+}  # fmt: skip
+# What must not have changed since a step was done: names of the snapshot, and by how much.
+_ANGLE = {"kind": 0.0, "pairs": 0.0, "counts": 0.0, "pole_pairs": 0.0}
+_FIT = {"sine_ratio": 0.002, "skew": 0.003, "sine_offset": 0.003, "cosine_offset": 0.003}
+_SENSE = {"offset_a": 3.0, "offset_b": 3.0, "offset_c": 3.0, "full_scale": 0.0, "unsensed": 0.0}
+_ZERO = {"side": 0.0, "zero": 0.012, **{f"hall_{n}": 0.03 for n in range(8)}}
+_KEEPS: Mapping[str, Mapping[str, float]] = {
+    REST: {"full_scale": 0.0, "unsensed": 0.0}, PULSES: _SENSE, HAND: _ANGLE,
+    TURN: {**_SENSE, **_ANGLE, **_FIT}, SEARCH: {**_SENSE, **_ANGLE, **_FIT},
+    PUSH: {**_SENSE, **_ANGLE, **_FIT, **_ZERO}, SPIN: {"pole_pairs": 0.0},
+    START: {"pole_pairs": 0.0},
+}  # fmt: skip
+TITLES = {
+    REST: "Currents at rest", PULSES: "Phases in order", HAND: "Turned by hand",
+    TURN: "One turn each way, forced", SEARCH: "If it may hardly move",
+    PUSH: "The zero, proven", SPIN: "First forced spin", START: "Without a sensor",
+}  # fmt: skip
+_NUMBERS = {REST: "1", PULSES: "2", HAND: "3", TURN: "4", PUSH: "5"}
+_RANK = {TURN: 3, SEARCH: 2, PULSES: 1}  # of the zero's sources
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class SensingStep:
+    """One step: what came of it, and whether it may be done."""
+
+    kind: str
+    title: str
+    run: Run | None
+    finding: Finding | None
+    stale: bool
+    waits_for: str  # the title of what must hold first; empty: it may be done
+    movement: Movement | None
+    trouble: str  # why it cannot be planned
+    details: tuple[str, ...] = ()  # the settings that it would be done with
+
+    @property
+    def holds(self) -> bool:
+        """Whether it was done, held, and still does."""
+        return self.finding is not None and self.finding.holds and not self.stale
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ZeroSource:
+    """One way by which the electrical zero was found; rad, electrical."""
+
+    name: str
+    value: float | None
+    plus: float  # two standard uncertainties
+    in_use: bool
+
+
+def kinds_for(axis: Axis) -> tuple[str, ...]:
+    """Return the steps that make sense with the axis's sensor, in their order."""
+    if axis.sensor.kind is SensorKind.NONE:
+        return (REST, PULSES, SPIN, START)
+    if axis.sensor.kind is SensorKind.HALL:
+        return (REST, PULSES, HAND, TURN, PUSH, SPIN, START)
+    return (REST, PULSES, HAND, TURN, PUSH, SEARCH, SPIN, START)
+
+
+def needed_for(axis: Axis) -> tuple[str, ...]:
+    """Return the steps without which sensing is not done."""
+    if axis.sensor.kind is SensorKind.NONE:
+        return (REST, PULSES, SPIN)
+    return (REST, PULSES, HAND, TURN, PUSH)
+
+
+def experiment_of(kind: str, now: Snapshot) -> SensorExperiment:
+    """Return the experiment of a step, sized by what is known.
+
+    Raises
+    ------
+    InputError : something that sizes it is not known
+
+    """
+    return made_for(kind, _bare(now.axis), breakaway(now))
+
+
+def start_key(now: Snapshot) -> tuple[Axis, float]:
+    """Return what the settings for running without a sensor follow from."""
+    return _bare(now.axis), breakaway(now)
+
+
+_known_starts: dict[tuple[Axis, float], tuple[str, ...]] = {}  # each with its settings in words
+
+
+def start_is_known(now: Snapshot) -> bool:
+    """Return whether these settings were worked out already."""
+    return start_key(now) in _known_starts
+
+
+def work_out_start(key: tuple[Axis, float]) -> None:
+    """Work out settings for running without a sensor, which simulates: work for a job."""
+    told: tuple[str, ...] = ()
+    with contextlib.suppress(InputError):  # told where it is announced
+        made = made_for(START, *key)
+        told = _start_in_words(key[0], made.start) if isinstance(made, StartWithoutSensor) else ()
+    _known_starts[key] = told
+
+
+def _start_in_words(axis: Axis, start: StartSettings) -> tuple[str, ...]:
+    """Return the settings, and what the observer is wrong by at several speeds."""
+    rpm = 1.0 / axis.machine.pole_pairs.value / RPM
+    shares = (start.hand_back / start.hand_over, 1.0)
+    errors = simulated_error(axis, start, np.array(shares) * start.hand_over)
+    over, back = start.hand_over * rpm, start.hand_back * rpm
+    wrong = ", ".join(
+        f"{math.degrees(e):.0f}° at {s * over:.0f}" for s, e in zip(shares, errors, strict=True)
+    )
+    return (
+        f"{digits(start.current, 2)} A, up in {start.ramp:.1f} s",
+        f"over at {over:.0f} rpm, back at {back:.0f}",
+        f"dwell {start.dwell:.1f} s, observer {start.bandwidth / math.tau:.0f} Hz",
+        f"simulated error {wrong} rpm",
+    )
+
+
+def _bare(axis: Axis) -> Axis:
+    """Return the axis without what its loops ask for: no step here depends on it."""
+    return replace(axis, gains=None, target=_NO_TARGET)
+
+
+_NO_TARGET = CurrentTarget(kind=TargetKind.PHASE_MARGIN, value=1.0)
+
+
+@lru_cache(maxsize=64)
+def made_for(kind: str, axis: Axis, torque: float) -> SensorExperiment:
+    """Return the experiment of a step for an axis and the breakaway torque (N·m) found so far."""
+    if kind == PUSH:
+        return FourPushes(friction=torque)
+    if kind == START:
+        return StartWithoutSensor(start=propose(axis, breakaway=torque))
+    plain: dict[str, type[Any]] = {
+        REST: CurrentsAtRest, PULSES: StandingPulses, HAND: TurnByHand, TURN: ForcedTurn,
+        SEARCH: BoundedSearch, SPIN: ForcedSpin,
+    }  # fmt: skip
+    made: SensorExperiment = plain[kind]()
+    return made
+
+
+def breakaway(now: Snapshot) -> float:
+    """Return the torque (N·m) at which the shaft breaks away, as found; 0 where it was not."""
+    for kind in (TURN, SEARCH):
+        found = now.finding(kind)
+        if found and "breakaway" in found[1].extra:
+            return found[1].extra["breakaway"].value
+    return 0.0
+
+
+def is_stale(run: Run, axis: Axis, keeps: Mapping[str, float]) -> bool:
+    """Return whether what a run was taken under has changed since."""
+    then, now = run.settings.get("sensing"), snapshot(axis)
+    if not isinstance(then, dict):
+        return False  # of a time when nothing was kept of the sensors
+    count = axis.inverter.current_count
+    for name, play in keeps.items():
+        old, new = then.get(name), now[name]
+        if isinstance(new, str) or not isinstance(old, int | float):
+            if old != new:
+                return True
+            continue
+        allowed = play * count if name.startswith("offset_") else play
+        off = wrap(old - new) if name == "zero" or name.startswith("hall_") else old - new
+        if abs(off) > allowed + 1e-9:
+            return True
+    return False
+
+
+KEEPS_IDENTIFIED = {**_SENSE, **_ANGLE, **_ZERO}
+
+
+def _done(now: Snapshot, kind: str) -> tuple[Run | None, Finding | None, bool]:
+    found = now.finding(kind)
+    run, finding = found if found else (now.latest(kind), None)
+    stale = run is not None and is_stale(run, now.axis, _after(kind, finding))
+    return run, finding, stale
+
+
+def _after(kind: str, finding: Finding | None) -> Mapping[str, float]:
+    """Return what must have stayed, less what the run itself changed by being adopted."""
+    keeps = dict(_KEEPS[kind])
+    for path in finding.estimates if finding else ():
+        keeps.pop(path.split(".")[1], None)
+    return keeps
+
+
+@lru_cache(maxsize=64)
+def _announced(kind: str, axis: Axis, torque: float) -> tuple[Movement | None, str]:
+    """Return what a step would move, or why it cannot be planned."""
+    try:
+        return made_for(kind, axis, torque).movement(axis), ""
+    except InputError as error:
+        return None, f"{error.cause}. {error.remedy}"
+
+
+def steps(now: Snapshot, *, announced: bool = True) -> dict[str, SensingStep]:
+    """Return all steps that make sense for the axis, by kind, in their order.
+
+    Parameters
+    ----------
+    announced : tell what each would move as well
+
+    """
+    kinds = kinds_for(now.axis)
+    done = {kind: _done(now, kind) for kind in (*kinds, TURN, SEARCH)}
+    holds = {
+        kind: finding is not None and finding.holds and not stale
+        for kind, (_, finding, stale) in done.items()
+    }
+    holds[TURN] = now.axis.sensor.is_found and (
+        holds[TURN] or holds.get(SEARCH, False) or _typed_zero(now.axis)
+    )
+    made = {}
+    for kind in kinds:
+        run, finding, stale = done[kind]
+        wanted = [k for k in _RESTS_ON[kind] if k in kinds]
+        missing = [k for k in wanted if not holds[k]]
+        movement, trouble = None, ""
+        if announced and kind == START and not start_is_known(now):
+            trouble = "Its settings are being worked out"
+        elif announced:
+            movement, trouble = _announced(kind, _bare(now.axis), breakaway(now))
+        made[kind] = SensingStep(
+            kind=kind,
+            title=f"{_NUMBERS.get(kind, '')} {_title(kind, now.axis)}".strip(),
+            run=run,
+            finding=finding,
+            stale=stale,
+            waits_for=_title(missing[0], now.axis) if missing else "",
+            movement=movement,
+            trouble=trouble,
+            details=_known_starts.get(start_key(now), ()) if kind == START else (),
+        )
+    return made
+
+
+def _typed_zero(axis: Axis) -> bool:
+    return axis.sensor.zero.adopted is None and axis.sensor.is_found
+
+
+def _title(kind: str, axis: Axis) -> str:
+    if kind == HAND:
+        return {
+            SensorKind.RESOLVER: "Sine and cosine",
+            SensorKind.ENCODER: "Counts and index",
+            SensorKind.HALL: "Hall states",
+        }.get(axis.sensor.kind, TITLES[kind])
+    return TITLES[kind]
+
+
+def may_adopt(now: Snapshot, run: Run, finding: Finding) -> bool:
+    """Return whether a finding that holds should be taken into use at once.
+
+    A zero from a weaker method never replaces one from a stronger.
+    """
+    if not finding.holds or not finding.estimates:
+        return False
+    if run.kind not in _RANK or "sensor.zero" not in finding.estimates:
+        return True
+    source = zero_source(now)
+    return source is None or _RANK[run.kind] >= _RANK.get(source.kind, 0)
+
+
+def zero_source(now: Snapshot) -> Run | None:
+    """Return the run that the zero in use came from."""
+    adopted = now.axis.sensor.zero.adopted
+    if adopted is None or not adopted.source.startswith("run "):
+        return None
+    number = adopted.source.removeprefix("run ").split(",")[0]
+    return now.run(int(number)) if number.isdigit() else None
+
+
+def zero_sources(now: Snapshot) -> list[ZeroSource]:
+    """Return the zero by every method that gave one, and whether they agree."""
+    axis, used = now.axis, zero_source(now)
+    found = []
+    for kind, name in ((TURN, "forced turn"), (PULSES, "pulses"), (SEARCH, "search")):
+        if kind not in kinds_for(axis) or axis.sensor.kind is SensorKind.HALL:
+            continue
+        estimate = _zero_of(now, kind)
+        run = now.latest(kind)
+        found.append(
+            ZeroSource(
+                name=name,
+                value=estimate.value if estimate else None,
+                plus=2.0 * (estimate.std or 0.0) if estimate else 0.0,
+                in_use=bool(used and run and used.id == run.id),
+            )
+        )
+    pushes = now.finding(PUSH)
+    if pushes and "astray" in pushes[1].extra and axis.sensor.kind is not SensorKind.HALL:
+        run, finding = pushes
+        then = run.settings.get("sensing", {}).get("zero", axis.sensor.zero.value)
+        value = wrap(float(then) - finding.extra["astray"].value)
+        found.append(ZeroSource(name="pushes", value=value,
+                                plus=finding.extra["hidden"].value, in_use=False))  # fmt: skip
+    return found
+
+
+def _zero_of(now: Snapshot, kind: str) -> Estimate | None:
+    found = now.finding(kind)
+    if found is None or not found[1].holds:
+        return None
+    run, finding = found
+    if is_stale(run, now.axis, {**_FIT, **_ANGLE}):
+        return None  # it was read off the sensor as it was before its correction
+    return finding.estimates.get("sensor.zero") or finding.extra.get("sensor.zero")
+
+
+def disagreement(sources: list[ZeroSource]) -> float | None:
+    """Return by how much the two farthest methods differ beyond their ±, rad; None: agree."""
+    known = [s for s in sources if s.value is not None]
+    worst = None
+    for i, one in enumerate(known):
+        for other in known[i + 1 :]:
+            apart = abs(wrap((one.value or 0.0) - (other.value or 0.0)))
+            if apart > one.plus + other.plus + math.radians(1.0):
+                worst = max(worst or 0.0, apart)
+    return worst
+
+
+def answer(now: Snapshot, made: dict[str, SensingStep]) -> tuple[str, str]:
+    """Return the stage's answer and what it rests on."""
+    axis = now.axis
+    failed = [s for s in made.values() if s.finding and not s.finding.holds]
+    needed = [made[kind] for kind in needed_for(axis)]
+    if failed and failed[0].finding:
+        check = failed[0].finding.failed[0]
+        rest = "Nothing turns until it does." if failed[0].kind in (REST, PULSES, HAND) else ""
+        return f"Not yet: {_short(check.sentence)}", f"{check.sentence}. {rest}".strip()
+    stale = next((s for s in needed if s.stale), None)
+    if stale:
+        return f"Not any more: {stale.title} is stale", "What it was found under has changed."
+    left = [s for s in needed if not s.holds]
+    if left:
+        count = f"{len(needed) - len(left)} of {len(needed)} steps hold"
+        started = len(left) < len(needed)
+        head = f"Not yet: {count}" if started else "Nothing is known of the sensors yet"
+        return head, f"Next: {left[0].title}."
+    apart = disagreement(zero_sources(now))
+    if apart:
+        return (
+            f"Not sure: methods differ by {math.degrees(apart):.1f}°",
+            "Repeat the forced turn, or the pulses after the sensor was corrected.",
+        )
+    return _proven(now, made)
+
+
+def _short(sentence: str) -> str:
+    """Return what a check says first, to go on with in the middle of a sentence."""
+    first = re.split(r"[;:(]", sentence)[0].strip()
+    return first[:1].lower() + first[1:]
+
+
+def _proven(now: Snapshot, made: dict[str, SensingStep]) -> tuple[str, str]:
+    axis = now.axis
+    if axis.sensor.kind is SensorKind.NONE:
+        spin = made[SPIN].finding
+        down = f"down to {spin.extra['least current'].value:.2g} A" if spin else ""
+        return f"Yes: the currents are right, and it turns {down}", "There is no angle to trust."
+    turn = made[TURN].finding
+    way = "forward is forward"
+    if axis.sensor.kind is SensorKind.HALL and turn:
+        left = math.degrees(turn.extra["left error"].value)
+        even = math.degrees(turn.extra["even error"].value)
+        plus = 2.0 * math.degrees(axis.sensor.zero.std)
+        return (
+            f"Yes: the hall edges are known to ±{plus:.0f}°; {way}",
+            f"Pole pairs differ by up to {left:.1f}°; even steps would add {even:.1f}°. "
+            "Cogging may shift all edges alike. Degrees are electrical.",
+        )
+    zero, std = math.degrees(axis.sensor.zero.value) % 360.0, math.degrees(axis.sensor.zero.std)
+    reason = "Degrees are electrical."
+    if turn and "friction" in turn.extra:
+        apart = math.degrees(turn.extra["friction"].value)
+        reason = (
+            f"Friction holds the rotor back by {apart:.1f}° each way; the mean of both is free of "
+            f"it. {reason}"
+        )
+    left = 2.0 * std + _sensor_error(turn, made[HAND].finding)
+    return f"Yes: the angle is right to {left:.1f}°, zero at {zero:.1f}°; {way}", reason
+
+
+def _sensor_error(turn: Finding | None, hand: Finding | None) -> float:
+    """Return what the sensor's own orders add up to over the turn, degrees electrical."""
+    if turn is None or "orders" not in turn.evidence:
+        return 0.0
+    rounds = round(hand.extra["rounds"].value) if hand and "rounds" in hand.extra else 1
+    own = {1, rounds, 2 * rounds}
+    return math.degrees(sum(float(turn.evidence["orders"][n - 1]) for n in own if n))
+
+
+def summary(now: Snapshot) -> Stage:
+    """Return what the rail says of this stage."""
+    made = steps(now, announced=False)
+    axis = now.axis
+    needed = [made[kind] for kind in needed_for(axis)]
+    failed = next((s for s in made.values() if s.finding and not s.finding.holds), None)
+    done = [step for step in needed if step.holds]
+    newest = max((s.run.started for s in made.values() if s.run), default="")
+    line = f"{len(done)} of {len(needed)} steps hold"
+    basis, state = "nothing measured", State.EMPTY
+    if len(done) == len(needed):
+        state, basis = State.VALID, f"measured {newest[11:16]}"
+        line = "table found" if axis.sensor.kind is SensorKind.HALL else "currents are right"
+        if axis.sensor.kind in (SensorKind.RESOLVER, SensorKind.ENCODER):
+            line = f"zero {math.degrees(axis.sensor.zero.value) % 360.0:.1f}°"
+    elif any(step.stale for step in needed):
+        state, basis = State.STALE, "stale: settings changed"
+    elif newest:
+        state, basis = State.EMPTY, f"begun {newest[11:16]}"
+    if failed and failed.finding:
+        state, basis = State.ATTENTION, failed.finding.failed[0].code
+    return Stage(
+        key="sensing",
+        name="Sensing",
+        line=line,
+        basis=basis,
+        measured=bool(newest),
+        state=state,
+    )

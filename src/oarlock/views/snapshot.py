@@ -1,0 +1,60 @@
+"""What a project shows at one moment: frozen, so that a view can be worked out anywhere."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from oarlock.experiments.loops.current_step import CurrentStep
+from oarlock.experiments.loops.step_response import StepResult
+from oarlock.experiments.reading import gains_of
+from oarlock.experiments.registry import KIND
+from oarlock.machine import Axis
+from oarlock.records import Finding, Reading, Run
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Snapshot:
+    """An axis with its logbook, what was read off its runs, and the screen's state."""
+
+    axis: Axis
+    runs: tuple[Run, ...] = ()
+    readings: Mapping[int, Reading | None] = field(default_factory=dict)  # by run
+    screen: Mapping[str, Any] = field(default_factory=dict)
+
+    def run(self, number: int) -> Run | None:
+        """Return a run by its number."""
+        return next((run for run in self.runs if run.id == number), None)
+
+    def latest(self, kind: str) -> Run | None:
+        """Return the newest run of a kind that ended well."""
+        early = kind in KIND and KIND[kind].tells_early
+        return next(
+            (r for r in reversed(self.runs) if r.kind == kind and (early or r.ended == "done")),
+            None,
+        )
+
+    def finding(self, quantity: str) -> tuple[Run, Finding] | None:
+        """Return the newest run of a quantity with its finding."""
+        run = self.latest(quantity)
+        reading = self.readings.get(run.id) if run else None
+        return (run, reading) if run and isinstance(reading, Finding) else None
+
+    def findings(self, quantity: str) -> list[Finding]:
+        """Return the findings of a quantity that are read, oldest first."""
+        found = [self.readings.get(run.id) for run in self.runs if run.kind == quantity]
+        return [reading for reading in found if isinstance(reading, Finding)]
+
+    def step_of(self, run: Run) -> StepResult | None:
+        """Return what was read off a current step."""
+        reading = self.readings.get(run.id)
+        return reading if isinstance(reading, StepResult) else None
+
+    def verification(self, axis_name: str) -> tuple[Run, StepResult] | None:
+        """Return the newest step along `axis_name` that ran with the gains in use."""
+        for run in reversed(self.runs):
+            if run.kind != CurrentStep.name or run.settings.get("axis_name") != axis_name:
+                continue
+            step = self.step_of(run)
+            if step and gains_of(run.gains) == self.axis.gains:
+                return run, step
+        return None

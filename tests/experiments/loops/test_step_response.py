@@ -1,0 +1,93 @@
+"""Recorded steps against predictions, and steps that the bus shaped."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from oarlock.control.current import design_current
+from oarlock.errors import InputError
+from oarlock.experiments.loops.current_step import CurrentStep
+from oarlock.experiments.loops.step_response import StepResult, read_step
+from oarlock.machine import Axis
+from oarlock.practice.truth import draw
+from oarlock.quantities import Estimate, Origin
+from oarlock.simulate.drive_model import PlantParameters
+from tests.conftest import play_on_model
+
+
+def known(axis: Axis, plant: PlantParameters) -> Axis:
+    """Return the axis with the drive's true R, Ld and Lq adopted, and gains designed on them."""
+    values = {"R": (plant.R, "ohm"), "Ld": (plant.Ld, "H"), "Lq": (plant.incremental_Lq(4.0), "H")}
+    for name, (value, unit) in values.items():
+        found = Estimate(value=value, std=0.0, unit=unit, origin=Origin.MEASURED)
+        axis = axis.with_parameter(
+            f"machine.{name}", replace(axis.parameter(f"machine.{name}"), adopted=found)
+        )
+    return replace(axis, gains=design_current(axis).gains)
+
+
+def step(
+    axis: Axis, plant: PlantParameters, which: str, *, seed: int = 0, **changes: float
+) -> StepResult:
+    settings = {"amplitude": 1.4, "bias": 4.0} | changes
+    experiment = CurrentStep(axis_name=which, **settings)  # type: ignore[arg-type]
+    record = play_on_model(experiment, axis, plant, seed=seed)
+    return read_step(record, axis, design_current(axis).loop(which))
+
+
+@pytest.mark.parametrize("which", ["d", "q"])
+@pytest.mark.parametrize("seed", [0, 1, 2, 3, 4])
+def test_measured_and_predicted_agree(axis: Axis, which: str, seed: int) -> None:
+    """Rise within 10 %, overshoot within 2 points: noise, quantisers and dead time included."""
+    plant = draw("winch", seed)
+    result = step(known(axis, plant), plant, which, seed=seed)
+    assert result.response.rise == pytest.approx(result.predicted.rise, rel=0.10)
+    assert result.response.overshoot == pytest.approx(result.predicted.overshoot, abs=0.02)
+    assert result.holds
+    assert not result.cut_by_bus
+    natural = result.predicted_fit.natural_frequency
+    assert result.fitted.natural_frequency == pytest.approx(natural, rel=0.12)
+    assert result.fitted.damping == pytest.approx(result.predicted_fit.damping, abs=0.12)
+
+
+def test_a_step_that_the_bus_cut_is_recognised(axis: Axis, truth: PlantParameters) -> None:
+    result = step(known(axis, truth), truth, "q", amplitude=6.0)
+    assert result.cut_by_bus
+    assert not result.holds
+    first = result.checks[0]
+    assert "The bus cut this step" in first.sentence
+    assert f"{result.linear_up_to:.2g} A" in first.sentence
+    assert result.linear_up_to < 3.0
+
+
+def test_wrong_inductance_shows_as_disagreement(axis: Axis, truth: PlantParameters) -> None:
+    believed = known(axis, replace(truth, Lq=1.4 * truth.Lq, Lq_saturated=1.4 * truth.Lq_saturated))
+    result = step(believed, truth, "q", amplitude=0.8)
+    assert not result.holds
+    assert {"rise", "overshoot"} & {check.code for check in result.checks if not check.passed}
+
+
+def test_a_turning_rotor_is_told(axis: Axis, truth: PlantParameters) -> None:
+    loose = replace(truth, brake=0.0, inertia=0.3)
+    result = step(known(axis, truth), loose, "q", seconds=0.002, repeats=4)
+    still = next(check for check in result.checks if check.code == "rotor at rest")
+    assert not still.passed
+    assert "brake" in still.sentence
+
+
+def test_an_incomplete_record_is_an_input_error(axis: Axis, truth: PlantParameters) -> None:
+    axis = known(axis, truth)
+    experiment = CurrentStep(axis_name="q", amplitude=1.0, bias=4.0, repeats=2)
+    record = play_on_model(experiment, axis, truth)
+    cut = replace(record, columns={n: c[:20].copy() for n, c in record.columns.items()})
+    with pytest.raises(InputError, match="one step needs 66"):
+        read_step(cut, axis, design_current(axis).q)
+
+
+def test_more_repeats_mean_less_noise(axis: Axis, truth: PlantParameters) -> None:
+    axis = known(axis, truth)
+    late = slice(30, 60)
+    few = step(axis, truth, "d", repeats=2).normal[late]
+    many = step(axis, truth, "d", repeats=64).normal[late]
+    assert np.std(many) < 0.5 * np.std(few)
