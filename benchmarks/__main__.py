@@ -65,11 +65,11 @@ def analysis(*, short: bool = False) -> list[Row]:
 
     warm()
     axis = the_axis()
+    steps = np.linspace(300, 1200, 40 if short else 400)
     tuned = [
-        replace(axis, gains=design_current(axis, replace(axis.target, value=math.tau * f)).gains,
-                target=replace(axis.target, value=math.tau * f))
-        for f in np.linspace(300, 1200, 40 if short else 400)
-    ]  # fmt: skip
+        axis.with_target(target).with_gains(design_current(axis, target).gains)
+        for target in (replace(axis.target, value=math.tau * f) for f in steps)
+    ]
     turn = iter(tuned * 2)
     whole = median_ms(lambda: picture(next(turn), "q", 1.4, 1.6e-3), len(tuned))
     loop = design_current(axis).q

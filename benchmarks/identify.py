@@ -45,7 +45,7 @@ def _trial(
     full = 2.9 * rated
     off = 1.05  # paper and machine differ
     text = f"""
-oarlock = 1
+oarlock = 2
 name = "{name}"
 [machine]
 pole_pairs = {pairs}

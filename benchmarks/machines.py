@@ -116,7 +116,7 @@ def _text(
     inertia: float, bus: float, f: float, dead: float, full: float, sensor: str,
 ) -> str:  # fmt: skip
     return f"""
-oarlock = 1
+oarlock = 2
 name = "random"
 [machine]
 pole_pairs = {pairs}

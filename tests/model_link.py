@@ -2,21 +2,18 @@
 
 import struct
 from collections.abc import Callable, Mapping, Sequence
-from functools import cache
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.cancel import Cancel
-from oarlock.drive.canopen_link import CLEAR, START, STOP, dictionary
+from oarlock.drive.canopen_link import CLEAR, COMMIT, PUT_BACK, START, STOP
+from oarlock.drive.contract.entries import BY_NAME, name_at
 from oarlock.drive.contract.trips import STATES, TRIPS
 from oarlock.drive.link import Live, Progress, Status
 from oarlock.drive.travel import Ledger
-from oarlock.practice.server import _FORMATS, Firmware
+from oarlock.practice.firmware import Firmware
 from oarlock.simulate.drive_model import DriveModel, PlantParameters
-
-_dictionary: Any = cache(dictionary)
 
 
 class Hasty(Cancel):
@@ -37,11 +34,10 @@ class ModelLink:
         self._firmware = Firmware(self.model)
         self._firmware.operational = True
 
-    def _at(self, key: str) -> tuple[int, int, int]:
-        record, _, name = key.partition(".")
-        found = _dictionary(1)[record]
-        found = found[name] if name else found
-        return found.index, found.subindex, found.data_type
+    @staticmethod
+    def _at(key: str) -> tuple[int, int, str]:
+        group, entry = BY_NAME[key]
+        return group.index, group.sub(entry), entry.type.form
 
     def close(self) -> None:
         self.stop()
@@ -52,19 +48,41 @@ class ModelLink:
     def read(self, keys: Sequence[str]) -> dict[str, float]:
         values = {}
         for key in keys:
-            index, sub, kind = self._at(key)
+            index, sub, form = self._at(key)
             data = self._firmware.read(index, sub)
-            values[key] = float(struct.unpack(_FORMATS[kind], data or b"")[0])
+            values[key] = float(struct.unpack(form, data or b"")[0])
         return values
 
     def write(self, values: Mapping[str, float]) -> None:
         for key, value in values.items():
-            index, sub, kind = self._at(key)
-            number = value if kind == 0x08 else int(value)
-            self._firmware.write(index, sub, struct.pack(_FORMATS[kind], number))
+            index, sub, form = self._at(key)
+            number = value if form == "<f" else int(value)
+            self._firmware.write(index, sub, struct.pack(form, number))
 
     def load(self, table: NDArray[np.float32]) -> None:
         self._firmware.write(0x2040, 0, table.astype("<f4").tobytes())
+
+    def load_lines(self, lines: NDArray[np.float32]) -> None:
+        self._firmware.write(0x2042, 0, lines.astype("<f4").tobytes())
+
+    def sums(self, rows: int, channels: int) -> NDArray[np.float64]:
+        return self.model.totals.astype(np.float32).astype(np.float64)
+
+    def commit(self) -> None:
+        self._firmware.write(0x2001, 0, bytes([COMMIT]))
+
+    def put_back(self) -> None:
+        self._firmware.write(0x2001, 0, bytes([PUT_BACK]))
+
+    def save(self) -> None:
+        self._firmware.write(0x1010, 1, b"save")
+
+    def restore(self) -> None:
+        self._firmware.write(0x1011, 1, b"load")
+
+    def unsaved(self) -> dict[str, float]:
+        data = self._firmware.read(0x2044, 0) or b""
+        return {name_at(i, sub): value for i, sub, value in struct.iter_unpack("<HBxf", data)}
 
     def start(self) -> None:
         self._firmware.write(0x2001, 0, bytes([START]))
@@ -86,6 +104,7 @@ class ModelLink:
             trip=TRIPS[m.trip],
             played=m.played * m.plant.Ts,
             rows=m.recorded,
+            summed=m.totals.shape[0],
         )
 
     def upload(

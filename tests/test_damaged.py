@@ -55,7 +55,7 @@ def test_an_axis_file(data: bytes) -> None:
 def test_a_header(tmp_path: Path, axis: Axis, data: bytes) -> None:
     path = tmp_path / "gains.h"
     path.write_bytes(data)
-    tuned = replace(axis, gains=CurrentGains(Kp_d=44.0, Ki_d=4575.0, Kp_q=82.0, Ki_q=4575.0))
+    tuned = axis.with_gains(CurrentGains(Kp_d=44.0, Ki_d=4575.0, Kp_q=82.0, Ki_q=4575.0))
     with contextlib.suppress(InputError):
         patch = patch_file(path, DEFAULT_MAP, handover_values(tuned))
         assert len(patch.changes) == 6

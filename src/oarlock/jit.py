@@ -1,25 +1,60 @@
-"""Where compiled kernels are cached, and how they are compiled."""
+"""Where compiled kernels are cached, and how they are compiled.
 
+A cached function knows its own file, not those of what it calls. The cache's folder is named by a
+hash over all sources that hold kernels: a change in any of them begins a new one.
+"""
+
+import hashlib
 import os
 from collections.abc import Callable
+from functools import cache
 from pathlib import Path
 from typing import TypeVar
 
 F = TypeVar("F", bound=Callable[..., object])
+_ROOMS = ("simulate", "control")  # that hold kernels
+_CHOSEN = "NUMBA_CACHE_DIR"
 
 
-def njit() -> Callable[[F], F]:
+def kernel_sources() -> list[Path]:
+    """Return every source file that the compiled code may come from."""
+    here = Path(__file__).parent
+    return [Path(__file__), *sorted(p for room in _ROOMS for p in (here / room).glob("*.py"))]
+
+
+@cache
+def _choose_folder() -> None:
+    """Name the folder of the compiled code, within the user's own choice where there is one."""
+    digest = hashlib.sha256()
+    for source in kernel_sources():
+        digest.update(source.read_bytes())
+    chosen = os.environ.get(_CHOSEN)
+    if chosen:
+        base = Path(chosen)
+    else:
+        from platformdirs import user_cache_path
+
+        base = user_cache_path("oarlock") / "kernels"
+    name = digest.hexdigest()[:16]
+    folder = base if base.name == name else base / name  # as told by the process that began this
+    folder.mkdir(parents=True, exist_ok=True)
+    os.environ[_CHOSEN] = str(folder)
+
+
+def njit(*, inline: bool = False) -> Callable[[F], F]:
     """Return numba's compiler, set to this program's rules and cache.
 
     No contraction of a·b + c: a float32 controller must round as the firmware does.
-    """
-    if "NUMBA_CACHE_DIR" not in os.environ:
-        from platformdirs import user_cache_path
 
-        folder: Path = user_cache_path("oarlock") / "kernels"
-        folder.mkdir(parents=True, exist_ok=True)
-        os.environ["NUMBA_CACHE_DIR"] = str(folder)
+    Parameters
+    ----------
+    inline : put the function into those that call it: parts of one loop cost no calls
+
+    """
+    _choose_folder()
     import numba
 
-    decorator: Callable[[F], F] = numba.njit(cache=True, nogil=True, error_model="numpy")
+    decorator: Callable[[F], F] = numba.njit(
+        cache=True, nogil=True, error_model="numpy", forceinline=inline
+    )
     return decorator

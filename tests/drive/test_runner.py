@@ -53,6 +53,28 @@ class Scripted:
     def load(self, table: NDArray[np.float32]) -> None:
         self._note("load")
 
+    def load_lines(self, lines: NDArray[np.float32]) -> None:
+        self._note("load lines")
+
+    def sums(self, rows: int, channels: int) -> NDArray[np.float64]:
+        self._note("sums")
+        return np.ones((rows, 3 + 7 * channels))
+
+    def commit(self) -> None:
+        self._note("commit")
+
+    def put_back(self) -> None:
+        self._note("put back")
+
+    def save(self) -> None:
+        self._note("save")
+
+    def restore(self) -> None:
+        self._note("restore")
+
+    def unsaved(self) -> dict[str, float]:
+        return {}
+
     def start(self) -> None:
         self._note("start")
 

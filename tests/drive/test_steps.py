@@ -8,10 +8,12 @@ import pytest
 
 from oarlock.drive.dry_run import problems, refuse
 from oarlock.drive.steps import (
+    COLUMNS,
     Frame,
     Limits,
     Plan,
     Shape,
+    SpeedLoop,
     Step,
     Target,
     Wave,
@@ -97,7 +99,19 @@ def test_the_table_is_what_the_drive_documentation_says(axis: Axis) -> None:
     )  # fmt: skip
     table = step_table(plan(step), axis.inverter.Ts)
     assert table.dtype == np.float32
-    assert table[0].tolist() == pytest.approx([1600, 1, 0.5, 2, 1, 1, 2, 9, 100, 0, 0, 3, 1])
+    assert table[0].tolist() == pytest.approx(
+        [1600, 1, 0.5, 2, 1, 1, 2, 9, 100, 0, 0, 3, 1, 0, 0, 0, 0, 0]
+    )
+    move = Step(duration=0.1, frame=Frame.POSITION, distance=-2.0, speed=9.0, acceleration=70.0,
+                jerk_time=0.02, sums=True,
+                wave=Wave(shape=Shape.CHIRP, target=Target.LOAD, amplitude=0.1, frequency=2.0,
+                          end=80.0))  # fmt: skip
+    row = dict(zip(COLUMNS, step_table(plan(move), axis.inverter.Ts)[0].tolist(), strict=True))
+    assert row["mode"] == 7
+    assert (row["wave"], row["target"]) == (5, 7)
+    told = [row[name] for name in ("speed", "end frequency", "distance", "acceleration", "sums")]
+    assert told == pytest.approx([9.0, 80.0, -2.0, 70.0, 1.0])
+    assert row["jerk time"] == pytest.approx(0.02)
 
 
 def test_what_will_happen_is_said_beforehand(axis: Axis) -> None:
@@ -113,8 +127,8 @@ def test_a_step_needs_gains_and_sense(axis: Axis) -> None:
     with pytest.raises(InputError, match="no gains"):
         step.plan(axis)
     with pytest.raises(InputError, match="cannot step"):
-        CurrentStep(axis_name="x", amplitude=1.0, bias=0.0).plan(replace(axis, gains=GAINS))
-    assert problems(step.plan(replace(axis, gains=GAINS)), axis) == []
+        CurrentStep(axis_name="x", amplitude=1.0, bias=0.0).plan(axis.with_gains(GAINS))
+    assert problems(step.plan(axis.with_gains(GAINS)), axis) == []
 
 
 def test_the_sine_stays_below_the_bus(axis: Axis) -> None:
@@ -127,9 +141,9 @@ def test_the_sine_stays_below_the_bus(axis: Axis) -> None:
 @pytest.mark.parametrize(
     ("changes", "words"),
     [
-        ({"speed_gains": (math.nan, 0.1)}, "speed gains that are negative or no numbers"),
-        ({"speed_gains": (0.1, -1.0)}, "speed gains that are negative"),
-        ({"speed_gains": (math.inf, 0.0)}, "speed gains that are negative or no numbers"),
+        ({"speed": SpeedLoop(Kp=math.nan, Ki=0.1)}, "speed gains that are negative or no numbers"),
+        ({"speed": SpeedLoop(Kp=0.1, Ki=-1.0)}, "speed gains that are negative"),
+        ({"speed": SpeedLoop(Kp=math.inf, Ki=0.0)}, "speed gains that are negative or no numbers"),
         ({"observer": math.nan}, "observer bandwidth"),
         ({"observer": -1.0}, "observer bandwidth"),
         ({"decimation": 0}, "cannot record every 0th"),
@@ -146,11 +160,11 @@ def test_all_that_goes_to_the_drive_is_looked_at(
 def test_a_speed_needs_a_gain_and_an_observer_must_not_rest(axis: Axis) -> None:
     turning = Step(duration=0.1, frame=Frame.SPEED, speed=5.0)
     assert any("gain of zero" in t.sentence for t in problems(plan(turning), axis))
-    assert problems(plan(turning, speed_gains=(0.1, 0.1)), axis) == []
+    assert problems(plan(turning, speed=SpeedLoop(Kp=0.1, Ki=0.1)), axis) == []
     seen = replace(turning, frame=Frame.OBSERVED)
-    found = problems(plan(seen, speed_gains=(0.1, 0.1)), axis)
+    found = problems(plan(seen, speed=SpeedLoop(Kp=0.1, Ki=0.1)), axis)
     assert any("observer that rests" in t.sentence for t in found)
-    assert problems(plan(seen, speed_gains=(0.1, 0.1), observer=50.0), axis) == []
+    assert problems(plan(seen, speed=SpeedLoop(Kp=0.1, Ki=0.1), observer=50.0), axis) == []
 
 
 def test_a_recorder_that_would_overflow_is_refused_before(axis: Axis) -> None:

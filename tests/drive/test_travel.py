@@ -10,7 +10,7 @@ from benchmarks.machines import random_axis, sensed, the_axis
 from oarlock.cancel import Cancel
 from oarlock.drive.dry_run import problems
 from oarlock.drive.runner import play
-from oarlock.drive.steps import Frame, Limits, Plan, Step
+from oarlock.drive.steps import Frame, Limits, Plan, SpeedLoop, Step
 from oarlock.drive.travel import Ledger, Span, excursion, room, steps_back, within
 from oarlock.errors import InputError, LinkLost
 from oarlock.experiments.common.experiment import Experiment
@@ -54,7 +54,7 @@ def moving(axis: Axis, turns: float, speed: float = 30.0) -> Plan:
         channels=("t", "theta_m"), decimation=16,
         limits=Limits(current=9.0, speed=2.0 * speed + 10, travel=1.05 * abs(turns) * TURN,
                       time=seconds + 2.0),
-        gains=gentle_gains(axis, TURN * 150), speed_gains=(Kp, Kp * 8.0), decouple=True,
+        gains=gentle_gains(axis, TURN * 150), speed=SpeedLoop(Kp=Kp, Ki=Kp * 8.0), decouple=True,
     )  # fmt: skip
 
 

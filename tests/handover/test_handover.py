@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from oarlock.control.current import design_current
-from oarlock.control.pi import Single
+from oarlock.control.single import Single
 from oarlock.demo.project import demo_text
 from oarlock.errors import InputError
 from oarlock.handover.header import DEFAULT_MAP, header
@@ -28,7 +28,7 @@ GAINS = CurrentGains(Kp_d=44.644363, Ki_d=4575.299, Kp_q=82.273834, Ki_q=4575.29
 
 @pytest.fixture
 def tuned(axis: Axis) -> Axis:
-    return replace(axis, gains=GAINS)
+    return axis.with_gains(GAINS)
 
 
 @pytest.fixture
@@ -284,7 +284,7 @@ def test_the_reference_is_strict_c99(tmp_path: Path) -> None:
 def test_what_sensing_found_goes_where_the_header_names_it(axis: Axis) -> None:
     from oarlock.handover.header import default_map
 
-    tuned_axis = replace(axis, gains=design_current(axis).gains)
+    tuned_axis = axis.with_gains(design_current(axis).gains)
     values = handover_values(tuned_axis)
     keys = {value.symbol: value for value in values}
     assert keys["ANGLE_ZERO"].value == axis.sensor.zero.value

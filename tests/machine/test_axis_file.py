@@ -1,5 +1,6 @@
 """The axis file: what is read, what is refused and where, and that nothing is lost on the way."""
 
+import math
 import re
 import time
 from dataclasses import replace
@@ -12,6 +13,9 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
 from oarlock.machine.axis import concerns, suspected_slip
 from oarlock.machine.axis_file import format_axis, parse_axis, read_axis
+from oarlock.machine.loops import spec
+from oarlock.machine.position_loop import PositionGains
+from oarlock.machine.speed_loop import SpeedGains, SpeedTarget
 from oarlock.quantities import Estimate, Origin
 
 TEXT = demo_text("winch.axis.toml")
@@ -36,14 +40,12 @@ def test_writing_and_reading_gives_the_same_axis(axis: Axis) -> None:
     axis = axis.with_parameter("machine.R", replace(axis.machine.R, adopted=found))
     gain = Estimate(value=1.002, std=0.0005, unit="1", origin=Origin.MEASURED, source="run 3")
     axis = axis.with_parameter("inverter.gain_a", replace(axis.inverter.gain_a, adopted=gain))
-    axis = replace(
-        axis,
-        gains=CurrentGains(Kp_d=44.6, Ki_d=4575.0, Kp_q=82.3, Ki_q=4575.1),
-        target=CurrentTarget(kind=TargetKind.BANDWIDTH, value=1.2e4, override_margin=True),
-    )
+    axis = axis.with_gains(CurrentGains(Kp_d=44.6, Ki_d=4575.0, Kp_q=82.3, Ki_q=4575.1))
+    target = CurrentTarget(kind=TargetKind.BANDWIDTH, value=1.2e4, override_margin=True)
+    axis = axis.with_target(target)
     again = parse_axis(format_axis(axis), place="again")
     assert again.target.value == pytest.approx(axis.target.value, rel=1e-12)
-    assert replace(again, target=axis.target) == axis
+    assert again.with_target(axis.target) == axis
 
 
 @pytest.mark.parametrize(
@@ -55,7 +57,7 @@ def test_writing_and_reading_gives_the_same_axis(axis: Axis) -> None:
         ('resistance = "1.64 ohm l-l, 20 °C"', 'restance = "1 ohm"', 8, "unknown key"),
         ('pole_pairs = "8 poles"', 'pole_pairs = "7 poles"', 7, "even"),
         ('rated_current = "7.1 A rms"', 'rated_current = "7.1 A"', 12, "RMS or peak"),
-        ("oarlock = 1", "oarlock = 2", 3, "version 1"),
+        ("oarlock = 2", "oarlock = 3", 3, "versions 1 to 2"),
         ('crossover = "849 Hz"', 'crossover = "fast"', 30, "number"),
         ('crossover = "849 Hz"', 'crossover = "849 Hz"\nbandwidth = "1 kHz"', 31, "at once"),
         ('crossover = "849 Hz"', 'hurry = "yes"', 30, "unknown key"),
@@ -177,7 +179,21 @@ WHOLE = demo_text("winch.axis.toml").partition("[targets")[0]
     ("more", "words"),
     [
         ("[targets]\ncurrent = 5\n", "targets.current is not a table"),
-        ('[targets.speed]\ncrossover = "60 Hz"\n', "unknown key targets.speed"),
+        ('[targets.sped]\ncrossover = "60 Hz"\n', "unknown key targets.sped"),
+        ('[targets.speed]\ncrossing = "60 Hz"\n', "unknown key targets.speed.crossing"),
+        ('[targets.speed]\ncrossover = "60 Hz"\nbandwidth = "90 Hz"\n', "at once"),
+        ("[gains.speed]\nKp = 1\n", "needs numbers above zero: Ki, Kp"),
+        ("[gains.speed]\nKp = 0\nKi = 1\n", "needs numbers above zero"),
+        ("[gains.position]\nKp = 1\nKd = 1\n", "unknown key gains.position.Kd"),
+        ("[filters]\nspeed = 1\n", "filters.speed is not a table"),
+        ("[filters.speed]\ntorque = 1\n", "is no list of filters"),
+        ("[filters.current]\nvolts = []\n", "unknown key filters.current.volts"),
+        ("[[filters.speed.torque]]\nfrequency = 9\n", "names no kind"),
+        ('[[filters.speed.torque]]\nkind = "comb"\n', "names no kind"),
+        ('[[filters.speed.torque]]\nkind = "notch"\n', "has no frequency"),
+        ('[[filters.speed.torque]]\nkind = "notch"\nfrequency = "fast"\n', "number"),
+        ('[[filters.speed.torque]]\nkind = "notch"\nfrequency = 9\ndepth = 7\n', "not between"),
+        ('[[filters.speed.torque]]\nkind = "notch"\nfrequency = 9\npoles = 2\n', "unknown key"),
         ('[targets.current]\ncrossing = "60 Hz"\n', "unknown key targets.current.crossing"),
         ("[gains]\ncurrent = 1\n", "gains.current is not a table"),
         ("[gains.spede]\nKp = 1\n", "unknown key gains.spede"),
@@ -216,3 +232,71 @@ def test_entries_that_overflow_or_hang_end_in_one_line(old: str, new: str) -> No
         parse_axis(text.replace(old, new), place="x.toml")
     assert time.monotonic() - begun < 2.0
     assert "\n" not in str(caught.value)
+
+
+CASCADE = """
+[targets.speed]
+crossover = "60 Hz"
+phase_margin = "55 deg"
+[targets.position]
+crossover = 10
+[gains.speed]
+Kp = 0.31
+Ki = 9.5
+weight = 0.0
+[gains.position]
+Kp = 40.0
+[[filters.speed.torque]]
+kind = "notch"
+frequency = "211 Hz"
+width = 1.2
+depth = 0.05
+[[filters.speed.torque]]
+kind = "low_pass"
+frequency = "800 Hz"
+poles = 2
+[[filters.speed.measured]]
+kind = "lead_lag"
+frequency = 120
+ratio = 3.0
+"""
+
+
+def test_every_loop_has_its_place_in_the_file() -> None:
+    axis = parse_axis(f"{TEXT}\n{CASCADE}", place="winch.toml")
+    target = axis.loops["speed"].target
+    assert isinstance(target, SpeedTarget)
+    assert target.crossover == pytest.approx(math.tau * 60.0)
+    assert target.phase_margin == pytest.approx(math.radians(55.0))
+    assert axis.loops["speed"].gains == SpeedGains(Kp=0.31, Ki=9.5, weight=0.0)
+    assert axis.loops["position"].gains == PositionGains(Kp=40.0)
+    notch, low, lead = axis.loops["speed"].filters
+    assert (notch.kind, notch.path, notch.width, notch.depth) == ("notch", "torque", 1.2, 0.05)
+    assert notch.frequency == pytest.approx(math.tau * 211.0)
+    assert (low.poles, lead.path, lead.ratio) == (2, "measured", 3.0)
+    assert axis.target.kind is TargetKind.CROSSOVER  # the current loop is untouched
+    assert axis.loops.numbers() == {
+        "speed.Kp": 0.31, "speed.Ki": 9.5, "speed.weight": 0.0, "speed.acceleration": 0.0,
+        "position.Kp": 40.0, "position.speed_share": 1.0,
+    }  # fmt: skip
+    again = parse_axis(format_axis(axis), place="again")
+    assert again.loops["speed"].gains == axis.loops["speed"].gains
+    assert [f.kind for f in again.loops["speed"].filters] == [f.kind for f in (notch, low, lead)]
+    assert again.loops["speed"].filters[0].frequency == pytest.approx(notch.frequency)
+
+
+def test_a_file_of_version_1_opens_and_knows_the_current_loop_alone() -> None:
+    old = TEXT.replace("oarlock = 2", "oarlock = 1")
+    assert parse_axis(old, place="old") == parse_axis(TEXT, place="new")
+    with pytest.raises(InputError, match=r"unknown key targets\.speed"):
+        parse_axis(f"{old}\n{CASCADE}", place="old")
+
+
+def test_loops_that_hold_nothing_leave_no_trace() -> None:
+    axis = parse_axis(TEXT, place="winch.toml")
+    same = axis.loops.with_gains("speed", None).with_target("position", None)
+    assert same == axis.loops
+    assert "filters" not in format_axis(axis)
+    assert spec("speed").name == "Speed loop"
+    with pytest.raises(KeyError):
+        spec("temper")

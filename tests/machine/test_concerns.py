@@ -109,7 +109,7 @@ def test_measured_values_between_their_limits(
     ],
 )
 def test_what_a_loop_is_asked_for(axis: Axis, entry: str, kind: TargetKind, value: float) -> None:
-    text = format_axis(replace(axis, gains=None)).split("[targets")[0]
+    text = format_axis(axis.with_gains(None)).split("[targets")[0]
     found = parse_axis(f"{text}\n[targets.current]\n{entry}\n", place="x").target
     assert found.kind is kind
     assert found.value == pytest.approx(value)

@@ -11,8 +11,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from oarlock.drive.canopen_link import dictionary
+from oarlock.drive.contract.numbers import COLUMNS
+from oarlock.practice.firmware import Firmware
 from oarlock.practice.sdo import BlockSdoServer, Values, crc16
-from oarlock.practice.server import Firmware
 from oarlock.practice.truth import draw
 from oarlock.simulate.drive_model import DriveModel
 
@@ -127,7 +128,7 @@ def test_live_values_and_defaults(firmware: Firmware) -> None:
     assert get(0x2000, 1) == b"\0"
     assert get(0x1017, 0) == struct.pack("<H", 100)
     with pytest.raises(SdoAbortedError):
-        get(0x2011, 9)
+        get(0x2011, 10)
 
 
 @pytest.mark.parametrize(
@@ -141,7 +142,7 @@ def test_live_values_and_defaults(firmware: Firmware) -> None:
         (0x2030, 3, b"\x09"),
         (0x2040, 0, b"123"),
         (0x2040, 0, b""),
-        (0x2040, 0, np.full(12, np.nan, dtype="<f4").tobytes()),
+        (0x2040, 0, np.full(len(COLUMNS), np.nan, dtype="<f4").tobytes()),
         (0x2001, 0, b"\x01"),  # start: not operational, no table
     ],
 )
@@ -155,13 +156,13 @@ def test_writes_without_sense_are_refused(
 
 def test_nothing_changes_while_it_runs(firmware: Firmware) -> None:
     firmware.operational = True
-    table = np.zeros(13, dtype="<f4")
+    table = np.zeros(len(COLUMNS), dtype="<f4")
     table[0] = 1000
     firmware.values.set_data(0x2040, 0, table.tobytes())
     firmware.values.set_data(0x2020, 1, struct.pack("<f", 5.0))
     firmware.values.set_data(0x2001, 0, b"\x01")
     assert firmware.model.is_running
-    for index, sub, data in ((0x2010, 1, struct.pack("<f", 9.0)), (0x2040, 0, table.tobytes())):
+    for index, sub, data in ((0x2012, 2, struct.pack("<f", 9.0)), (0x2040, 0, table.tobytes())):
         with pytest.raises(SdoAbortedError):
             firmware.values.set_data(index, sub, data)
     with pytest.raises(SdoAbortedError):
@@ -175,7 +176,7 @@ def test_everything_that_the_dictionary_names_can_be_read(firmware: Firmware) ->
     od = dictionary(1)
     for index in [i for i in od if i >= 0x2000]:
         for sub in getattr(od[index], "subindices", {0: None}):
-            if index not in (0x2001, 0x2041):
+            if index not in (0x2001, 0x2041, 0x2043):
                 firmware.values.get_data(index, sub)
     mapped = [
         od[0x1A00 + n][sub].default

@@ -14,6 +14,7 @@ from oarlock.session.perform import perform
 from oarlock.session.session import Session
 from oarlock.store.project import Project
 from oarlock.views import sensing as view
+from oarlock.views import sensing_experiments as played
 from oarlock.views.handover import handover_picture
 from oarlock.views.logbook import gave
 from oarlock.views.rail import stages
@@ -55,27 +56,28 @@ def state(session: Session, key: str) -> State:
     return next(stage.state for stage in stages(session.now) if stage.key == key)
 
 
-READY = (view.REST, view.HAND, view.PULSES)
+READY = (played.REST, played.HAND, played.PULSES)
 
 
 def test_each_step_waits_for_what_comes_before(raw: Session, link: ModelLink) -> None:
     made = view.steps(raw.now)
     assert list(made) == [
-        view.REST, view.PULSES, view.HAND, view.TURN, view.PUSH, view.SEARCH, view.SPIN, view.START,
+        played.REST, played.PULSES, played.HAND, played.TURN, played.PUSH, played.SEARCH,
+        played.SPIN, played.START,
     ]  # fmt: skip
-    assert made[view.REST].waits_for == ""
-    assert made[view.PULSES].waits_for == "Currents at rest"
-    assert made[view.TURN].waits_for == "Currents at rest"
+    assert made[played.REST].waits_for == ""
+    assert made[played.PULSES].waits_for == "Currents at rest"
+    assert made[played.TURN].waits_for == "Currents at rest"
     assert state(raw, "sensing") is State.EMPTY
     assert next(s for s in stages(raw.now) if s.key == "identify").basis == "waits for Sensing"
     assert view.answer(raw.now, made)[0] == "Nothing is known of the sensors yet"
-    do(raw, link, view.REST)
-    assert view.steps(raw.now)[view.PULSES].waits_for == ""
-    assert view.steps(raw.now)[view.TURN].waits_for == "Phases in order"
-    do(raw, link, view.HAND, view.PULSES)
-    assert view.steps(raw.now)[view.TURN].waits_for == ""
-    assert view.steps(raw.now)[view.PUSH].waits_for == "One turn each way, forced"
-    do(raw, link, view.TURN, view.PUSH)
+    do(raw, link, played.REST)
+    assert view.steps(raw.now)[played.PULSES].waits_for == ""
+    assert view.steps(raw.now)[played.TURN].waits_for == "Phases in order"
+    do(raw, link, played.HAND, played.PULSES)
+    assert view.steps(raw.now)[played.TURN].waits_for == ""
+    assert view.steps(raw.now)[played.PUSH].waits_for == "One turn each way, forced"
+    do(raw, link, played.TURN, played.PUSH)
     made = view.steps(raw.now)
     assert all(made[kind].holds for kind in view.needed_for(raw.axis))
     head, reason = view.answer(raw.now, made)
@@ -92,13 +94,13 @@ def test_each_step_waits_for_what_comes_before(raw: Session, link: ModelLink) ->
 def test_what_fails_stops_everything_below(raw: Session) -> None:
     plant = draw("winch", 0)
     bad = ModelLink(replace(plant, gains=(1.0, 0.69, 1.0)))
-    do(raw, bad, view.REST, view.HAND)
+    do(raw, bad, played.REST, played.HAND)
     before = raw.axis
-    finding = do(raw, bad, view.PULSES)
+    finding = do(raw, bad, played.PULSES)
     assert not finding.holds
     assert raw.axis == before  # nothing adopted
     made = view.steps(raw.now)
-    assert made[view.TURN].waits_for == "Phases in order"
+    assert made[played.TURN].waits_for == "Phases in order"
     head, reason = view.answer(raw.now, made)
     assert head.startswith("Not yet: sensor b reads 3")
     assert "Sensor b reads" in reason
@@ -107,12 +109,12 @@ def test_what_fails_stops_everything_below(raw: Session) -> None:
 
 
 def test_a_change_of_what_it_rested_on_makes_it_stale(raw: Session, link: ModelLink) -> None:
-    do(raw, link, *READY, view.TURN, view.PUSH)
+    do(raw, link, *READY, played.TURN, played.PUSH)
     raw.enter("sensor.pairs", "1")
     made = view.steps(raw.now)
-    assert made[view.HAND].stale
-    assert made[view.TURN].stale
-    assert not made[view.REST].stale
+    assert made[played.HAND].stale
+    assert made[played.TURN].stale
+    assert not made[played.REST].stale
     assert view.answer(raw.now, made)[0].startswith("Not any more")
     assert state(raw, "sensing") is State.STALE
     raw.undo()
@@ -120,7 +122,7 @@ def test_a_change_of_what_it_rested_on_makes_it_stale(raw: Session, link: ModelL
 
 
 def test_identify_goes_stale_with_sensing(raw: Session, link: ModelLink) -> None:
-    do(raw, link, *READY, view.TURN)
+    do(raw, link, *READY, played.TURN)
     from oarlock.experiments.identify.kinds import experiment_for
 
     done = perform(experiment_for("inductance_d"), raw.axis, link, lambda _f, _d: None, Hasty())
@@ -136,11 +138,11 @@ def test_identify_goes_stale_with_sensing(raw: Session, link: ModelLink) -> None
 
 
 def test_a_weaker_method_never_replaces_a_stronger(raw: Session, link: ModelLink) -> None:
-    do(raw, link, *READY, view.TURN)
+    do(raw, link, *READY, played.TURN)
     zero = raw.axis.sensor.zero.value
-    do(raw, link, view.SEARCH)
+    do(raw, link, played.SEARCH)
     assert raw.axis.sensor.zero.value == zero
-    do(raw, link, view.PUSH, view.PULSES)
+    do(raw, link, played.PUSH, played.PULSES)
     sources = view.zero_sources(raw.now)
     assert [s.name for s in sources] == ["forced turn", "pulses", "search", "pushes"]
     assert all(s.value is not None for s in sources)
@@ -153,25 +155,25 @@ def test_a_weaker_method_never_replaces_a_stronger(raw: Session, link: ModelLink
 def test_where_it_may_hardly_move_the_search_stands_for_the_turn(
     raw: Session, link: ModelLink
 ) -> None:
-    do(raw, link, *READY, view.SEARCH)
+    do(raw, link, *READY, played.SEARCH)
     assert raw.axis.sensor.is_found
-    assert view.steps(raw.now)[view.PUSH].waits_for == ""
-    assert do(raw, link, view.PUSH).holds
+    assert view.steps(raw.now)[played.PUSH].waits_for == ""
+    assert do(raw, link, played.PUSH).holds
 
 
 def test_the_settings_for_no_sensor_are_worked_out_aside(raw: Session, link: ModelLink) -> None:
-    do(raw, link, *READY, view.SPIN)
-    if not view.start_is_known(raw.now):
-        assert view.steps(raw.now)[view.START].trouble == "Its settings are being worked out"
-    view.work_out_start(view.start_key(raw.now))
-    step = view.steps(raw.now)[view.START]
+    do(raw, link, *READY, played.SPIN)
+    if not played.start_is_known(raw.now):
+        assert view.steps(raw.now)[played.START].trouble == "Its settings are being worked out"
+    played.work_out_start(played.start_key(raw.now))
+    step = view.steps(raw.now)[played.START]
     assert step.trouble == ""
     assert step.movement is not None
     assert "turns forward and back" in step.movement.sentence
 
 
 def test_sensing_is_handed_over(raw: Session, link: ModelLink) -> None:
-    do(raw, link, *READY, view.TURN)
+    do(raw, link, *READY, played.TURN)
     raw.edit("gains", raw.with_target(raw.axis.target))
     shown = handover_picture(raw.now, None)
     assert shown.patch is not None
@@ -184,7 +186,7 @@ def test_sensing_is_handed_over(raw: Session, link: ModelLink) -> None:
 
 def test_a_project_of_two_axes_keeps_them_apart(raw: Session, link: ModelLink) -> None:
     assert raw.axis_names == ("Sonar winch", "Thruster")
-    do(raw, link, view.REST)
+    do(raw, link, played.REST)
     raw.set_view("map_omega", 12.0)
     raw.set_view("window", [1300, 810])
     offsets = raw.axis.inverter.offset_a.value
@@ -222,7 +224,7 @@ def test_a_run_that_ends_after_the_axis_was_left_goes_home(
     raw: Session, link: ModelLink, unsensed_path: Path
 ) -> None:
     done = perform(
-        view.experiment_of(view.REST, raw.now), raw.axis, link, lambda _f, _d: None, Hasty()
+        view.experiment_of(played.REST, raw.now), raw.axis, link, lambda _f, _d: None, Hasty()
     )
     raw.switch("Thruster")
     raw.keep(done)

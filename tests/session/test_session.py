@@ -12,13 +12,15 @@ from oarlock.errors import InputError
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.experiments.identify.kinds import experiment_for, record_kind
 from oarlock.experiments.loops.current_step import CurrentStep
-from oarlock.experiments.reading import gains_dict, read, remark, sparkline
+from oarlock.experiments.reading import read, remark, sparkline
 from oarlock.handover.values import handover_values
 from oarlock.machine import Axis, CurrentTarget, TargetKind
+from oarlock.machine.loop import Loops
 from oarlock.records import Record
 from oarlock.records.quantity import KEYS
 from oarlock.session.perform import Performed, target_settings
-from oarlock.session.session import Session, read_again
+from oarlock.session.readings import read_again
+from oarlock.session.session import Session
 from oarlock.simulate.drive_model import PlantParameters
 from oarlock.store.project import Project
 from oarlock.views.current import (
@@ -52,7 +54,7 @@ def performed(session: Session, experiment: Experiment, plant: PlantParameters) 
     """Play an experiment on a model and make of it what `perform` would."""
     axis, plan = session.axis, experiment.plan(session.axis)
     record = play_on_model(experiment, axis, plant)
-    reading = read(record, replace(axis, gains=plan.gains)) if record.ended == "done" else None
+    reading = read(record, axis.with_gains(plan.gains)) if record.ended == "done" else None
     run = blank_run(
         0,
         axis=axis.name,
@@ -65,7 +67,7 @@ def performed(session: Session, experiment: Experiment, plant: PlantParameters) 
                       "Lq": axis.machine.Lq.value},
             **target_settings(record_kind(record), axis),
         },
-        gains=gains_dict(plan.gains),
+        gains=Loops().with_gains("current", plan.gains).numbers(),
         figures=reading.figures if reading else {},
         remark=remark(reading, record),
         sparkline=sparkline(reading),
@@ -190,13 +192,13 @@ def test_gains_taken_from_a_run_stay_when_the_machine_changes(verified: Session)
     verified.edit("faster", verified.with_target(crossover_target(1200, 62.5e-6)))
     verified.take_back(run)
     assert verified.axis.gains is not None
-    assert verified.axis.gains.Kp_q == run.gains["Kp_q"]
+    assert verified.axis.gains.Kp_q == run.gains["current.Kp_q"]
     assert verified.gains_follow  # the same target on the same machine
-    verified.edit("old gains", replace(verified.axis, target=CurrentTarget(
-        kind=TargetKind.CROSSOVER, value=math.tau * 400)))  # fmt: skip
+    slow = CurrentTarget(kind=TargetKind.CROSSOVER, value=math.tau * 400)
+    verified.edit("old gains", verified.axis.with_target(slow))
     assert not verified.gains_follow
     verified.enter("machine.Ld", "17 mH l-l")
-    assert verified.axis.gains.Kp_q == run.gains["Kp_q"]
+    assert verified.axis.gains.Kp_q == run.gains["current.Kp_q"]
 
 
 def test_a_run_without_gains_cannot_be_taken_back(session: Session) -> None:
@@ -311,7 +313,7 @@ def test_a_step_beyond_the_bus_is_said(session: Session) -> None:
 def test_unstable_gains_are_called_unstable(session: Session) -> None:
     axis = session.with_target(session.axis.target)
     assert axis.gains is not None
-    wild = replace(axis, gains=replace(axis.gains, Kp_q=500.0))
+    wild = axis.with_gains(replace(axis.gains, Kp_q=500.0))
     shown = picture(wild, "q", 1.0, 1.6e-3)
     assert "unstable" in shown.answer
     assert not shown.follows
@@ -481,8 +483,9 @@ def test_rows_of_the_logbook(verified: Session) -> None:
     assert row[7] == "61°"
     assert summary(()) == ("no runs yet", "0 pinned, 0 starred")
     assert summary(verified.runs)[0] == "8 runs"
-    slower = replace(verified.axis, gains=design_current(
-        verified.axis, crossover_target(300, 62.5e-6)).gains)  # fmt: skip
+    slower = verified.axis.with_gains(
+        design_current(verified.axis, crossover_target(300, 62.5e-6)).gains
+    )
     assert action(by_kind["current step"], slower) == "use these gains"
     tripped = replace(by_kind["current step"], ended="tripped: over-current")
     assert action(tripped, verified.axis) == "ended early"

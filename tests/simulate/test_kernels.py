@@ -1,8 +1,11 @@
 """The compiled drive against an independent solver, its own plain source, and its trips."""
 
 import math
-from collections.abc import Callable
+import os
+import subprocess
+import sys
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -10,7 +13,8 @@ import pytest
 from scipy.integrate import solve_ivp
 
 from oarlock.drive.contract.trips import TRIPS
-from oarlock.simulate import _kernels as k
+from oarlock.practice.truth import draw
+from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel, PlantParameters
 
 TS = 62.5e-6
@@ -105,27 +109,38 @@ def test_the_plant_follows_an_independent_solver(ideal: PlantParameters) -> None
     assert worst < 2e-3
 
 
-def test_compiled_and_plain_source_agree_to_the_last_bits(truth: PlantParameters) -> None:
-    rows = [row(30, REF_D=3.0, MODE=k.MODE_FIXED, ANGLE=1.0), row(30, REF_D=3.0, REF_Q=2.0)]
-    gains = {"KP_D": 20.0, "KI_D": 500.0, "KP_Q": 30.0, "KI_Q": 500.0}
-    fast, slow = drive(truth, rows, **gains), drive(truth, rows, **gains)
-    fast.advance(80)
-    plain: Callable[..., None] = k.advance.py_func  # type: ignore[attr-defined]
-    with np.errstate(over="ignore"):
-        plain(
-            slow._plant,
-            slow.firm,
-            slow._table,
-            slow._rows,
-            slow._state,
-            slow._meta,
-            slow._columns,
-            slow._record,
-            slow._sums,
-            80,
-        )
-    assert fast.recorded == slow.recorded == 60
-    assert np.allclose(fast.trace, slow.trace, rtol=0, atol=1e-5)
+UNCOMPILED = """
+import sys
+import numpy as np
+from dataclasses import replace
+from oarlock.practice.truth import draw
+from tests.simulate.test_kernels import drive, ROWS, GAINS
+model = drive(draw("winch", 1), ROWS, **GAINS)
+with np.errstate(over="ignore"):
+    model.advance(140)
+np.save(sys.argv[1], model.trace)
+"""
+ROWS = [
+    row(30, REF_D=3.0, MODE=k.MODE_FIXED, ANGLE=1.0),
+    row(30, REF_D=3.0, REF_Q=2.0),
+    row(40, MODE=k.MODE_SPEED, REF_W=4.0, ACCELERATION=500.0),
+    row(40, MODE=k.MODE_POSITION, REF_W=9.0, ACCELERATION=3000.0, DISTANCE=0.01),
+]
+GAINS = {
+    "KP_D": 20.0, "KI_D": 500.0, "KP_Q": 30.0, "KI_Q": 500.0, "KP_W": 0.3, "KI_W": 3.0,
+    "KP_X": 20.0, "X_SPEED": 1.0, "W_EVERY": 4.0, "W_SLOPE": 8.0,
+}  # fmt: skip
+
+
+def test_compiled_and_plain_source_agree_to_the_last_bits(tmp_path: Path) -> None:
+    fast = drive(draw("winch", 1), ROWS, **GAINS)
+    fast.advance(140)
+    environment = {**os.environ, "NUMBA_DISABLE_JIT": "1"}
+    command = [sys.executable, "-c", UNCOMPILED, str(tmp_path / "slow.npy")]
+    subprocess.run(command, env=environment, check=True, cwd=Path(__file__).parents[2])
+    slow = np.load(tmp_path / "slow.npy")
+    assert fast.recorded == slow.shape[0] == 140
+    assert np.allclose(fast.trace, slow, rtol=0, atol=1e-5)
     assert fast.trace.std() > 0.1
 
 
@@ -240,7 +255,7 @@ def test_a_de_energised_machine_loses_its_current(ideal: PlantParameters) -> Non
 
 
 @pytest.mark.parametrize(
-    "table", [np.zeros((0, 13)), np.zeros((3, 12)), np.full((2, 13), np.nan), np.zeros((600, 13))]
+    "table", [np.zeros((0, 18)), np.zeros((3, 13)), np.full((2, 18), np.nan), np.zeros((600, 18))]
 )
 def test_tables_without_sense_are_refused(truth: PlantParameters, table: Any) -> None:
     with pytest.raises(ValueError, match="step table"):
@@ -252,4 +267,4 @@ def test_nothing_starts_without_a_table(truth: PlantParameters) -> None:
     with pytest.raises(ValueError, match="no step table"):
         model.start()
     with pytest.raises(ValueError, match="channels"):
-        model.load(np.ones((1, 13), dtype=np.float32), (99,))
+        model.load(np.ones((1, 18), dtype=np.float32), (99,))

@@ -8,8 +8,9 @@ import numpy as np
 import pytest
 
 from oarlock.practice.truth import AXES, draw
-from oarlock.simulate import _kernels as k
+from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import CHANNELS, DriveModel, PlantParameters
+from oarlock.simulate.sense import _hall_code
 
 TAU = math.tau
 
@@ -113,7 +114,10 @@ def test_a_hand_turns_one_turn_and_back_while_the_gates_are_off(quiet: PlantPara
 def test_a_load_a_ratchet_and_a_propeller(quiet: PlantParameters) -> None:
     for fault, forward in (({"load": 2.0}, False), ({"load": -2.0}, True)):
         model = DriveModel(replace(quiet, **fault))  # type: ignore[arg-type]
-        model.load(np.array([[1000, k.MODE_OFF] + [0.0] * 8 + [1, 0, 1]], dtype=np.float32), (0,))
+        model.load(
+            np.array([[1000, k.MODE_OFF] + [0.0] * 8 + [1, 0, 1] + [0.0] * 5], dtype=np.float32),
+            (0,),
+        )
         model.firm[k.MAX_CURRENT : k.MAX_TIME + 1] = 1e6
         model.start()
         model.advance(800)
@@ -205,7 +209,7 @@ def test_the_firmware_goes_on_between_hall_edges() -> None:
                     hall_spread=0.0, sensor_side=1.0, sensor_zero=0.0, theta=0.0, cogging=0.0,
                     runout=0.0)  # fmt: skip
     starts = {5: 5 * TAU / 6, 1: 0.0, 3: TAU / 6, 2: 2 * TAU / 6, 6: 3 * TAU / 6, 4: 4 * TAU / 6}
-    codes = [k._hall_code.py_func(plant.packed(), angle, 0.0)  # type: ignore[attr-defined]
+    codes = [_hall_code.py_func(plant.packed(), angle, 0.0)  # type: ignore[attr-defined]
              for angle in np.arange(6) * TAU / 6 + 0.1]  # fmt: skip
     table = {code: n * TAU / 6 for n, code in enumerate(codes)}
     assert set(table) == set(starts)

@@ -5,13 +5,16 @@ import signal
 import sqlite3
 import subprocess
 import sys
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 
 from oarlock.errors import InputError
-from oarlock.records import Record, Run
+from oarlock.experiments.reading import gains_of
+from oarlock.machine.axis_file import format_axis, parse_axis
+from oarlock.records import Record, Run, Sums
 from oarlock.store import migrations
 from oarlock.store.project import Project
 
@@ -120,7 +123,42 @@ def test_the_frozen_first_version_still_opens(tmp_path: Path) -> None:
     found = project.record(kept.id)
     assert found is not None
     assert found.rows == 100
+    assert (found.trip, found.sums) == ("", None)
+    assert kept.gains == {"current.Kp_q": 82.3}  # named by their loop by now
+    axis = parse_axis(project.axes()["Sonar winch"], place="frozen")
+    assert axis.loops["speed"].is_empty
+    assert "oarlock = 2" in format_axis(axis)
     project.close()
+
+
+def test_a_tuned_project_of_the_first_version_keeps_its_gains(tmp_path: Path) -> None:
+    path = tmp_path / "old.oarlock"
+    path.write_bytes(FROZEN.with_name("version-1-tuned.oarlock").read_bytes())
+    project = Project.open(path)
+    (kept,) = project.runs("Sonar winch")
+    axis = parse_axis(project.axes()["Sonar winch"], place="frozen")
+    assert axis.gains is not None
+    assert gains_of(kept.gains) == axis.gains
+    made_on = parse_axis(str(kept.settings["made_on"]), place="run 1")
+    assert made_on.gains == axis.gains
+    project.close()
+
+
+def test_why_a_drive_tripped_and_its_sums_are_kept(project: Project) -> None:
+    table = np.arange(2.0 * 17.0).reshape(2, 17) / 7.0
+    told = replace(record(), trip="oscillation", sums=Sums(("id", "vd"), table))
+    project.add_run(run(), told)
+    project.close()
+    again = Project.open(project.path)
+    found = again.record(run().id)
+    assert found is not None
+    assert found.trip == "oscillation"
+    assert found.sums is not None
+    assert found.sums.channels == ("id", "vd")
+    assert np.array_equal(found.sums.table, table)
+    with pytest.raises(sqlite3.DatabaseError, match="records stay"):
+        again._db.execute("UPDATE outcome SET trip = ''")
+    again.close()
 
 
 def test_migrations_run_once_each_and_in_order(
@@ -128,14 +166,14 @@ def test_migrations_run_once_each_and_in_order(
 ) -> None:
     path = tmp_path / "old.oarlock"
     path.write_bytes(FROZEN.read_bytes())
-    steps = {1: "CREATE TABLE b (x)", 2: "ALTER TABLE b ADD COLUMN y"}
+    steps = {1: migrations.MIGRATIONS[1], 2: "CREATE TABLE b (x)", 3: "ALTER TABLE b ADD COLUMN y"}
     monkeypatch.setattr("oarlock.store.project.MIGRATIONS", steps)
-    monkeypatch.setattr("oarlock.store.project.VERSION", 3)
-    after = f"{migrations.CREATE};PRAGMA user_version = 3;CREATE TABLE b (x, y)"
-    monkeypatch.setitem(migrations.SCHEMAS, 3, after)
+    monkeypatch.setattr("oarlock.store.project.VERSION", 4)
+    after = f"{migrations.CREATE};PRAGMA user_version = 4;CREATE TABLE b (x, y)"
+    monkeypatch.setitem(migrations.SCHEMAS, 4, after)
     for _ in range(2):
         project = Project.open(path)
-        assert project._db.execute("PRAGMA user_version").fetchone() == (3,)
+        assert project._db.execute("PRAGMA user_version").fetchone() == (4,)
         project._db.execute("SELECT x, y FROM b")
         project.close()
 
@@ -150,8 +188,10 @@ def test_a_failed_migration_leaves_the_file_as_it_was(
     with pytest.raises(InputError):
         Project.open(path)
     monkeypatch.undo()
+    db = sqlite3.connect(path)
+    assert db.execute("PRAGMA user_version").fetchone() == (1,)
+    db.close()
     project = Project.open(path)
-    assert project._db.execute("PRAGMA user_version").fetchone() == (1,)
     tables = project._db.execute("SELECT name FROM sqlite_master").fetchall()
     assert ("b",) not in tables
     project.close()

@@ -6,7 +6,7 @@ from pytestqt.qtbot import QtBot
 
 from oarlock.ui.frame.app import Application
 from oarlock.ui.stages.sensing.stage import SensingStage
-from oarlock.views.sensing import HAND, PULSES, PUSH, REST, SEARCH, SPIN, TURN
+from oarlock.views.sensing_experiments import HAND, PULSES, PUSH, REST, SEARCH, SPIN, TURN
 from tests.conftest import CALM, wait
 
 

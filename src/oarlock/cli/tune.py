@@ -2,7 +2,7 @@
 
 import json
 import math
-from dataclasses import asdict, replace
+from dataclasses import asdict
 from pathlib import Path
 
 import click
@@ -28,7 +28,7 @@ def tune(axis_file: Path, as_json: bool, out: Path | None) -> int:
     if out:
         from oarlock.files import write_atomic
 
-        write_atomic(out, format_axis(replace(axis, gains=design.gains)).encode())
+        write_atomic(out, format_axis(axis.with_gains(design.gains)).encode())
     m = design.margins
     told = {
         "gains": asdict(design.gains),

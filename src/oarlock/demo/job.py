@@ -15,6 +15,7 @@ from oarlock.control.current import design_current
 from oarlock.control.margins import Margins
 from oarlock.demo.project import AXES, make_demo
 from oarlock.drive.canopen_link import CanopenLink
+from oarlock.drive.contract.trips import HEARTBEAT
 from oarlock.drive.link import Link
 from oarlock.drive.practice_process import PracticeProcess
 from oarlock.errors import InputError, LinkError
@@ -35,22 +36,8 @@ from oarlock.session.perform import Performed, perform
 from oarlock.session.session import Session
 from oarlock.store.project import Project
 from oarlock.views.handover import digest
-from oarlock.views.sensing import (
-    HAND,
-    PULSES,
-    PUSH,
-    REST,
-    SEARCH,
-    SPIN,
-    START,
-    TURN,
-    answer,
-    experiment_of,
-    kinds_for,
-    may_adopt,
-    needed_for,
-    steps,
-)
+from oarlock.views.sensing import answer, experiment_of, kinds_for, may_adopt, needed_for, steps
+from oarlock.views.sensing_experiments import HAND, PULSES, PUSH, REST, SEARCH, SPIN, START, TURN
 
 Say = Callable[[str], None]
 _PACE = 5  # times real time
@@ -174,7 +161,7 @@ class _Job:
                 self._link = self._connect()
                 continue
             run = self._session.keep(performed)
-            if "heartbeat" not in run.ended:
+            if performed.record.trip != HEARTBEAT.key:
                 break
             self._say(f"{name}: {run.ended}, this machine stood still; played again")
         if performed is None or run is None:
@@ -220,7 +207,7 @@ class _Job:
     def _design(self) -> Margins:
         axis = self._session.axis
         design = design_current(axis)
-        self._session.edit("Take the designed gains", replace(axis, gains=design.gains))
+        self._session.edit("Take the designed gains", axis.with_gains(design.gains))
         g = design.gains
         self._say("")
         self._say(f"gains   Kp d {g.Kp_d:.4g}  Kp q {g.Kp_q:.4g} V/A"

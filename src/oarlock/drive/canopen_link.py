@@ -22,10 +22,13 @@ from canopen.sdo.exceptions import SdoAbortedError, SdoCommunicationError
 from numpy.typing import NDArray
 
 from oarlock.cancel import Cancel
+from oarlock.drive.contract.entries import name_at
+from oarlock.drive.contract.numbers import SUMS, SUMS_HEAD
 from oarlock.drive.contract.trips import STATES
 from oarlock.drive.contract.trips import trip as trip_of
 from oarlock.drive.heart import Heart
 from oarlock.drive.link import Live, Progress, Status
+from oarlock.drive.stream import BASES, Stream
 from oarlock.drive.transfers import fetch, fetch_trace
 from oarlock.drive.travel import Ledger
 from oarlock.drive.unix_bus import descriptor, open_bus, pack
@@ -44,15 +47,14 @@ logging.getLogger("canopen").setLevel(logging.CRITICAL)
 CLIENT_ID = 0x7F
 _SECOND_LOOK = 0.25  # s
 SILENCE = 0.35  # s without a heartbeat of the drive's: it hangs
-START, STOP, CLEAR = 1, 2, 3
+START, STOP, CLEAR, COMMIT, PUT_BACK = 1, 2, 3, 4, 5
+_SAVE, _LOAD = b"save", b"load"  # signatures of CiA 301 for storing and restoring
 OPERATIONAL, PRE_OPERATIONAL = 0x01, 0x80  # commands of the network management
 # What the library raises where an answer is too short, of a wrong size, or out of order.
 _SENSELESS = (
     struct.error, ValueError, TypeError, IndexError, KeyError, AttributeError, OverflowError,
 )  # fmt: skip
-_STREAM_1 = struct.Struct("<ff")
-_STREAM_2 = struct.Struct("<fBBBb")
-_STREAM_3 = struct.Struct("<fhh")
+_DIFFERS = struct.Struct("<HBxf")
 _ABORTS = {
     0x08000022: "not in this state: another experiment may be running",
     0x06090030: "the value is out of range",
@@ -63,7 +65,7 @@ _ABORTS = {
 }
 
 
-def dictionary(node_id: int) -> Any:
+def dictionary(node_id: int) -> canopen.ObjectDictionary:
     """Return the object dictionary of record."""
     path = importlib.resources.files("oarlock.drive") / "oarlock.eds"
     with importlib.resources.as_file(path) as file:
@@ -80,9 +82,8 @@ class CanopenLink:
         self._lost_reason = ""
         self._seen = time.monotonic()
         self._sinks: list[Callable[[Live], None]] = []
-        self._first: tuple[float, float] = (0.0, 0.0)
-        self._angle: tuple[float, int, int] = (0.0, 0, 0)
-        self._emergency = 0
+        self._stream = Stream()
+        self._sure: dict[str, bytes] = {}  # parameters as the drive holds them
         self._node_id = node_id
         self._sdo = threading.Lock()
         self._network = canopen.Network()
@@ -96,11 +97,10 @@ class CanopenLink:
         self._node = self._network.add_node(canopen.RemoteNode(node_id, dictionary(node_id)))
         self._node.sdo.RESPONSE_TIMEOUT = timeout
         self._node.sdo.MAX_RETRIES = 1
-        for base, taken in (
-            (0x700, self._beat), (0x80, self._take_emergency), (0x180, self._stream_1),
-            (0x280, self._stream_2), (0x380, self._stream_3),
-        ):  # fmt: skip
-            self._network.subscribe(base + node_id, taken)
+        self._network.subscribe(0x700 + node_id, self._beat)
+        self._network.subscribe(0x80 + node_id, self._take_emergency)
+        for base in BASES:
+            self._network.subscribe(base + node_id, self._take_stream)
         self._closed = False
         self._heart: Heart | None = None
         try:
@@ -130,37 +130,21 @@ class CanopenLink:
             time.sleep(0.005)
         self._lose(otherwise)
 
-    def _beat(self, _id: int, _data: bytearray, _time: float) -> None:
+    def _beat(self, _id: int, data: bytearray, _time: float) -> None:
         self._seen = time.monotonic()
+        if bytes(data[:1]) == b"\x00":  # it has just begun: what was written is gone
+            self._sure.clear()
 
     def _take_emergency(self, _id: int, data: bytearray, _time: float) -> None:
         if len(data) >= 2:
-            self._emergency = int.from_bytes(data[:2], "little")
+            self._stream.emergency = int.from_bytes(data[:2], "little")
 
-    def _stream_1(self, _id: int, data: bytearray, _time: float) -> None:
+    def _take_stream(self, can_id: int, data: bytearray, _time: float) -> None:
         self._seen = time.monotonic()
-        bus, speed = _STREAM_1.unpack(data)
-        self._first = (bus, speed)
-
-    def _stream_3(self, _id: int, data: bytearray, _time: float) -> None:
-        self._angle = _STREAM_3.unpack(data)
-
-    def _stream_2(self, _id: int, data: bytearray, _time: float) -> None:
-        current, state, trip, counter, temperature = _STREAM_2.unpack(data)
-        live = Live(
-            state=STATES[state] if state < len(STATES) else f"state {state}, unknown",
-            trip=trip_of(trip),
-            bus=self._first[0],
-            speed=self._first[1],
-            current=current,
-            temperature=temperature,
-            angle=self._angle[0],
-            lines=self._angle[1:],
-            counter=counter,
-            emergency=self._emergency,
-        )
-        for sink in tuple(self._sinks):
-            sink(live)
+        live = self._stream.take(can_id - self._node_id, data)
+        if live is not None:
+            for sink in tuple(self._sinks):
+                sink(live)
 
     # What is asked
 
@@ -224,26 +208,89 @@ class CanopenLink:
         return found
 
     def write(self, values: Mapping[str, float]) -> None:
-        """Write parameters, each read back and compared."""
+        """Write parameters, each read back and compared; what the drive holds already is left.
+
+        Nobody else commands this drive. What it may have changed by itself is not relied on: after
+        a start-up, a trip, or parameters put back or restored, everything is written again.
+        """
         for key, value in values.items():
             variable = self._variable(key)
             number = (
                 value if variable.od.data_type == canopen.objectdictionary.REAL32 else int(value)
             )
             wanted = variable.od.encode_raw(number)
+            if self._sure.get(key) == wanted:
+                continue
+            self._sure.pop(key, None)
             self._ask(partial(variable.set_data, wanted), key)
             back = self._ask(partial(fetch, variable, len(wanted), self._place), key)
             if back != wanted:
                 raise LinkProtocolError(f"{key} did not arrive as it was sent", place=self._place)
+            self._sure[key] = wanted
 
     def load(self, table: NDArray[np.float32]) -> None:
         """Send the step table, read back and compared."""
-        data = table.astype("<f4").tobytes()
-        variable = self._variable("Step table")
-        self._ask(lambda: self._node.sdo.download(variable.od.index, 0, data), "Step table")
-        back = self._ask(lambda: fetch(variable, len(data), self._place), "Step table")
+        self._send_block("Step table", table.astype("<f4").tobytes())
+
+    def load_lines(self, lines: NDArray[np.float32]) -> None:
+        """Send the lines of a multisine, (lines, 3): Hz, amplitude, rad; read back."""
+        self._send_block("Multisine", lines.astype("<f4").tobytes())
+
+    def _send_block(self, name: str, data: bytes) -> None:
+        variable = self._variable(name)
+        self._ask(lambda: self._node.sdo.download(variable.od.index, 0, data), name)
+        back = self._ask(lambda: fetch(variable, len(data), self._place), name)
         if back != data:
-            raise LinkProtocolError("the step table did not arrive as sent", place=self._place)
+            cause = f"the {name.lower()} did not arrive as sent"
+            raise LinkProtocolError(cause, place=self._place)
+
+    def sums(self, rows: int, channels: int) -> NDArray[np.float64]:
+        """Return the sums over whole steps, (rows, 3 + 7 channels); `rows` as `status` told."""
+        width = len(SUMS_HEAD) + len(SUMS) * channels
+        variable = self._variable("Sums")
+        data = self._ask(lambda: fetch(variable, 4 * rows * width, self._place), "Sums")
+        found = np.frombuffer(data, dtype="<f4").reshape(rows, width).astype(np.float64)
+        if not np.all(np.isfinite(found)):
+            raise LinkProtocolError("the sums hold what is not a number", place=self._place)
+        return found
+
+    def commit(self) -> None:
+        """Take over, at one sample, all that was written while the drive runs."""
+        self._command(COMMIT)
+
+    def put_back(self) -> None:
+        """Take the last good set of parameters again, at one sample."""
+        self._sure.clear()
+        self._command(PUT_BACK)
+
+    def save(self) -> None:
+        """Have the drive keep its parameters in its own memory."""
+        self._memory("Store parameters", _SAVE)
+
+    def restore(self) -> None:
+        """Take the parameters that the drive's memory holds."""
+        self._sure.clear()
+        self._memory("Restore parameters", _LOAD)
+
+    def _memory(self, name: str, signature: bytes) -> None:
+        variable = self._variable(f"{name}.All")
+        self._ask(lambda: variable.set_data(signature), name)
+
+    def unsaved(self) -> dict[str, float]:
+        """Return what differs from the drive's memory, by name, with the value there."""
+        many = int(self.read(["Changes.Unsaved"])["Changes.Unsaved"])
+        if not many:
+            return {}
+        variable = self._variable("Unsaved")
+        data = self._ask(lambda: fetch(variable, _DIFFERS.size * many, self._place), "Unsaved")
+        found = {}
+        for index, sub, value in _DIFFERS.iter_unpack(data):
+            try:
+                found[name_at(index, sub)] = float(value)
+            except KeyError as error:
+                cause = f"the drive names 0x{index:04X}:{sub}, which the contract does not have"
+                raise LinkProtocolError(cause, place=self._place) from error
+        return found
 
     def _command(self, code: int) -> None:
         variable = self._variable("Command")
@@ -292,17 +339,20 @@ class CanopenLink:
                 place=self._place,
                 remedy="The drive hangs or is gone; it is built to de-energise by itself",
             )
-        names = ("State", "Trip", "Played", "Recorded rows")
+        names = ("State", "Trip", "Played", "Recorded rows", "Summed rows")
         found = self.read([f"Drive.{name}" for name in names])
-        state, trip, played, rows = (found[f"Drive.{name}"] for name in names)
+        state, trip, played, rows, summed = (found[f"Drive.{name}"] for name in names)
         if not 0 <= state < len(STATES):
             raise LinkProtocolError(f"the drive is in a state {state:g} that has no meaning",
                                     place=self._place)  # fmt: skip
+        if STATES[int(state)] == "tripped":
+            self._sure.clear()
         return Status(
             state=STATES[int(state)],
             trip=trip_of(int(trip)),
             played=played,
             rows=int(rows),
+            summed=int(summed),
         )
 
     def upload(

@@ -5,23 +5,28 @@ unknown or no number is refused.
 """
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
+from oarlock.drive.contract.entries import problem
+from oarlock.drive.parameters import SPEED_FILTERS, TORQUE_FILTERS, controllers
 from oarlock.drive.steps import (
     CHANNELS,
     MAX_CHANNELS,
+    MAX_LINES,
     MAX_STEPS,
     RECORDER_ROWS,
     Frame,
     Limits,
     Plan,
+    Shape,
     Step,
     Target,
+    Wave,
 )
 from oarlock.drive.travel import Span, too_far, within
 from oarlock.errors import InputError
-from oarlock.machine import Axis, CurrentGains
+from oarlock.machine import Axis
 
 
 class ProblemCode(StrEnum):
@@ -51,7 +56,8 @@ def problems(plan: Plan, axis: Axis) -> list[Problem]:
     """Dry run: why this plan may not be played; what is unknown is refused, NaN included."""
     steps = _step_count(plan)
     for number, step in enumerate(plan.steps, 1):
-        steps += [f"step {number} {text}" for text in _step_problems(step, plan.limits, axis)]
+        told = _step_problems(_at_its_peak(step, plan), plan.limits, axis)
+        steps += [f"step {number} {text}" for text in told]
     said = (
         (ProblemCode.LIMITS, _limits(plan, axis)),
         (ProblemCode.TRAVEL, _travel(plan, axis)),
@@ -61,6 +67,14 @@ def problems(plan: Plan, axis: Axis) -> list[Problem]:
         (ProblemCode.STEPS, steps),
     )
     return [Problem(code, text) for code, texts in said for text in texts]
+
+
+def _at_its_peak(step: Step, plan: Plan) -> Step:
+    """Return the step with the most that its multisine may reach as its wave's amplitude."""
+    if step.wave is None or step.wave.shape is not Shape.LINES:
+        return step
+    most = step.wave.amplitude * sum(abs(amplitude) for _, amplitude, _ in plan.lines)
+    return replace(step, wave=replace(step.wave, amplitude=most))
 
 
 def _step_count(plan: Plan) -> list[str]:
@@ -107,31 +121,60 @@ def _recorder(plan: Plan, axis: Axis) -> list[str]:
     rows = plan.recorded_rows(axis.inverter.Ts)
     if rows > RECORDER_ROWS:
         return [f"records {rows} rows; a drive holds {RECORDER_ROWS}"]
+    if len(plan.lines) > MAX_LINES or not all(
+        math.isfinite(x) for line in plan.lines for x in line
+    ):
+        return [f"has a multisine of more than {MAX_LINES} lines, or of no numbers"]
+    played = any(step.wave and step.wave.shape is Shape.LINES for step in plan.steps)
+    if played and not plan.lines:
+        return ["plays a multisine that has no lines"]
     return []
 
 
 def _controllers(plan: Plan) -> list[str]:
     """Return what is wrong about the settings of controllers and observer."""
     found = []
-    if not all(v > 0.0 and math.isfinite(v) for v in _gains(plan.gains)):
+    if not all(v > 0.0 and math.isfinite(v) for v in (item.value for item in plan.gains.listed())):
         found.append("has gains that are not above zero")
-    if not all(0.0 <= v < _MOST_GAIN for v in plan.speed_gains):
+    if not all(0.0 <= v < _MOST_GAIN for v in (plan.speed.Kp, plan.speed.Ki)):
         found.append("has speed gains that are negative or no numbers")
-    elif _has(plan, Frame.SPEED, Frame.OBSERVED) and not plan.speed_gains[0] > 0.0:
+    elif _has(plan, *_CASCADED) and not plan.speed.Kp > 0.0:
         found.append("controls the speed with a gain of zero")
+    if _has(plan, Frame.POSITION) and not plan.position.Kp > 0.0:
+        found.append("controls the position with a gain of zero")
+    found += [problem(name, value) for name, value in controllers(plan).items()]
+    if plan.speed.limit > plan.limits.current:
+        found.append("lets the speed controller ask for more than the experiment's current")
+    found += _filters(plan)
     if not 0.0 <= plan.observer < _MOST_GAIN:
         found.append("has an observer bandwidth that is negative or no number")
     elif _has(plan, Frame.OBSERVED) and not plan.observer > 0.0:
         found.append("follows an observer that rests")
-    return found
+    return [text for text in found if text]
 
 
 def _has(plan: Plan, *frames: Frame) -> bool:
     return any(step.frame in frames for step in plan.steps)
 
 
+def _filters(plan: Plan) -> list[str]:
+    """Return what is wrong about the filters: too many, no numbers, or unstable ones."""
+    found = []
+    for path, filters, most in (("torque", plan.torque_filters, TORQUE_FILTERS),
+                                ("speed", plan.speed_filters, SPEED_FILTERS)):  # fmt: skip
+        if len(filters) > most:
+            found.append(f"has {len(filters)} filters in the {path} path; a drive has {most}")
+        for b0, b1, b2, a1, a2 in filters:
+            if not all(math.isfinite(c) for c in (b0, b1, b2, a1, a2)):
+                found.append(f"has a filter in the {path} path that is no numbers")
+            elif not (abs(a2) < 1.0 and abs(a1) < 1.0 + a2):
+                found.append(f"has a filter in the {path} path that is unstable")
+    return found
+
+
+_CASCADED = (Frame.SPEED, Frame.OBSERVED, Frame.POSITION)
 _OPEN = (Frame.OFF, Frame.VOLTAGE)
-_ON_SENSOR = (Frame.ROTOR, Frame.SPEED)
+_ON_SENSOR = (Frame.ROTOR, Frame.SPEED, Frame.POSITION)
 
 
 def _blind(plan: Plan, axis: Axis) -> list[str]:
@@ -161,6 +204,14 @@ def _step_problems(step: Step, limits: Limits, axis: Axis) -> list[str]:
         found.append(f"asks for {step.largest_current:.3g} A, limit {limits.current:.3g} A")
     if not (abs(step.speed) <= limits.speed and math.isfinite(step.angle)):
         found.append("asks for a speed or an angle beyond its limit")
+    if not (0.0 <= step.acceleration < math.inf and 0.0 <= step.jerk_time < math.inf):
+        found.append("has an acceleration or a jerk time that is negative or no number")
+    if not abs(step.distance) <= limits.travel:
+        found.append("moves farther than its limit of travel")
+    elif step.distance and not (
+        step.frame is Frame.POSITION and step.speed > 0.0 and step.acceleration > 0.0
+    ):
+        found.append("moves without a controller of position, a top speed or an acceleration")
     return found + _wave_problems(step, limits, axis)
 
 
@@ -171,22 +222,29 @@ def _wave_problems(step: Step, limits: Limits, axis: Axis) -> list[str]:
         return found
     if not (math.isfinite(wave.amplitude) and math.isfinite(wave.phase)):
         found.append("has a wave that is not finite")
-    if not 0.0 <= wave.frequency <= 0.5 / axis.inverter.Ts:
+    half = 0.5 / axis.inverter.Ts
+    if not 0.0 <= wave.frequency <= half:
         found.append(f"has a wave of {wave.frequency:g} Hz, beyond half the sampling")
+    if wave.shape is Shape.CHIRP and not (wave.frequency > 0.0 and 0.0 < wave.end < half):
+        found.append(f"has a chirp from {wave.frequency:g} to {wave.end:g} Hz")
+    return found + _reach(step, wave, limits, axis)
+
+
+def _reach(step: Step, wave: Wave, limits: Limits, axis: Axis) -> list[str]:
+    """Return what a wave asks for beyond the limit of its target."""
+    found: list[str] = []
     if wave.target in (Target.V_D, Target.V_Q):
         if not abs(wave.amplitude) <= axis.inverter.v_max:
             found.append(f"adds {wave.amplitude:.3g} V; the bus gives {axis.inverter.v_max:.3g} V")
-    elif wave.target == Target.TORQUE:
+    elif wave.target in (Target.TORQUE, Target.LOAD):
         amperes = abs(wave.amplitude) / axis.machine.torque_constant
         if not abs(step.i_q) + amperes <= limits.current:
             found.append(f"adds {wave.amplitude:.3g} N·m, {amperes:.3g} A; beyond the limit")
+    elif wave.target == Target.POSITION and not abs(wave.amplitude) <= limits.travel:
+        found.append("adds an angle beyond its limit of travel")
     elif wave.target == Target.SPEED and not abs(step.speed) + abs(wave.amplitude) <= limits.speed:
         found.append("adds a speed beyond the limit")
     return found
-
-
-def _gains(gains: CurrentGains) -> tuple[float, ...]:
-    return gains.Kp_d, gains.Ki_d, gains.Kp_q, gains.Ki_q
 
 
 def refuse(plan: Plan, axis: Axis) -> None:

@@ -38,6 +38,7 @@ class Status:
     trip: Trip
     played: float  # s
     rows: int
+    summed: int = 0  # rows of sums
 
 
 # Classes of emergency codes (CiA 301, table 26), by the code's first digits.
@@ -78,6 +79,27 @@ class Link(Protocol):
 
     def load(self, table: NDArray[np.float32]) -> None:
         """Send the step table, read back and compared."""
+
+    def load_lines(self, lines: NDArray[np.float32]) -> None:
+        """Send the lines of a multisine, (lines, 3): Hz, amplitude, rad; read back."""
+
+    def sums(self, rows: int, channels: int) -> NDArray[np.float64]:
+        """Return the sums over whole steps, (rows, 3 + 7 channels); `rows` as `status` told."""
+
+    def commit(self) -> None:
+        """Take over, at one sample, all that was written while the drive runs."""
+
+    def put_back(self) -> None:
+        """Take the last good set of parameters again, at one sample."""
+
+    def save(self) -> None:
+        """Have the drive keep its parameters in its own memory."""
+
+    def restore(self) -> None:
+        """Take the parameters that the drive's memory holds."""
+
+    def unsaved(self) -> dict[str, float]:
+        """Return what differs from the drive's memory, by name, with the value there."""
 
     def start(self) -> None:
         """Energise and play the loaded table."""

@@ -1,21 +1,21 @@
 """Play a plan on a drive and bring its record back; whatever happens, leave it without current."""
 
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import Any
 
 import numpy as np
 
 from oarlock.cancel import Cancel
 from oarlock.drive.dry_run import refuse
 from oarlock.drive.link import Link, Progress, Status
-from oarlock.drive.steps import CHANNEL_UNITS, CHANNELS, Plan, step_table
+from oarlock.drive.parameters import parameters, sensing
+from oarlock.drive.steps import CHANNEL_UNITS, Plan, step_table
 from oarlock.drive.travel import excursion, steps_back, within
 from oarlock.errors import Cancelled, DriveRefused, InputError, LinkError, LinkTimeout
 from oarlock.machine import Axis, SensorKind
-from oarlock.records import Record
+from oarlock.records import Record, Settings, Sums
 
 _POLL = 0.05  # s
 _MOST_HOPS = 12  # of a shaft on its way back
@@ -38,7 +38,7 @@ def play(
     axis: Axis,
     link: Link,
     *,
-    settings: Mapping[str, Any],
+    settings: Settings,
     cancel: Cancel,
     progress: Progress = QUIET,
     clock: Callable[[], float] = time.monotonic,
@@ -82,7 +82,7 @@ def _look(axis: Axis, link: Link) -> None:
 
 
 def _followed(
-    plan: Plan, axis: Axis, link: Link, settings: Mapping[str, Any], cancel: Cancel,
+    plan: Plan, axis: Axis, link: Link, settings: Settings, cancel: Cancel,
     progress: Progress, clock: Callable[[], float],
 ) -> Record:  # fmt: skip
     """Play a plan and follow the shaft over it, on every way out."""
@@ -103,7 +103,7 @@ def _followed(
 
 
 def _play(
-    plan: Plan, axis: Axis, link: Link, settings: Mapping[str, Any], cancel: Cancel,
+    plan: Plan, axis: Axis, link: Link, settings: Settings, cancel: Cancel,
     progress: Progress, clock: Callable[[], float],
 ) -> Record:  # fmt: skip
     progress(0.0, "setting up")
@@ -127,6 +127,7 @@ def _play(
         if status.rows
         else np.zeros((0, channels), dtype=np.float32)
     )
+    sums = link.sums(status.summed, channels) if status.summed else np.zeros((0, 0))
     link.clear()
     table = rows.astype(np.float64)
     return Record(
@@ -139,6 +140,7 @@ def _play(
         date=started,
         ended="done" if status.state == "done" else f"tripped: {status.trip.words}",
         trip=status.trip.key,
+        sums=Sums(plan.channels, sums) if sums.size else None,
     )
 
 
@@ -154,66 +156,14 @@ def _prepare(plan: Plan, axis: Axis, link: Link) -> None:
         cause += f"{facts['Facts.Recorder rows']:.0f} and {facts['Facts.Table rows']:.0f}"
         raise InputError(cause, place="experiment", remedy="Ask for a shorter one")
     link.clear()
-    m, g, limits = axis.machine, plan.gains, plan.limits
-    values = {
-        "Current controller.Kp d": g.Kp_d,
-        "Current controller.Ki d": g.Ki_d,
-        "Current controller.Kp q": g.Kp_q,
-        "Current controller.Ki q": g.Ki_q,
-        "Current controller.Decoupling": float(plan.decouple),
-        "Speed controller.Kp": plan.speed_gains[0],
-        "Speed controller.Ki": plan.speed_gains[1],
-        "Machine.Pole pairs": m.pole_pairs.value,
-        "Machine.Ld": m.Ld.value,
-        "Machine.Lq": m.Lq.value,
-        "Machine.Flux": m.psi.value,
-        **_sensing(axis),
-        "Observer.Bandwidth": plan.observer,
-        "Observer.Resistance": m.R.value,
-        "Limits.Current": limits.current,
-        "Limits.Speed": limits.speed,
-        "Limits.Travel": limits.travel,
-        "Limits.Time": limits.time,
-        "Trip levels.Over-current": min(
-            1.3 * m.peak_current.value, 0.95 * axis.inverter.current_full_scale.value
-        ),
-        "Trip levels.Under-voltage": 0.6 * axis.inverter.bus_voltage.value,
-        "Recorder.Decimation": plan.decimation,
-        "Recorder.Average": float(plan.average),
-        "Recorder.Channels": len(plan.channels),
-    }
-    for number, name in enumerate(plan.channels, 1):
-        values[f"Recorder.Channel {number}"] = CHANNELS.index(name)
-    link.write(values)
+    link.write(parameters(plan, axis))
+    if plan.lines:
+        link.load_lines(np.array(plan.lines, dtype=np.float32))
     link.load(step_table(plan, axis.inverter.Ts))
     if axis.mechanics.max_turns is not None and axis.sensor.kind is not SensorKind.NONE:
-        if link.ledger.is_new(tuple(_sensing(axis).items())):
+        if link.ledger.is_new(tuple(sensing(axis).items())):
             time.sleep(_TAKEN_UP)
         link.ledger.begin(axis, link.read(["Drive.Angle"])["Drive.Angle"])
-
-
-_KINDS = {"none": 0, "encoder": 1, "resolver": 2, "hall": 3}
-
-
-def _sensing(axis: Axis) -> dict[str, float]:
-    """Return what the firmware must know of its sensors."""
-    sensor, inv = axis.sensor, axis.inverter
-    found = {
-        "Position sensor.Kind": float(_KINDS[sensor.kind.value]),
-        "Position sensor.Counts": sensor.counts.value,
-        "Position sensor.Pole pairs": sensor.pairs.value,
-        "Position sensor.Side": sensor.side.value,
-        "Position sensor.Zero": sensor.zero.value,
-        "Position sensor.Sine offset": sensor.sine_offset.value,
-        "Position sensor.Cosine offset": sensor.cosine_offset.value,
-        "Position sensor.Sine over cosine": sensor.sine_ratio.value,
-        "Position sensor.Skew": sensor.skew.value,
-        "Current sense.Offset a": inv.offset_a.value,
-        "Current sense.Offset b": inv.offset_b.value,
-        "Current sense.Offset c": inv.offset_c.value,
-        "Current sense.Unsensed phase": float("abc".index(inv.unsensed) + 1) if inv.unsensed else 0,
-    }
-    return found | {f"Hall table.State {n}": at for n, at in enumerate(sensor.hall_starts)}
 
 
 def _wait(

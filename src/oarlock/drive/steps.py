@@ -2,64 +2,33 @@
 
 import math
 from dataclasses import dataclass, replace
-from enum import IntEnum
 
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.drive.contract.entries import MAX_CHANNELS
+from oarlock.drive.contract.numbers import (
+    CHANNEL_UNITS,
+    CHANNELS,
+    COLUMNS,
+    MAX_LINES,
+    MAX_STEPS,
+    RECORDER_ROWS,
+    SUMS,
+    SUMS_HEAD,
+    Frame,
+    Shape,
+    Target,
+)  # fmt: skip
 from oarlock.machine import CurrentGains
 
-COLUMNS = 13  # numbers in one row of the step table
-MAX_STEPS = 512
-CHANNELS = (
-    "t", "ia", "ib", "ic", "id", "iq", "vd", "vq", "id_ref", "iq_ref", "theta_e", "theta_m",
-    "speed", "vdc", "counts", "index", "sine", "cosine", "hall", "theta_observed",
-)  # fmt: skip
-CHANNEL_UNITS = {
-    "t": "s", "theta_e": "rad", "theta_m": "rad", "speed": "rad/s", "theta_observed": "rad",
-    **dict.fromkeys(("counts", "index", "sine", "cosine", "hall"), "1"),
-    **dict.fromkeys(("ia", "ib", "ic", "id", "iq", "id_ref", "iq_ref"), "A"),
-    **dict.fromkeys(("vd", "vq", "vdc"), "V"),
-}  # fmt: skip
-MAX_CHANNELS = 8
-RECORDER_ROWS = 16384  # that any drive has, of so many channels
-
-
-class Frame(IntEnum):
-    """Which d axis a step's currents and voltages refer to."""
-
-    ROTOR = 0  # the sensor's
-    FIXED = 1  # a fixed electrical angle, or one that turns steadily
-    SPEED = 2  # the sensor's, with the speed controller in charge of iq
-    VOLTAGE = 3  # as fixed, but voltages without a controller
-    OFF = 4  # gates off: nothing but the recorder
-    OBSERVED = 5  # the flux observer's, with the speed controller in charge of iq
-    CARRIED = 6  # as fixed, but turning on from where the frame of the step before is
-
+__all__ = [
+    "CHANNELS", "CHANNEL_UNITS", "COLUMNS", "MAX_CHANNELS", "MAX_LINES", "MAX_STEPS",
+    "RECORDER_ROWS", "SUMS", "SUMS_HEAD", "Frame", "Limits", "Plan", "PositionLoop", "Section",
+    "Shape", "SpeedLoop", "Step", "Target", "Wave", "step_table",
+]  # fmt: skip
 
 _TURNED = (Frame.FIXED, Frame.VOLTAGE, Frame.CARRIED)
-
-
-class Shape(IntEnum):
-    """Shape of what is added to a reference."""
-
-    NONE = 0
-    SINE = 1
-    SQUARE = 2
-    STEP = 3
-    NOISE = 4
-
-
-class Target(IntEnum):
-    """The reference that a wave is added to."""
-
-    NONE = 0
-    V_D = 1
-    V_Q = 2
-    I_D = 3
-    I_Q = 4
-    TORQUE = 5
-    SPEED = 6
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -71,6 +40,7 @@ class Wave:
     amplitude: float  # unit of the target, peak
     frequency: float = 0.0  # Hz
     phase: float = 0.0  # rad
+    end: float = 0.0  # Hz, of a chirp
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -90,6 +60,10 @@ class Step:
     speed: float = 0.0  # rad/s, mechanical; of the speed controller
     wave: Wave | None = None
     record: bool = True
+    distance: float = 0.0  # rad, of a move by the position controller; `speed` is its top speed
+    acceleration: float = 0.0  # rad/s², of a move, or of the way to a new speed; 0: at once
+    jerk_time: float = 0.0  # s over which a move's acceleration builds up
+    sums: bool = False  # sums over the whole step are kept, at its wave's frequency
 
     @property
     def largest_current(self) -> float:
@@ -115,6 +89,33 @@ class Limits:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class SpeedLoop:
+    """How the speed controller is set while a plan is played."""
+
+    Kp: float = 0.0  # A s/rad
+    Ki: float = 0.0  # A/rad
+    weight: float = 1.0  # share of the reference in the proportional part
+    acceleration: float = 0.0  # A s²/rad, ahead
+    divider: int = 1  # samples of the current loop for each of its own
+    lag: float = 0.003  # s, of the measured speed
+    limit: float = 0.0  # A; 0: nine tenths of the experiment's
+    follows: bool = False  # the integral is set so that the sum meets the limit
+    slope: int = 0  # samples over which the speed is the slope of the angle; 0: difference
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PositionLoop:
+    """How the position controller is set while a plan is played."""
+
+    Kp: float = 0.0  # 1/s
+    speed_share: float = 1.0  # of the profile's speed, ahead
+    speed_limit: float = 0.0  # rad/s; 0: none
+
+
+Section = tuple[float, float, float, float, float]  # b0 b1 b2 a1 a2, of z⁻¹
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Plan:
     """All that a drive needs to play an experiment."""
 
@@ -125,7 +126,12 @@ class Plan:
     average: bool = False  # the mean over a decimated bin, instead of its first sample
     limits: Limits
     gains: CurrentGains
-    speed_gains: tuple[float, float] = (0.0, 0.0)  # A·s/rad, A/rad
+    speed: SpeedLoop = SpeedLoop()
+    position: PositionLoop = PositionLoop()
+    torque_filters: tuple[Section, ...] = ()
+    speed_filters: tuple[Section, ...] = ()
+    lines: tuple[tuple[float, float, float], ...] = ()  # of a multisine: Hz, amplitude, rad
+    watch: bool = False  # trip on a growing oscillation
     decouple: bool = False
     observer: float = 0.0  # rad/s, of the flux observer; 0: it rests
 
@@ -140,6 +146,11 @@ class Plan:
         return samples // max(self.decimation, 1)
 
     @property
+    def summed(self) -> int:
+        """How many steps keep their sums."""
+        return sum(step.sums for step in self.steps)
+
+    @property
     def largest_current(self) -> float:
         """A, peak, over all steps' references."""
         return max(step.largest_current for step in self.steps)
@@ -150,14 +161,14 @@ class Plan:
 
 
 def step_table(plan: Plan, Ts: float) -> NDArray[np.float32]:
-    """Return the plan's steps as the drive takes them: float32, (steps, 13)."""
-    rows = np.zeros((len(plan.steps), COLUMNS), dtype=np.float32)
+    """Return the plan's steps as the drive takes them: float32, (steps, 18)."""
+    rows = np.zeros((len(plan.steps), len(COLUMNS)), dtype=np.float32)
     for row, step in zip(rows, plan.steps, strict=True):
         wave = step.wave or Wave(shape=Shape.NONE, target=Target.NONE, amplitude=0.0)
         row[:] = (
             round(step.duration / Ts), step.frame, step.angle, step.i_d, step.i_q, wave.shape,
             wave.target, wave.amplitude, wave.frequency, wave.phase, step.record,
             step.turning if step.frame in _TURNED else step.speed,
-            step.release,
+            step.release, wave.end, step.distance, step.acceleration, step.jerk_time, step.sums,
         )  # fmt: skip
     return rows

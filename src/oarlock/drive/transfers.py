@@ -9,6 +9,8 @@ import queue
 import time
 from typing import Any
 
+from canopen.sdo import SdoVariable
+
 from oarlock.cancel import Cancel
 from oarlock.drive.link import Progress
 from oarlock.errors import LinkProtocolError, LinkTimeout
@@ -18,7 +20,7 @@ _MOST_WAIT = 3.0  # s, besides
 _LOOK = 0.05  # s, between looks at the cancel flag
 
 
-def fetch(variable: Any, size: int, place: str) -> bytes:
+def fetch(variable: SdoVariable, size: int, place: str) -> bytes:
     """Return `size` bytes of an object.
 
     Raises
@@ -42,7 +44,9 @@ def fetch(variable: Any, size: int, place: str) -> bytes:
     return bytes(data)
 
 
-def fetch_trace(variable: Any, size: int, place: str, progress: Progress, cancel: Cancel) -> bytes:
+def fetch_trace(
+    variable: SdoVariable, size: int, place: str, progress: Progress, cancel: Cancel
+) -> bytes:
     """Return `size` bytes of an object by block upload, checked by its CRC.
 
     Raises

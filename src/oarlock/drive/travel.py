@@ -8,7 +8,7 @@ limit is brought inside; and where there is no room, the shaft is first turned b
 import math
 from dataclasses import dataclass, replace
 
-from oarlock.drive.steps import Frame, Plan, Step
+from oarlock.drive.steps import Frame, Plan, SpeedLoop, Step
 from oarlock.errors import InputError
 from oarlock.machine import Axis, SensorKind
 
@@ -47,7 +47,9 @@ def excursion(plan: Plan, axis: Axis) -> tuple[Span, Span]:
     at = low = high = loose = 0.0
     angle: float | None = None
     for step in plan.steps:
-        if step.frame in _ON_SPEED:
+        if step.frame is Frame.POSITION:
+            at += step.distance / math.tau
+        elif step.frame in _ON_SPEED:
             at += step.speed * step.duration / math.tau
         elif step.frame is Frame.FIXED and angle is not None:  # the rotor follows the shorter way
             change = math.remainder(step.angle - angle, math.tau)
@@ -138,7 +140,7 @@ def steps_back(axis: Axis, plan: Plan, standing: Span) -> Plan:
             travel=math.tau * min(1.2 * turns + 0.1, max(room(axis, standing), 1.05 * turns)),
             time=seconds + 1.0,
         ),
-        speed_gains=(Kp, Kp * math.tau),
+        speed=SpeedLoop(Kp=Kp, Ki=Kp * math.tau),
         decouple=True,
         observer=0.0,
     )

@@ -14,7 +14,6 @@ import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 import can
 
@@ -144,7 +143,7 @@ class UnixBus(can.BusABC):  # type: ignore[misc]  # python-can is seen untyped
             self._socket.close()
 
 
-def open_bus(channel: str, on_lost: Callable[[str], None]) -> Any:
+def open_bus(channel: str, on_lost: Callable[[str], None]) -> can.BusABC:
     """Return a bus: a socket's path, or the name of a SocketCAN interface such as `can0`."""
     if "/" in channel:
         return UnixBus(channel, on_lost)
@@ -152,6 +151,6 @@ def open_bus(channel: str, on_lost: Callable[[str], None]) -> Any:
     return can.Bus(channel=channel, interface="socketcan", can_filters=standard)
 
 
-def descriptor(bus: Any) -> int:
+def descriptor(bus: can.BusABC) -> int:
     """Return the descriptor on which whole frames can be written; SocketCAN has the same layout."""
     return int(bus.descriptor if isinstance(bus, UnixBus) else bus.socket.fileno())

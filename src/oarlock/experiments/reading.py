@@ -10,10 +10,10 @@ from oarlock.errors import InputError
 from oarlock.experiments.identify.kinds import record_kind
 from oarlock.experiments.registry import KIND
 from oarlock.machine import Axis, CurrentGains
+from oarlock.machine.current_loop import CURRENT
 from oarlock.records import Check, Finding, Reading, Record
 
 _RAN_AWAY = "Wrong direction, pole pairs or phase order? Prove the zero in Sensing"
-GAIN_NAMES = ("Kp_d", "Ki_d", "Kp_q", "Ki_q")
 
 
 def read(record: Record, axis: Axis) -> Reading:
@@ -67,13 +67,8 @@ def sparkline(reading: Reading | None) -> tuple[float, ...]:
     return tuple(round(float(v), 5) for v in values[pick])
 
 
-def gains_dict(gains: CurrentGains) -> dict[str, float]:
-    """Return gains as plain values."""
-    return {name: getattr(gains, name) for name in GAIN_NAMES}
-
-
 def gains_of(gains: Mapping[str, float]) -> CurrentGains | None:
-    """Return the current loop's gains that a run was played with."""
-    if set(GAIN_NAMES) <= set(gains):
-        return CurrentGains(**{name: float(gains[name]) for name in GAIN_NAMES})
-    return None
+    """Return the current loop's gains among those that a run was played with."""
+    own = {name: gains.get(f"{CURRENT.key}.{name}") for name in CURRENT.gains}
+    numbers = {name: float(value) for name, value in own.items() if value is not None}
+    return CurrentGains(**numbers) if len(numbers) == len(own) else None

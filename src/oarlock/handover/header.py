@@ -5,6 +5,7 @@ import re
 from oarlock.handover.patch import code_only
 from oarlock.handover.values import HandoverValue, float32_literal, handover_values
 from oarlock.machine import Axis
+from oarlock.machine.current_loop import CURRENT
 
 
 def header(axis: Axis) -> str:
@@ -42,10 +43,7 @@ def _safe(name: str) -> str:
 
 
 DEFAULT_MAP = {
-    "CUR_KP_D": "current.Kp_d",
-    "CUR_KI_D": "current.Ki_d",
-    "CUR_KP_Q": "current.Kp_q",
-    "CUR_KI_Q": "current.Ki_q",
+    **{f"{CURRENT.prefix}_{name.upper()}": f"{CURRENT.key}.{name}" for name in CURRENT.gains},
     "CUR_TS": "current.Ts",
     "CUR_V_MAX": "current.v_max",
 }

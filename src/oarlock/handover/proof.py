@@ -15,7 +15,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control.pi import Single, run_pi
+from oarlock.control.single import Single, run_pi
 from oarlock.errors import InputError
 from oarlock.handover.values import HandoverValue
 from oarlock.records import Record

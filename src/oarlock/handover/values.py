@@ -7,6 +7,9 @@ import numpy as np
 
 from oarlock.errors import InputError
 from oarlock.machine import Axis, SensorKind
+from oarlock.machine.current_loop import CURRENT
+from oarlock.machine.loop import LoopSpec
+from oarlock.machine.loops import LOOPS
 from oarlock.machine.sensor import ILLEGAL
 
 
@@ -29,23 +32,33 @@ def handover_values(axis: Axis) -> tuple[HandoverValue, ...]:
     InputError : no gains are in use yet
 
     """
-    gains = axis.gains
-    if gains is None:
+    if axis.gains is None:
         remedy = "Take the designed gains in the current loop, or run 'oarlock tune --out'"
         raise InputError("no gains to hand over", place=axis.name, remedy=remedy)
     inv = axis.inverter
     rows = (
-        ("current.Kp_d", "CUR_KP_D", gains.Kp_d, "V/A", "proportional gain, d axis"),
-        ("current.Ki_d", "CUR_KI_D", gains.Ki_d, "V/(A s)", "integral gain, d axis"),
-        ("current.Kp_q", "CUR_KP_Q", gains.Kp_q, "V/A", "proportional gain, q axis"),
-        ("current.Ki_q", "CUR_KI_Q", gains.Ki_q, "V/(A s)", "integral gain, q axis"),
+        *_gains(axis, CURRENT),
         ("current.Ts", "CUR_TS", inv.Ts, "s", "sample time of the current loop"),
         ("current.v_max", "CUR_V_MAX", inv.v_max, "V", "largest phase voltage, bus over sqrt 3"),
     )
     return tuple(
         HandoverValue(key=k, symbol=s, value=v, unit=u, meaning=m)
-        for k, s, v, u, m in (*rows, *_sensing(axis))
+        for k, s, v, u, m in (*rows, *_outer(axis), *_sensing(axis))
     )
+
+
+def _gains(axis: Axis, spec: LoopSpec) -> list[tuple[str, str, float, str, str]]:
+    """Return a loop's gains, where it has any."""
+    gains = axis.loops[spec.key].gains
+    return [
+        (f"{spec.key}.{item.key}", f"{spec.prefix}_{item.key.upper()}", item.value, item.unit,
+         item.meaning)
+        for item in (gains.listed() if gains else ())
+    ]  # fmt: skip
+
+
+def _outer(axis: Axis) -> list[tuple[str, str, float, str, str]]:
+    return [row for spec in LOOPS if spec is not CURRENT for row in _gains(axis, spec)]
 
 
 def _sensing(axis: Axis) -> list[tuple[str, str, float, str, str]]:

@@ -5,8 +5,11 @@ A change is a new `Axis`. Nothing here reads files, talks to a drive or knows a 
 
 import math
 from dataclasses import dataclass, field, fields, replace
-from enum import StrEnum
 
+from oarlock.machine.current_loop import DEFAULT as DEFAULT_TARGET
+from oarlock.machine.current_loop import KEY as CURRENT_KEY
+from oarlock.machine.current_loop import CurrentGains, CurrentTarget
+from oarlock.machine.loop import Loops
 from oarlock.machine.parameter import Parameter
 from oarlock.machine.sensor import Sensor
 from oarlock.quantities import Estimate, Origin
@@ -105,34 +108,6 @@ MECHANICS_FOUND = (
 )  # fmt: skip
 
 
-class TargetKind(StrEnum):
-    """Which one figure of the current loop the user gives."""
-
-    CROSSOVER = "crossover"  # rad/s
-    BANDWIDTH = "bandwidth"  # rad/s
-    PHASE_MARGIN = "phase_margin"  # rad
-    TIME_CONSTANT = "time_constant"  # s
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CurrentTarget:
-    """What is asked of the current loop."""
-
-    kind: TargetKind
-    value: float  # SI: rad/s, rad or s
-    override_margin: bool = False  # allow a phase margin below 30°
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CurrentGains:
-    """Parallel PI gains of both current controllers."""
-
-    Kp_d: float  # V/A
-    Ki_d: float  # V/(A s)
-    Kp_q: float
-    Ki_q: float
-
-
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Axis:
     """One machine with its inverter, aims and gains."""
@@ -140,11 +115,30 @@ class Axis:
     name: str
     machine: Machine
     inverter: Inverter
-    target: CurrentTarget
+    loops: Loops = field(default_factory=Loops)  # what is asked of each, and the gains in use
     sensor: Sensor = field(default_factory=Sensor)
     mechanics: Mechanics = field(default_factory=Mechanics)
-    gains: CurrentGains | None = None  # those in use: taken from a design or from a run
     psi_check: Estimate | None = None  # a second constant that says the flux again
+
+    @property
+    def target(self) -> CurrentTarget:
+        """What is asked of the current loop."""
+        found = self.loops[CURRENT_KEY].target
+        return found if isinstance(found, CurrentTarget) else DEFAULT_TARGET
+
+    @property
+    def gains(self) -> CurrentGains | None:
+        """The current loop's gains in use: taken from a design or from a run."""
+        found = self.loops[CURRENT_KEY].gains
+        return found if isinstance(found, CurrentGains) else None
+
+    def with_target(self, target: CurrentTarget) -> "Axis":
+        """Return this axis with something else asked of its current loop."""
+        return replace(self, loops=self.loops.with_target(CURRENT_KEY, target))
+
+    def with_gains(self, gains: CurrentGains | None) -> "Axis":
+        """Return this axis with other gains of its current loop."""
+        return replace(self, loops=self.loops.with_gains(CURRENT_KEY, gains))
 
     def parameter(self, path: str) -> Parameter:
         """Return the parameter at `path`, such as `machine.R`."""
@@ -238,6 +232,7 @@ def concerns(axis: Axis) -> list[str]:
 
 
 # Ratios that a slip of convention leaves between paper and measurement.
+RMS = "RMS for peak"
 SLIPS = {
     2.0: "line to line",
     0.5: "line to line",
@@ -245,8 +240,8 @@ SLIPS = {
     1.0 / math.sqrt(3.0): "line to line",
     3.0: "delta",
     1.0 / 3.0: "delta",
-    math.sqrt(2.0): "RMS for peak",
-    math.sqrt(0.5): "RMS for peak",
+    math.sqrt(2.0): RMS,
+    math.sqrt(0.5): RMS,
 }
 
 

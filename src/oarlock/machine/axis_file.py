@@ -6,7 +6,7 @@ was typed; what was measured and adopted stands in a table of its own.
 
 import math
 import re
-from dataclasses import fields as dataclass_fields
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -15,30 +15,24 @@ from oarlock.files import parse_toml, read_text, text_lines
 from oarlock.machine.axis import (
     MECHANICS_FOUND,
     Axis,
-    CurrentGains,
-    CurrentTarget,
     Inverter,
     Machine,
     Mechanics,
-    TargetKind,
     derived_dead_voltage,
 )
 from oarlock.machine.fields import BY_PATH, FIELDS, FLUX_KEYS, Field
+from oarlock.machine.loops_file import read_loops, written
 from oarlock.machine.parameter import Parameter
 from oarlock.machine.sensor import FOUND, Sensor, SensorKind
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.entry import parse
 from oarlock.quantities.kinds import PLAUSIBLE, UNITS, Kind
 
-FORMAT = 1
-_TARGET_KINDS = {
-    TargetKind.CROSSOVER: (Kind.FREQUENCY, math.tau),
-    TargetKind.BANDWIDTH: (Kind.FREQUENCY, math.tau),
-    TargetKind.PHASE_MARGIN: (Kind.ANGLE, 1.0),
-    TargetKind.TIME_CONSTANT: (Kind.TIME, 1.0),
-}
+FORMAT = 2
+_READ = (1, 2)
 _SECTIONS = {
-    "oarlock", "name", "machine", "inverter", "sensor", "mechanics", "targets", "gains", "adopted",
+    "oarlock", "name", "machine", "inverter", "sensor", "mechanics", "targets", "gains", "filters",
+    "adopted",
 }  # fmt: skip
 _WRITTEN = ("machine", "inverter", "sensor", "mechanics")
 # Kept as written for stages that read them; this version of the program only passes them on.
@@ -76,17 +70,17 @@ class _Reader:
 
     def axis(self) -> Axis:
         version = self._table.get("oarlock")
-        if version != FORMAT:
-            cause = f"oarlock = {version!r}; this program reads version {FORMAT}"
-            raise self._wrong(cause, "oarlock", "Open it with the program that wrote it")
-        self._refuse_unknown(self._table, _SECTIONS, "")
+        if version not in _READ or isinstance(version, bool):
+            cause = f"oarlock = {version!r}; this program reads versions 1 to {FORMAT}"
+            raise self.wrong(cause, "oarlock", "Open it with the program that wrote it")
+        self.refuse_unknown(self._table, _SECTIONS, "")
         known_adopted = {path.split(".")[1] for path in (*BY_PATH, *_DERIVED)}
-        self._refuse_unknown(self._section("adopted"), known_adopted, "adopted")
+        self.refuse_unknown(self.section("adopted"), known_adopted, "adopted")
         for section in _WRITTEN:
             known = {f.key for f in FIELDS if f.path.startswith(section)}
             known |= set(FLUX_KEYS) if section == "machine" else set()
             known |= _MORE_KEYS.get(section, set())
-            self._refuse_unknown(self._section(section), known, section)
+            self.refuse_unknown(self.section(section), known, section)
         pairs = self._parameter(BY_PATH["machine.pole_pairs"], None)
         if pairs is None:
             raise self._missing(BY_PATH["machine.pole_pairs"])
@@ -99,15 +93,14 @@ class _Reader:
         found |= self._derived(found)
         name = self._table.get("name")
         if not isinstance(name, str) or not name.strip():
-            raise self._wrong("the axis has no name", "name", 'Add name = "winch"')
+            raise self.wrong("the axis has no name", "name", 'Add name = "winch"')
         return Axis(
             name=name,
             machine=Machine(**_section_of(found, "machine")),
             inverter=Inverter(**_section_of(found, "inverter"), unsensed=self._unsensed()),
             sensor=self._sensor(found),
             mechanics=Mechanics(**_section_of(found, "mechanics")),
-            target=self._target(),
-            gains=self._gains(),
+            loops=read_loops(self, int(version)),
             psi_check=check,
         )
 
@@ -133,29 +126,30 @@ class _Reader:
 
     def _unsensed(self) -> str:
         """Return the phase without a current sensor, where there are but two."""
-        raw = self._section("inverter").get("current_sensors", "a b c")
+        raw = self.section("inverter").get("current_sensors", "a b c")
         phases = set(str(raw).lower().replace(",", " ").split())
         if not phases <= {"a", "b", "c"} or len(phases) < 2:
             cause = f"current_sensors = {raw!r} names no two or three phases"
-            raise self._wrong(cause, "current_sensors", "Write 'a b c', or the two that have one")
+            raise self.wrong(cause, "current_sensors", "Write 'a b c', or the two that have one")
         return "".join({"a", "b", "c"} - phases)
 
     def _sensor(self, found: dict[str, Parameter | None]) -> Sensor:
-        raw = self._section("sensor").get("kind", SensorKind.ENCODER.value)
+        raw = self.section("sensor").get("kind", SensorKind.ENCODER.value)
         if raw not in [kind.value for kind in SensorKind]:
             known = ", ".join(kind.value for kind in SensorKind)
-            raise self._wrong(f"kind = {raw!r} is no sensor", "kind", f"Known here: {known}")
+            raise self.wrong(f"kind = {raw!r} is no sensor", "kind", f"Known here: {known}")
         return Sensor(kind=SensorKind(raw), **_section_of(found, "sensor"))
 
-    def _section(self, name: str) -> dict[str, Any]:
+    def section(self, name: str) -> dict[str, object]:
+        """Return a table of the file, empty where there is none."""
         section = self._table.get(name, {})
         if not isinstance(section, dict):
-            raise self._wrong(f"{name} is not a table", name, f"Write [{name}]")
+            raise self.wrong(f"{name} is not a table", name, f"Write [{name}]")
         return section
 
     def _parameter(self, field: Field, pairs: float | None) -> Parameter | None:
         section = field.path.split(".")[0]
-        raw = self._section(section).get(field.key)
+        raw = self.section(section).get(field.key)
         if field.kind is Kind.FLUX:
             return None
         origin = Origin.DATASHEET
@@ -170,17 +164,17 @@ class _Reader:
         self, kind: Kind, raw: object, key: str, pairs: float | None, origin: Origin
     ) -> Estimate:
         if isinstance(raw, bool) or not isinstance(raw, str | int | float):
-            raise self._wrong(f"{key} is neither a number nor a text", key, "Write it in quotes")
+            raise self.wrong(f"{key} is neither a number nor a text", key, "Write it in quotes")
         typed = raw if isinstance(raw, str) else repr(raw)
         try:
             entry = parse(kind, typed, pole_pairs=pairs)
         except InputError as error:
-            raise self._wrong(error.cause, key, error.remedy) from error
+            raise self.wrong(error.cause, key, error.remedy) from error
         std = 0.0 if kind in (Kind.POLE_PAIRS, Kind.COUNT) else None
         return Estimate(value=entry.value, std=std, unit=entry.unit, origin=origin, source=typed)
 
     def _flux(self, pairs: float) -> tuple[Parameter, Estimate | None]:
-        section = self._section("machine")
+        section = self.section("machine")
         keys = [key for key in FLUX_KEYS if key in section]
         if not keys:
             raise self._missing(BY_PATH["machine.psi"])
@@ -192,14 +186,14 @@ class _Reader:
     def _adopted(self, path: str, unit: str) -> Estimate | None:
         """Return the measured value in use at `path`, held against what any machine has."""
         section, name = path.split(".")
-        adopted = self._section("adopted")
+        adopted = self.section("adopted")
         raw = adopted.get(name)
         if raw is None:
             return None
         known = {"value", "std", "unit", "origin", "source"}
         if not isinstance(raw, dict):
-            raise self._wrong(f"adopted {name} is not a table", name, "Give value and unit")
-        self._refuse_unknown(raw, known, f"adopted.{name}")
+            raise self.wrong(f"adopted {name} is not a table", name, "Give value and unit")
+        self.refuse_unknown(raw, known, f"adopted.{name}")
         try:
             found = Estimate(
                 value=_number(raw["value"]),
@@ -210,59 +204,32 @@ class _Reader:
             )
         except (TypeError, KeyError, ValueError, OverflowError) as error:
             cause = f"adopted {section} {name} cannot be read: {error}"
-            raise self._wrong(cause, name, "Give value, std, unit, origin and source") from error
+            raise self.wrong(cause, name, "Give value, std, unit, origin and source") from error
         problem = _adopted_problem(path, found, unit)
         if problem:
-            raise self._wrong(f"adopted {name} {problem}", name, "Measure it again")
+            raise self.wrong(f"adopted {name} {problem}", name, "Measure it again")
         return found
 
-    def _target(self) -> CurrentTarget:
-        self._refuse_unknown(self._section("targets"), {"current"}, "targets")
-        targets = self._section("targets").get("current", {})
-        if not isinstance(targets, dict):
-            raise self._wrong("targets.current is not a table", "current",
-                              "Write [targets.current]")  # fmt: skip
-        allowed = {kind.value for kind in TargetKind} | {"override_margin"}
-        self._refuse_unknown(targets, allowed, "targets.current")
-        given = [kind for kind in TargetKind if kind.value in targets]
-        if len(given) > 1:
-            names = " and ".join(given)
-            raise self._wrong(f"{names} at once", given[1].value, "Keep one of them")
-        if not given:
-            return CurrentTarget(kind=TargetKind.PHASE_MARGIN, value=1.0471975511965976)
-        kind, scale = _TARGET_KINDS[given[0]]
-        entry = self._entry(kind, targets[given[0].value], given[0].value, None, Origin.ASSUMED)
-        override = bool(targets.get("override_margin", False))
-        return CurrentTarget(kind=given[0], value=entry.value * scale, override_margin=override)
+    def entry(self, kind: Kind, raw: object, key: str) -> float:
+        """Return an entry of a kind in its SI unit."""
+        return self._entry(kind, raw, key, None, Origin.ASSUMED).value
 
-    def _gains(self) -> CurrentGains | None:
-        self._refuse_unknown(self._section("gains"), {"current"}, "gains")
-        gains = self._section("gains").get("current")
-        if gains is None:
-            return None
-        if not isinstance(gains, dict):
-            raise self._wrong("gains.current is not a table", "current", "Write [gains.current]")
-        names = {f.name for f in dataclass_fields(CurrentGains)}
-        self._refuse_unknown(gains, names, "gains.current")
-        if set(gains) != names or not all(_is_gain(v) for v in gains.values()):
-            cause = f"gains.current needs numbers above zero: {', '.join(sorted(names))}"
-            raise self._wrong(cause, "gains", "Run 'oarlock tune' to write them")
-        return CurrentGains(**{name: float(value) for name, value in gains.items()})
-
-    def _refuse_unknown(self, table: dict[str, Any], known: set[str], where: str) -> None:
+    def refuse_unknown(self, table: Mapping[str, object], known: set[str], where: str) -> None:
+        """Refuse a table with a key that is not known, and name its line."""
         for key in table:
             if key not in known:
                 title = f"{where}.{key}" if where else key
                 remedy = f"Known here: {', '.join(sorted(known))}"
-                raise self._wrong(f"unknown key {title}", key, remedy)
+                raise self.wrong(f"unknown key {title}", key, remedy)
 
     def _missing(self, field: Field) -> InputError:
         section = field.path.split(".")[0]
         cause = f"{field.key} is missing"
         return InputError(cause, place=f"{self._place}, [{section}]", remedy=f"Add {field.key} = …")
 
-    def _wrong(self, cause: str, key: str, remedy: str) -> InputError:
-        pattern = re.compile(rf"^\s*\[?(?:[\w.]+\.)?{re.escape(key)}\b")
+    def wrong(self, cause: str, key: str, remedy: str) -> InputError:
+        """Return an error that names the place of a key."""
+        pattern = re.compile(rf"^\s*\[{{0,2}}(?:[\w.]+\.)?{re.escape(key)}\b")
         lines = text_lines(self._text)
         line = next((n for n, text in enumerate(lines, 1) if pattern.match(text)), 0)
         place = f"{self._place}, line {line}" if line else self._place
@@ -273,11 +240,6 @@ def _number(raw: object) -> float:
     if isinstance(raw, bool) or not isinstance(raw, int | float):
         raise TypeError(f"{raw!r} is not a number")
     return float(raw)
-
-
-def _is_gain(raw: object) -> bool:
-    number = isinstance(raw, int | float) and not isinstance(raw, bool)
-    return number and 0.0 < float(str(raw)) < 1e9
 
 
 # Between which a measured value can lie, where it is not of a kind that people enter.
@@ -336,15 +298,8 @@ def format_axis(axis: Axis) -> str:
         table = _entries(axis, section)
         if table:
             document[section] = table
-    _, scale = _TARGET_KINDS[axis.target.kind]
-    current = tomlkit.table()
-    current[axis.target.kind.value] = axis.target.value / scale
-    if axis.target.override_margin:
-        current["override_margin"] = True
-    document["targets"] = {"current": current}
-    if axis.gains:
-        names = [f.name for f in dataclass_fields(CurrentGains)]
-        document["gains"] = {"current": {n: getattr(axis.gains, n) for n in names}}
+    for section, loops in written(axis.loops).items():
+        document[section] = loops
     adopted = _adopted_table(axis)
     if adopted:
         document["adopted"] = adopted

@@ -32,6 +32,7 @@ def main() -> int:
         "--watchdog", type=float, default=WATCHDOG, help="s of silence; more for a busy machine"
     )
     parser.add_argument("--pace", type=float, default=1.0, help="times real time, 0.1 to 8")
+    parser.add_argument("--memory", type=Path, help="file that keeps its saved parameters")
     parser.add_argument("--faults", type=json.loads, default={}, help="JSON: plant = value")
     parser.add_argument("--reveal", action="store_true", help="print the truth and exit")
     options = parser.parse_args()
@@ -50,7 +51,10 @@ def main() -> int:
     model.advance(1)  # compiles, or loads from the cache, before anybody waits for it
     try:
         pace = min(max(options.pace, 0.1), 8.0)
-        server = Server(path, model, tied=options.tied, watchdog=options.watchdog, pace=pace)
+        server = Server(
+            path, model, tied=options.tied, watchdog=options.watchdog, pace=pace,
+            memory=options.memory,
+        )  # fmt: skip
         sys.stdout.write(f"ready {path}\n")
         sys.stdout.flush()
         server.run()

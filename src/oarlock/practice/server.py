@@ -12,143 +12,23 @@ from pathlib import Path
 from typing import Any
 
 import canopen
-import numpy as np
-from canopen.sdo.exceptions import SdoAbortedError
 
-from oarlock.drive.canopen_link import CLEAR, CLIENT_ID, START, STOP, dictionary
+from oarlock.drive.canopen_link import CLIENT_ID
 from oarlock.drive.contract.trips import trip
 from oarlock.drive.unix_bus import BUSY, FRAME, pack, unpack
 from oarlock.errors import InputError
-from oarlock.practice.sdo import BlockSdoServer, Values
+from oarlock.practice.firmware import NODE, Firmware, scaled_lines
+from oarlock.practice.sdo import BlockSdoServer
 from oarlock.practice.truth import WINDING
-from oarlock.simulate import _kernels as k
-from oarlock.simulate.drive_model import CAPACITY, MAX_ROWS, DriveModel
+from oarlock.simulate import layout as k
+from oarlock.simulate.drive_model import DriveModel
 
-NODE = 1
 WATCHDOG = 0.050  # s without the client's heartbeat, then no current
 _TICK_RUNNING, _TICK_IDLE = 0.002, 0.01  # s
 _STREAM, _HEARTBEAT = 0.02, 0.1  # s
 _BUDGET = 0.002  # s of answering requests in a turn; the rest waits
 _LONGEST_CATCH_UP = 0.5  # s; after a longer pause time is skipped, not played
 _QUEUE = 4000  # frames; a client that does not read is dropped
-_STATE_WRONG, _VALUE_WRONG, _TABLE_WRONG = 0x08000022, 0x06090030, 0x06040043
-_PARAMETERS = {
-    (0x2010, 1): k.KP_D, (0x2010, 2): k.KI_D, (0x2010, 3): k.KP_Q, (0x2010, 4): k.KI_Q,
-    (0x2010, 5): k.DECOUPLE, (0x2011, 1): k.KP_W, (0x2011, 2): k.KI_W, (0x2012, 1): k.F_PAIRS,
-    (0x2012, 2): k.F_LD, (0x2012, 3): k.F_LQ, (0x2012, 4): k.F_PSI, (0x2020, 1): k.MAX_CURRENT,
-    (0x2020, 2): k.MAX_SPEED, (0x2020, 3): k.MAX_TRAVEL, (0x2020, 4): k.MAX_TIME,
-    (0x2021, 1): k.TRIP_CURRENT, (0x2021, 2): k.TRIP_VOLTAGE, (0x2030, 1): k.DECIMATION,
-    (0x2030, 2): k.AVERAGE, (0x2013, 1): k.F_KIND, (0x2013, 2): k.F_COUNTS,
-    (0x2013, 3): k.F_SENSOR_PAIRS, (0x2013, 4): k.F_SIDE, (0x2013, 5): k.F_ZERO,
-    (0x2013, 6): k.F_SINE, (0x2013, 7): k.F_COSINE, (0x2013, 8): k.F_RATIO, (0x2013, 9): k.F_SKEW,
-    **{(0x2014, n + 1): k.F_HALL + n for n in range(8)}, (0x2015, 1): k.F_OBSERVER,
-    (0x2015, 2): k.F_R, (0x2016, 1): k.F_OFFSET_A, (0x2016, 2): k.F_OFFSET_B,
-    (0x2016, 3): k.F_OFFSET_C, (0x2016, 4): k.F_UNSENSED,
-}  # fmt: skip
-_SIGNED = {
-    (0x2013, 4), (0x2013, 5), (0x2013, 6), (0x2013, 7), (0x2013, 9), (0x2016, 1), (0x2016, 2),
-    (0x2016, 3), *((0x2014, n) for n in range(1, 9)),
-}  # fmt: skip
-_FORMATS = {0x03: "<h", 0x05: "<B", 0x06: "<H", 0x07: "<I", 0x02: "<b", 0x08: "<f"}
-
-
-class Firmware:
-    """The object dictionary's live side: what is read, written and commanded."""
-
-    def __init__(self, model: DriveModel) -> None:
-        self.model = model
-        self.operational = False
-        self.counter = 0
-        self._channels = [0] * 9  # [0] is their number
-        self._channels[0] = 1
-        self._table = np.zeros((0, k.ROW_SIZE), dtype=np.float32)
-        self._dictionary = dictionary(NODE)
-        self.values = Values(self._dictionary, self.read, self.write)
-
-    def read(self, index: int, sub: int) -> bytes | None:
-        """Return a live value, or None for what was stored."""
-        m = self.model
-        if index == 0x2000 and sub:
-            row = (
-                m.state, m.trip, m.played * m.plant.Ts, m.recorded, m.bus, m.speed, m.current,
-                int(WINDING), self.counter, m.angle, *scaled_lines(m),
-            )  # fmt: skip
-            return self._encode(index, sub, row[sub - 1])
-        if index == 0x2002 and sub:
-            plant = m.plant
-            facts = (
-                1.0 / plant.Ts, plant.full_scale, plant.adc_bits, CAPACITY, MAX_ROWS,
-                int(plant.brake > 0.0),
-            )  # fmt: skip
-            return self._encode(index, sub, facts[sub - 1])
-        if index == 0x2040:
-            return bytes(self._table.astype("<f4").tobytes())
-        if index == 0x2041:
-            if m.is_running:
-                raise SdoAbortedError(_STATE_WRONG)
-            return bytes(m.trace.astype("<f4").tobytes())
-        return None
-
-    def _encode(self, index: int, sub: int, value: float) -> bytes:
-        form = _FORMATS[self._dictionary[index][sub].data_type]
-        return struct.pack(form, value)
-
-    def write(self, index: int, sub: int, data: bytes) -> None:
-        """Take a value, or refuse it."""
-        if index == 0x2001:
-            self._command(data[0])
-            return
-        if self.model.is_running:
-            raise SdoAbortedError(_STATE_WRONG)
-        if index == 0x2040:
-            self._take_table(data)
-            return
-        variable = self._dictionary[index][sub] if sub else self._dictionary[index]
-        number = struct.unpack(_FORMATS[variable.data_type], data)[0]
-        if not abs(number) < 1e9 or (number < 0 and (index, sub) not in _SIGNED):
-            raise SdoAbortedError(_VALUE_WRONG)
-        least = {(0x2030, 1): 1.0, (0x2013, 8): 0.1, (0x2013, 3): 1.0}.get((index, sub), -1e9)
-        if number < least or ((index, sub) == (0x2013, 1) and number > 3):
-            raise SdoAbortedError(_VALUE_WRONG)
-        if index == 0x2030 and sub >= 3:
-            limit = k.N_CHANNELS - 1 if sub > 3 else 8
-            if number > limit:
-                raise SdoAbortedError(_VALUE_WRONG)
-            self._channels[sub - 3] = int(number)
-        if (index, sub) in _PARAMETERS:
-            self.model.firm[_PARAMETERS[index, sub]] = number
-
-    def _take_table(self, data: bytes) -> None:
-        width = 4 * k.ROW_SIZE
-        if not data or len(data) % width or len(data) // width > MAX_ROWS:
-            raise SdoAbortedError(_TABLE_WRONG)
-        table = np.frombuffer(data, dtype="<f4").reshape(-1, k.ROW_SIZE)
-        if not np.all(np.isfinite(table)):
-            raise SdoAbortedError(_TABLE_WRONG)
-        self._table = table.copy()
-
-    def _command(self, code: int) -> None:
-        m = self.model
-        if code == START:
-            if m.is_running or m.trip or not self.operational or not len(self._table):
-                raise SdoAbortedError(_STATE_WRONG)
-            constant = 1.5 * m.firm[k.F_PAIRS] * m.firm[k.F_PSI]
-            m.firm[k.TORQUE_TO_CURRENT] = 1.0 / constant if constant > 0.0 else 0.0
-            m.load(self._table, tuple(self._channels[1 : 1 + self._channels[0]]))
-            m.start()
-        elif code == STOP:
-            m.stop()
-        elif code == CLEAR:
-            m.clear()
-        else:
-            raise SdoAbortedError(_VALUE_WRONG)
-
-
-def scaled_lines(model: DriveModel) -> tuple[int, int]:
-    """Return the sensor's lines as two 16-bit numbers: sine and cosine, or counts and state."""
-    scale = 32768.0 if model.plant.sensor == "resolver" else 1.0
-    first, second = (int(scale * line) for line in model.lines)
-    return (first + 32768) % 65536 - 32768, (second + 32768) % 65536 - 32768
 
 
 class _Outbox:
@@ -208,10 +88,10 @@ class Server:
 
     def __init__(
         self, path: Path, model: DriveModel, *, tied: bool, watchdog: float = WATCHDOG,
-        pace: float = 1.0,
+        pace: float = 1.0, memory: Path | None = None,
     ) -> None:  # fmt: skip
         self._path, self._tied, self._watchdog, self._pace = path, tied, watchdog, pace
-        self._firmware = Firmware(model)
+        self._firmware = Firmware(model, memory)
         self._model = model
         self._outbox = _Outbox()
         self._network = canopen.Network()

@@ -1,5 +1,5 @@
 """What came back from a drive and what was made of it; immutable."""
 
-from oarlock.records.record import Ask, Check, Finding, Reading, Record, Run
+from oarlock.records.record import Ask, Check, Finding, Plain, Reading, Record, Run, Settings, Sums
 
-__all__ = ["Ask", "Check", "Finding", "Reading", "Record", "Run"]
+__all__ = ["Ask", "Check", "Finding", "Plain", "Reading", "Record", "Run", "Settings", "Sums"]

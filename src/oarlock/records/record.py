@@ -1,10 +1,10 @@
 """Record, finding and run: frozen data that every later stage reads and none changes."""
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +13,54 @@ from oarlock.errors import InputError
 from oarlock.quantities import Estimate
 
 Array = NDArray[np.float64]
+# Plain values, as TOML and JSON hold them.
+Plain: TypeAlias = "str | int | float | bool | Sequence[Plain] | Mapping[str, Plain] | None"
+Settings: TypeAlias = Mapping[str, Plain]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Sums:
+    """What a drive added up over whole steps, one row each."""
+
+    channels: tuple[str, ...]
+    table: Array  # (rows, 3 + 7 channels): row, samples, limited, then each channel's seven
+
+    def samples(self) -> Array:
+        """Return how many samples each row took, (rows,)."""
+        return self.table[:, 1]
+
+    def limited(self) -> Array:
+        """Return the share of samples with the voltage at its limit, (rows,)."""
+        return self.table[:, 2] / np.maximum(self.table[:, 1], 1.0)
+
+    def mean(self, channel: str) -> Array:
+        """Return a channel's mean over each row, in its own unit, (rows,)."""
+        first, total = self._of(channel)[:, 0], self._of(channel)[:, 1]
+        return first + total / np.maximum(self.table[:, 1], 1.0)
+
+    def spread(self, channel: str) -> Array:
+        """Return a channel's standard deviation over each row, (rows,)."""
+        n = np.maximum(self.table[:, 1], 1.0)
+        total, squares = self._of(channel)[:, 1], self._of(channel)[:, 2]
+        return np.sqrt(np.maximum(squares / n - (total / n) ** 2, 0.0))
+
+    def gain(self, channel: str) -> NDArray[np.complex128]:
+        """Return a channel's complex amplitude at each row's frequency, (rows,).
+
+        Of a·sin(phase) + b·cos(phase) it is a + j·b, exact over a whole number of cycles.
+        """
+        n = np.maximum(self.table[:, 1], 1.0)
+        cosine, sine = self._of(channel)[:, 3], self._of(channel)[:, 4]
+        found: NDArray[np.complex128] = (sine + 1j * cosine).astype(np.complex128) * 2.0 / n
+        return found
+
+    def extremes(self, channel: str) -> tuple[Array, Array]:
+        """Return (least, most) of a channel in each row."""
+        return self._of(channel)[:, 5], self._of(channel)[:, 6]
+
+    def _of(self, channel: str) -> Array:
+        at = 3 + 7 * self.channels.index(channel)
+        return self.table[:, at : at + 7]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -28,6 +76,7 @@ class Record:
     date: str = ""  # ISO 8601
     ended: str = "done"  # or why it ended before its time, for people
     trip: str = ""  # key of the drive's trip that ended it
+    sums: Sums | None = None  # over whole steps, where they were asked for
 
     def __post_init__(self) -> None:
         lengths = {name: column.shape for name, column in self.columns.items()}

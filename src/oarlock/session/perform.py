@@ -18,11 +18,13 @@ from oarlock.experiments.common.repeat import Another, another, largest_try
 from oarlock.experiments.identify.kinds import record_kind
 from oarlock.experiments.identify.soundness import prepared, soundness
 from oarlock.experiments.loops.current_step import CurrentStep
-from oarlock.experiments.reading import gains_dict, read, remark, sparkline
+from oarlock.experiments.reading import read, remark, sparkline
 from oarlock.experiments.registry import KIND
 from oarlock.experiments.sensing.kinds import snapshot
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import format_axis
+from oarlock.machine.current_loop import KEY as CURRENT_KEY
+from oarlock.machine.loop import Loops
 from oarlock.records import Finding, Reading, Record, Run
 
 _ATTEMPTS = 3
@@ -109,7 +111,7 @@ def _perform_once(
             **target_settings(kind, axis),
             **said_beforehand(experiment, axis),
         },
-        gains=gains_dict(plan.gains),
+        gains=Loops().with_gains(CURRENT_KEY, plan.gains).numbers(),
         figures=reading.figures if reading else {},
         remark=remark(reading, record),
         sparkline=sparkline(reading),

@@ -14,21 +14,18 @@ from psygnal import Signal
 
 from oarlock.control.current import design_current
 from oarlock.errors import InputError
-from oarlock.experiments.loops.current_step import CurrentStep
-from oarlock.experiments.reading import gains_of, read
+from oarlock.experiments.reading import gains_of
 from oarlock.experiments.registry import KIND
-from oarlock.experiments.sensing.kinds import SENSING_KEYS
-from oarlock.machine import Axis, CurrentGains, CurrentTarget, Parameter, TargetKind
-from oarlock.machine.axis import rederived
+from oarlock.machine import Axis, CurrentTarget, TargetKind
 from oarlock.machine.axis_file import format_axis, parse_axis
 from oarlock.machine.doubts import doubt
-from oarlock.machine.fields import BY_PATH
-from oarlock.quantities import Estimate, Origin
-from oarlock.quantities.entry import parse
+from oarlock.machine.loop import alike
 from oarlock.records import Finding, Reading, Record, Run
 from oarlock.records.quantity import KEYS
+from oarlock.session.entries import entered
 from oarlock.session.history import History
 from oarlock.session.perform import Performed
+from oarlock.session.readings import wanted
 from oarlock.session.saver import Saver
 from oarlock.session.screen_state import SHARED, sound
 from oarlock.store.project import Project
@@ -195,8 +192,8 @@ class Session:
         InputError : an entry without sense; the axis stays as it is
 
         """
-        label, axis = self._entered(path, text)
-        self.edit(label, axis)
+        label, axis = entered(self._axis, path, text)
+        self.edit(label, self.retuned(axis))
 
     def doubt(self, path: str, text: str) -> str:
         """Return why an entry is hardly meant, to be asked about before it is used.
@@ -206,22 +203,7 @@ class Session:
         InputError : an entry without sense
 
         """
-        return doubt(self._entered(path, text)[1], path)
-
-    def _entered(self, path: str, text: str) -> tuple[str, Axis]:
-        field = BY_PATH[path]
-        entry = parse(field.kind, text, pole_pairs=self._axis.machine.pole_pairs.value)
-        old = self._axis.optional(path)
-        std = old.printed.std if old else None
-        printed = Estimate(
-            value=entry.value, std=std, unit=entry.unit, origin=Origin.DATASHEET, source=text
-        )
-        adopted = old.adopted if old else None
-        axis = self._axis.with_parameter(path, Parameter(printed=printed, adopted=adopted))
-        if path == "machine.pole_pairs":
-            axis = _flux_read_again(axis)
-        label = f"Set {field.label.lower()} {field.symbol}".strip()
-        return label, self.retuned(rederived(axis))
+        return doubt(entered(self._axis, path, text)[1], path)
 
     def retuned(self, axis: Axis) -> Axis:
         """Return `axis` with gains that follow its target, where they followed it before.
@@ -232,7 +214,7 @@ class Session:
         if axis.gains is None or not self.gains_follow:
             return axis  # what nobody took is not taken by itself
         try:
-            return replace(axis, gains=design_current(axis).gains)
+            return axis.with_gains(design_current(axis).gains)
         except InputError:
             return axis
 
@@ -246,8 +228,7 @@ class Session:
             wanted = design_current(self._axis).gains
         except InputError:
             return False
-        pairs = zip(_numbers(gains), _numbers(wanted), strict=True)
-        return all(abs(a - b) <= 1e-9 * abs(b) for a, b in pairs)
+        return alike(gains, wanted)
 
     def with_target(self, target: CurrentTarget) -> Axis:
         """Return the axis designed for another target.
@@ -257,8 +238,8 @@ class Session:
         InputError : the delay forbids it
 
         """
-        axis = replace(self._axis, target=target)
-        return replace(axis, gains=design_current(axis).gains)
+        axis = self._axis.with_target(target)
+        return axis.with_gains(design_current(axis).gains)
 
     def adopt(self, finding: Finding, run: Run) -> None:
         """Use what a finding estimates, from now on."""
@@ -290,11 +271,11 @@ class Session:
         gains = gains_of(run.gains)
         if gains is None:
             raise InputError("this run has no gains of the loop", place=run.title)
-        axis = replace(self._axis, gains=gains)
+        axis = self._axis.with_gains(gains)
         target = run.settings.get("target")
         if isinstance(target, dict):
             kind = TargetKind(target["kind"])
-            axis = replace(axis, target=CurrentTarget(**{**target, "kind": kind}))
+            axis = axis.with_target(CurrentTarget(**{**target, "kind": kind}))
         self.edit(f"Use the gains of {run.started[11:16]}", axis)
 
     # The logbook
@@ -353,17 +334,7 @@ class Session:
 
     def wanted_readings(self) -> list[Run]:
         """Return the runs whose readings the screens need and do not have yet."""
-        newest = [self.now.latest(kind) for kind in (*KEYS, *SENSING_KEYS)]
-        steps = [r for r in self.runs if r.kind == CurrentStep.name and r.ended == "done"]
-        again = [r for kind in KEYS for r in self.runs
-                 if r.kind == kind and r.ended == "done"][-12:]  # fmt: skip
-        needed = [*(run for run in newest if run), *again, *steps[-2:]]
-        needed += [r for r in steps if r.pinned]
-        for name in ("d", "q"):  # what the rail and the proof rest on, however old
-            proof = [r for r in steps if r.settings.get("axis_name") == name
-                     and gains_of(r.gains) == self._axis.gains]  # fmt: skip
-            needed += proof[-1:]
-        return list({r.id: r for r in needed if r.id not in self.readings}.values())
+        return wanted(self.now)
 
     def take_reading(self, number: int, reading: Reading | None) -> None:
         """Take what was made of an old record, after the project was opened again."""
@@ -414,27 +385,3 @@ class Session:
         kept = self._saver.close()
         self._project.close()
         return kept
-
-
-def read_again(run: Run, record: Record, axis: Axis) -> Reading:
-    """Return the reading of a kept record, against the axis it was made on; pure, for a job."""
-    made_on = run.settings.get("made_on")
-    if isinstance(made_on, str):
-        axis = parse_axis(made_on, place=f"run {run.id}")
-    gains = gains_of(run.gains)
-    return read(record, replace(axis, gains=gains) if gains else axis)
-
-
-def _numbers(gains: CurrentGains) -> tuple[float, ...]:
-    return gains.Kp_d, gains.Ki_d, gains.Kp_q, gains.Ki_q
-
-
-def _flux_read_again(axis: Axis) -> Axis:
-    """Convert the flux's entry again, after the pole pairs changed."""
-    old = axis.machine.psi
-    entry = parse(
-        BY_PATH["machine.psi"].kind, old.printed.source, pole_pairs=axis.machine.pole_pairs.value
-    )
-    return axis.with_parameter(
-        "machine.psi", replace(old, printed=replace(old.printed, value=entry.value))
-    )

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.simulate import _kernels as k
+from oarlock.simulate import layout as k
+from oarlock.simulate.advance import advance
 
 CHANNELS = k.CHANNELS
 SENSORS = ("none", "encoder", "resolver", "hall")
@@ -153,6 +154,11 @@ class DriveModel:
         self.firm[[k.F_SIDE, k.F_RATIO, k.F_PAIRS, k.F_SENSOR_PAIRS]] = 1.0
         self.firm[k.F_COUNTS] = plant.encoder_counts
         self.firm[k.F_HALL : k.F_HALL + 8] = -10.0
+        self.firm[[k.W_WEIGHT, k.W_EVERY]] = 1.0
+        self.firm[k.W_LAG] = np.float32(0.003)
+        self.shadow = self.firm.copy()  # as written; in force after a commit
+        self.good = self.firm.copy()  # the set to go back to
+        self.commits = self.reverts = 0
         self._table = np.zeros((MAX_ROWS, k.ROW_SIZE), dtype=np.float32)
         self._rows = 0
         self._state = np.zeros(k.STATE_SIZE)
@@ -162,12 +168,38 @@ class DriveModel:
         self._state[k.V_BUS] = plant.bus
         self._meta = np.zeros(k.META_SIZE, dtype=np.int64)
         self._meta[k.SEED] = seed + 1
+        self._lines = np.zeros((0, k.LINE_SIZE))
+        self._history = np.zeros(k.HISTORY)
+        self._totals = np.zeros((0, k.SUMS_HEAD + k.SUMS_EACH))
         self._columns = np.array([0], dtype=np.int64)
         self._record = np.zeros((CAPACITY, 1), dtype=np.float32)
         self._sums = np.zeros(k.N_CHANNELS)
 
+    def propose(self, place: int, value: float) -> None:
+        """Take a parameter: at once while nothing runs, else with the next commit."""
+        self.shadow[place] = value
+        if not self.is_running:
+            self.firm[place] = value
+
+    @property
+    def pending(self) -> int:
+        """How many parameters wait for a commit."""
+        return int(np.count_nonzero(self.shadow != self.firm))
+
+    def commit(self) -> None:
+        """Take over all that waits, between two samples; what was in force can be had again."""
+        self.good[:] = self.firm
+        self.firm[:] = self.shadow
+        self.commits += 1
+
+    def put_back(self) -> None:
+        """Take the last good set again, between two samples."""
+        self.firm[:] = self.good
+        self.shadow[:] = self.good
+        self.reverts += 1
+
     def load(self, table: NDArray[np.float32], channels: tuple[int, ...]) -> None:
-        """Take a step table of shape (rows, 13) and the channels to record."""
+        """Take a step table of shape (rows, 18) and the channels to record and to sum."""
         if table.ndim != 2 or table.shape[1] != k.ROW_SIZE or not 1 <= table.shape[0] <= MAX_ROWS:
             raise ValueError(f"step table of shape {table.shape}")
         if not np.all(np.isfinite(table)):
@@ -178,23 +210,42 @@ class DriveModel:
         self._table[: self._rows] = table
         self._columns = np.array(channels, dtype=np.int64)
         self._record = np.zeros((CAPACITY, len(channels)), dtype=np.float32)
+        summed = int(np.count_nonzero(table[:, k.SUMS] > 0.0))
+        self._totals = np.zeros((summed, k.SUMS_HEAD + k.SUMS_EACH * len(channels)))
+
+    def load_lines(self, lines: NDArray[np.float64]) -> None:
+        """Take the lines of a multisine, (lines, 3): Hz, amplitude, rad."""
+        if lines.ndim != 2 or lines.shape[1] != k.LINE_SIZE or lines.shape[0] > k.MAX_LINES:
+            raise ValueError(f"multisine of shape {lines.shape}")
+        if not np.all(np.isfinite(lines)):
+            raise ValueError("multisine with a number that is not finite")
+        self._lines = lines.astype(np.float64)
 
     def start(self) -> None:
         """Begin to play the loaded table from its first row."""
         if not self._rows:
             raise ValueError("no step table was loaded")
         self._meta[[k.ROW, k.ROW_SAMPLE, k.TRIP, k.RECORDED, k.BIN, k.EXPERIMENT_CLOCK]] = 0
-        self._state[[k.SUM_D, k.SUM_Q, k.SUM_W]] = 0.0
+        self._meta[k.SUMMED] = 0
+        self._totals[:] = 0.0
+        self._state[[k.SUM_D, k.SUM_Q, k.SUM_W, k.PUSH]] = 0.0
+        self._state[k.X_REF : k.A_REF + 1] = 0.0
+        self._state[k.W_PLAIN] = 0.0
+        self._state[k.WATCH_MEAN :] = 0.0  # the watch, and what the sections remember
         self._settle_angle()
         self._state[k.THETA_START] = self._state[k.THETA_M]
         self._state[[k.FLUX_A, k.FLUX_B, k.SEEN_THETA, k.SEEN_SPEED]] = 0.0
         self._sums[:] = 0.0
         self._meta[k.RUNNING] = 1
+        self.shadow[:] = self.firm
+        self.good[:] = self.firm
 
     def _settle_angle(self) -> None:
         """Let the firmware take its settings up: one period in which nothing else happens."""
         self.advance(1)
         self._state[[k.SPEED_M, k.HALL_SPEED, k.HALL_AGE]] = 0.0
+        self._state[k.THETA_LAST] = self._state[k.THETA_M]
+        self._meta[[k.HISTORY_LENGTH, k.SINCE]] = 0
 
     def stop(self, trip: int = k.TRIP_NONE) -> None:
         """De-energise at once; `trip` tells why, where it was not asked for."""
@@ -210,10 +261,13 @@ class DriveModel:
 
     def advance(self, samples: int) -> None:
         """Let `samples` control periods pass."""
-        k.advance(
-            self._plant, self.firm, self._table, self._rows, self._state, self._meta,
-            self._columns, self._record, self._sums, samples,
+        was_running = self.is_running
+        advance(
+            self._plant, self.firm, self._table, self._rows, self._lines, self._state, self._meta,
+            self._history, self._columns, self._record, self._sums, self._totals, samples,
         )  # fmt: skip
+        if was_running and self.trip == k.TRIP_OSCILLATION:
+            self.put_back()
 
     @property
     def is_running(self) -> bool:
@@ -249,6 +303,11 @@ class DriveModel:
     def trace(self) -> NDArray[np.float32]:
         """What was recorded, (rows, channels)."""
         return self._record[: self.recorded]
+
+    @property
+    def totals(self) -> NDArray[np.float64]:
+        """Sums over whole rows, (rows, 3 + 7 channels); see `layout`."""
+        return self._totals[: int(self._meta[k.SUMMED])]
 
     @property
     def current(self) -> float:

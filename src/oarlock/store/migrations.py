@@ -5,12 +5,12 @@ each stays as it was written, with a file of version n among the tests. `SCHEMAS
 empty file of version n: what a file of that version may define, and nothing else.
 """
 
-VERSION = 1
+VERSION = 2
 APPLICATION_ID = 0x4F41524C  # "OARL"
 
-CREATE = f"""
+_FIRST = f"""
 PRAGMA application_id = {APPLICATION_ID};
-PRAGMA user_version = {VERSION};
+PRAGMA user_version = 1;
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE view (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE axis_state (
@@ -39,5 +39,21 @@ CREATE TRIGGER channel_stays BEFORE UPDATE ON channel
 CREATE TRIGGER channel_kept BEFORE DELETE ON channel BEGIN SELECT RAISE(ABORT, 'records stay'); END;
 """
 
-MIGRATIONS: dict[int, str] = {}
-SCHEMAS: dict[int, str] = {1: CREATE}
+# Version 2: gains of several loops, named by their loop; why the drive tripped; sums over steps.
+_TO_2 = """
+CREATE TABLE outcome (
+    run INTEGER PRIMARY KEY REFERENCES record (run), trip TEXT NOT NULL, channels TEXT NOT NULL,
+    sums BLOB NOT NULL
+);
+CREATE TRIGGER outcome_stays BEFORE UPDATE ON outcome
+    BEGIN SELECT RAISE(ABORT, 'records stay'); END;
+CREATE TRIGGER outcome_kept BEFORE DELETE ON outcome
+    BEGIN SELECT RAISE(ABORT, 'records stay'); END;
+UPDATE run SET gains = replace(replace(replace(replace(gains,
+    '"Kp_d"', '"current.Kp_d"'), '"Ki_d"', '"current.Ki_d"'),
+    '"Kp_q"', '"current.Kp_q"'), '"Ki_q"', '"current.Ki_q"')
+"""
+
+MIGRATIONS: dict[int, str] = {1: _TO_2}
+CREATE = f"{_FIRST};{_TO_2};PRAGMA user_version = {VERSION};"
+SCHEMAS: dict[int, str] = {1: _FIRST, 2: CREATE}

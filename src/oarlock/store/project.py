@@ -6,22 +6,17 @@ never altered: triggers refuse it. Every call commits before it returns.
 
 import contextlib
 import json
-import math
 import os
 import sqlite3
 import threading
-import zlib
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
-
-import numpy as np
-from numpy.typing import NDArray
 
 from oarlock.errors import InputError
 from oarlock.files import cannot
-from oarlock.records import Record, Run
+from oarlock.records import Plain, Record, Run
+from oarlock.store.cells import ODD, RUN_FIELDS, packed, plain, record_of, run_of, summed, text
 from oarlock.store.database import (
     BROKEN,
     connect,
@@ -32,16 +27,6 @@ from oarlock.store.database import (
 )
 from oarlock.store.migrations import CREATE, MIGRATIONS, VERSION
 
-_RUN_FIELDS = (
-    "axis", "kind", "title", "started", "ended", "settings", "gains", "figures", "remark",
-    "note", "pinned", "starred", "used", "sparkline",
-)  # fmt: skip
-# What cells that hold something else than they should lead to.
-_ODD = (
-    zlib.error, ValueError, TypeError, KeyError, AttributeError, OverflowError, RecursionError,
-    MemoryError,
-)  # fmt: skip
-_MOST_UNPACKED = 400_000_000  # bytes of one record: ten million rows of five channels
 _CHANGEABLE = {"note", "pinned", "starred", "used", "remark", "figures"}
 
 
@@ -171,7 +156,7 @@ class Project:
             yield
         except InputError:
             raise
-        except _ODD as error:
+        except ODD as error:
             remedy = "Restore a backup; the file was not touched"
             raise InputError(f"damaged: {error}", place=str(self.path), remedy=remedy) from error
 
@@ -211,25 +196,28 @@ class Project:
         with self._told():
             rows = self._db.execute(query).fetchall()
         with self._decoded():
-            return {_text(name): _text(toml) for name, toml in rows}
+            return {text(name): text(toml) for name, toml in rows}
 
     # The logbook
 
     def add_run(self, run: Run, record: Record | None) -> None:
         """Keep a run with its record, under the number it has."""
-        names = ("id", *_RUN_FIELDS)
+        names = ("id", *RUN_FIELDS)
         marks = ", ".join("?" * len(names))
-        values = [_plain(getattr(run, name)) for name in names]
-        packed = _packed(record) if record is not None else []  # takes its time: no lock is held
+        values = [plain(getattr(run, name)) for name in names]
+        data = packed(record) if record is not None else []  # takes its time: no lock is held
         with self._written():
             self._db.execute(f"INSERT INTO run ({', '.join(names)}) VALUES ({marks})", values)
             if record is not None:
-                row = (run.id, record.experiment, record.sample_time, _plain(record.settings),
+                row = (run.id, record.experiment, record.sample_time, plain(record.settings),
                        record.drive, record.date, record.ended)  # fmt: skip
                 self._db.execute("INSERT INTO record VALUES (?, ?, ?, ?, ?, ?, ?)", row)
+                if record.trip or record.sums is not None:
+                    told = (run.id, *summed(record))
+                    self._db.execute("INSERT INTO outcome VALUES (?, ?, ?, ?)", told)
                 self._db.executemany(
                     "INSERT INTO channel VALUES (?, ?, ?, ?, ?, ?)",
-                    [(run.id, *channel) for channel in packed],
+                    [(run.id, *channel) for channel in data],
                 )
 
     def next_run(self) -> int:
@@ -247,17 +235,17 @@ class Project:
             for name, value in changes.items():
                 self._db.execute(
                     f"UPDATE run SET {name} = ? WHERE id = ?",
-                    (_plain(value), number),
+                    (plain(value), number),
                 )
 
     def runs(self, axis: str) -> list[Run]:
         """Return the logbook of an axis, oldest first."""
-        names = ", ".join(("id", *_RUN_FIELDS))
+        names = ", ".join(("id", *RUN_FIELDS))
         query = f"SELECT {names} FROM run WHERE axis = ? ORDER BY id"
         with self._told():
             rows = self._db.execute(query, (axis,)).fetchall()
         with self._decoded():
-            return [_run(row) for row in rows]
+            return [run_of(row) for row in rows]
 
     def record(self, number: int) -> Record | None:
         """Return a run's record, or None where it has none."""
@@ -267,10 +255,13 @@ class Project:
                 "SELECT name, unit, type, data FROM channel WHERE run = ? ORDER BY position",
                 (number,),
             ).fetchall()
+            outcome = self._db.execute(
+                "SELECT trip, channels, sums FROM outcome WHERE run = ?", (number,)
+            ).fetchone()
         if row is None:
             return None
         with self._decoded():
-            return _record(row, channels)
+            return record_of(row, channels, outcome)
 
     # What was on screen
 
@@ -279,14 +270,14 @@ class Project:
         with self._written():
             self._db.execute("INSERT OR REPLACE INTO view VALUES (?, ?)", (key, json.dumps(value)))
 
-    def view(self) -> dict[str, Any]:
+    def view(self) -> dict[str, Plain]:
         """Return the kept state of the screen."""
         with self._told():
             rows = self._db.execute("SELECT key, value FROM view").fetchall()
         found = {}
         for key, value in rows:
             with contextlib.suppress(ValueError, TypeError, RecursionError):
-                found[_text(key)] = json.loads(_text(value))  # what is odd there is not missed
+                found[text(key)] = json.loads(text(value))  # what is odd there is not missed
         return found
 
 
@@ -296,104 +287,3 @@ def _clear_leftovers(path: Path) -> None:
         owner = left.name.removeprefix(f".{path.name}.").partition(".")[0]
         if owner.isdigit() and not Path(f"/proc/{owner}").exists():
             left.unlink(missing_ok=True)
-
-
-def _plain(value: object) -> object:
-    """Return a value as SQLite holds it; numbers that JSON lacks become null."""
-    if isinstance(value, Mapping | list | tuple):
-        return json.dumps(_finite(value), default=str)  # dates and the like as text
-    return int(value) if isinstance(value, bool) else value
-
-
-def _finite(value: object) -> object:
-    if isinstance(value, Mapping):
-        return {key: _finite(item) for key, item in value.items()}
-    if isinstance(value, list | tuple):
-        return [_finite(item) for item in value]
-    if isinstance(value, float) and not math.isfinite(value):
-        return None
-    return value
-
-
-def _packed(record: Record) -> list[tuple[int, str, str, str, bytes]]:
-    """Return (position, name, unit, type, compressed data) of each channel."""
-    rows = []
-    for position, (name, column) in enumerate(record.columns.items()):
-        single = column.astype("<f4")
-        exact = bool(np.array_equal(single.astype(np.float64), column))
-        data = zlib.compress((single if exact else column.astype("<f8")).tobytes(), 6)
-        rows.append((position, name, record.units[name], "<f4" if exact else "<f8", data))
-    return rows
-
-
-def _unpacked(data: object, kind: object, left: int) -> NDArray[np.float64]:
-    """Return one channel, of at most `left` bytes unpacked."""
-    if not isinstance(data, bytes) or kind not in ("<f4", "<f8"):
-        raise ValueError("a channel of an unknown type")
-    unpacker = zlib.decompressobj()
-    raw = unpacker.decompress(data, left)
-    if unpacker.unconsumed_tail or not unpacker.eof:
-        raise ValueError(f"a record is larger than {_MOST_UNPACKED // 1_000_000} MB")
-    return np.frombuffer(raw, dtype=str(kind)).astype(np.float64)
-
-
-def _text(value: object) -> str:
-    """Return a cell that must hold text."""
-    if not isinstance(value, str):
-        raise TypeError(f"{type(value).__name__} where text belongs")
-    return value
-
-
-def _object(value: object) -> dict[str, Any]:
-    found = json.loads(_text(value))
-    if not isinstance(found, dict):
-        raise TypeError("no object where one belongs")
-    return found
-
-
-def _record(row: tuple[Any, ...], channels: list[tuple[Any, ...]]) -> Record:
-    columns, units, left = {}, {}, _MOST_UNPACKED
-    for name, unit, kind, data in channels:
-        columns[_text(name)] = _unpacked(data, kind, left)
-        left -= columns[name].nbytes // (2 if kind == "<f4" else 1)
-        units[name] = _text(unit)
-    _, experiment, sample_time, settings, drive, date, ended = row
-    return Record(
-        experiment=_text(experiment),
-        sample_time=float(sample_time),
-        columns=columns,
-        units=units,
-        settings=_object(settings),
-        drive=_text(drive),
-        date=_text(date),
-        ended=_text(ended),
-    )
-
-
-def _figures(value: object) -> dict[str, float]:
-    return {k: math.nan if v is None else float(v) for k, v in _object(value).items()}
-
-
-def _numbers(value: object) -> tuple[float, ...]:
-    return tuple(float(v) for v in json.loads(_text(value)))
-
-
-def _gains(value: object) -> dict[str, float]:
-    return {key: float(number) for key, number in _object(value).items()}
-
-
-def _whole(value: object) -> int:
-    if not isinstance(value, int):
-        raise TypeError(f"{type(value).__name__} where a number belongs")
-    return value
-
-
-_CELLS: dict[str, Callable[[Any], Any]] = {
-    "id": _whole, "settings": _object, "gains": _gains, "figures": _figures,
-    "sparkline": _numbers, "pinned": bool, "starred": bool, "used": bool,
-}  # fmt: skip
-
-
-def _run(row: tuple[Any, ...]) -> Run:
-    values = dict(zip(("id", *_RUN_FIELDS), row, strict=True))
-    return Run(**{name: _CELLS.get(name, _text)(value) for name, value in values.items()})

@@ -22,6 +22,7 @@ from oarlock.control.figures import StepFigures, largest_linear_step, step_figur
 from oarlock.control.margins import Margins, margins
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
+from oarlock.machine.loop import alike
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage, State
@@ -110,7 +111,7 @@ def picture(axis: Axis, axis_name: str, amplitude: float, seconds: float) -> Cur
     gains = axis.gains or (design.gains if design else None)
     if gains is None:
         raise InputError("the target cannot be met", place="current loop")
-    follows = design is not None and _same(gains, design.gains)
+    follows = design is not None and alike(gains, design.gains)
     if follows and design is not None:
         loop, found = design.loop(axis_name), design.margins
     else:
@@ -165,14 +166,6 @@ def _designed(axis: Axis) -> CurrentDesign | None:
         return design_current(axis)
     except InputError:
         return None
-
-
-def _same(a: CurrentGains, b: CurrentGains) -> bool:
-    return (
-        abs(a.Kp_q / b.Kp_q - 1.0) < 1e-9
-        and abs(a.Ki_q / b.Ki_q - 1.0) < 1e-9
-        and (abs(a.Kp_d / b.Kp_d - 1.0) < 1e-9 and abs(a.Ki_d / b.Ki_d - 1.0) < 1e-9)
-    )
 
 
 def _band(

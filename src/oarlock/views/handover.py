@@ -6,13 +6,14 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from oarlock.control.pi import Single
+from oarlock.control.single import Single
 from oarlock.errors import InputError
 from oarlock.files import read_text
 from oarlock.handover.header import DEFAULT_MAP, default_map
 from oarlock.handover.patch import Change, Patch, patch_file
 from oarlock.handover.proof import Proof, error_sequence, prove
 from oarlock.handover.values import HandoverValue, handover_values, rounding
+from oarlock.machine.loops import LOOPS
 from oarlock.records import Record
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage, State
@@ -60,10 +61,7 @@ class HandoverPicture:
 
 
 LABELS = {
-    "current.Kp_d": "K~p~ d",
-    "current.Ki_d": "K~i~ d",
-    "current.Kp_q": "K~p~ q",
-    "current.Ki_q": "K~i~ q",
+    **{f"{spec.key}.{name}": label for spec in LOOPS for name, label in spec.labels.items()},
     "current.Ts": "sample time",
     "current.v_max": "voltage limit",
 }

@@ -12,7 +12,8 @@ from oarlock.quantities import Estimate
 from oarlock.quantities.display import digits, engineering, fixed, whole_degrees, with_std
 from oarlock.records import Check, Finding, Run
 from oarlock.records.quantity import BY_KEY, KEYS, QUANTITIES
-from oarlock.views.sensing import KEEPS_IDENTIFIED, is_stale
+from oarlock.views.sensing import KEEPS_IDENTIFIED
+from oarlock.views.sensing_experiments import is_stale
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage, State
 

@@ -5,6 +5,7 @@ import math
 from oarlock.experiments.reading import gains_of
 from oarlock.experiments.registry import KIND
 from oarlock.machine import Axis
+from oarlock.machine.current_loop import KEY as CURRENT_KEY
 from oarlock.quantities.display import sentence, whole_degrees, with_std
 from oarlock.records import Run
 from oarlock.records.quantity import QUANTITIES
@@ -45,8 +46,8 @@ def gave(run: Run) -> str:
     if any(name.startswith("sensor.hall") for name in run.figures):
         return "**hall table**"
     hertz = run.figures.get("crossover", 0.0) / math.tau
-    if "Kp_q" in run.gains and "rise" in run.figures:
-        key = f"Kp_{run.settings.get('axis_name', 'q')}"
+    key = f"{CURRENT_KEY}.Kp_{run.settings.get('axis_name', 'q')}"
+    if key in run.gains and "rise" in run.figures:
         return f"**K~p~** {run.gains[key]:.1f}, {hertz:.0f} Hz"
     return "–"
 

@@ -4,49 +4,38 @@ The order is the safety: nothing turns before the currents are sound, and no loo
 angle before its direction and zero are.
 """
 
-import contextlib
 import math
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
-from functools import lru_cache
-from typing import Any
+from dataclasses import dataclass
 
-import numpy as np
-
-from oarlock.errors import InputError
 from oarlock.experiments.common.angles import wrap
 from oarlock.experiments.common.movement import Movement
-from oarlock.experiments.sensing.hand import TurnByHand
-from oarlock.experiments.sensing.kinds import snapshot
-from oarlock.experiments.sensing.pulses import StandingPulses
-from oarlock.experiments.sensing.push import FourPushes
-from oarlock.experiments.sensing.rest import CurrentsAtRest
-from oarlock.experiments.sensing.search import BoundedSearch
-from oarlock.experiments.sensing.spin import ForcedSpin
-from oarlock.experiments.sensing.startup import (
-    StartSettings,
-    StartWithoutSensor,
-    propose,
-    simulated_error,
-)
-from oarlock.experiments.sensing.turn import ForcedTurn
-from oarlock.machine import Axis, CurrentTarget, SensorKind, TargetKind
+from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate
-from oarlock.quantities.display import digits
-from oarlock.quantities.kinds import RPM
 from oarlock.records import Finding, Run
+from oarlock.views.sensing_experiments import (
+    HAND,
+    PULSES,
+    PUSH,
+    REST,
+    SEARCH,
+    SPIN,
+    START,
+    TURN,
+    SensorExperiment,
+    bare,
+    breakaway,
+    is_stale,
+    known_starts,
+    made_for,
+    movement_of,
+    start_is_known,
+    start_key,
+)
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage, State
 
-SensorExperiment = (
-    CurrentsAtRest | StandingPulses | TurnByHand | ForcedTurn | BoundedSearch | FourPushes
-    | ForcedSpin | StartWithoutSensor
-)  # fmt: skip
-REST, PULSES, HAND, TURN, SEARCH, PUSH, SPIN, START = (
-    CurrentsAtRest.name, StandingPulses.name, TurnByHand.name, ForcedTurn.name,
-    BoundedSearch.name, FourPushes.name, ForcedSpin.name, StartWithoutSensor.name,
-)  # fmt: skip
 _RESTS_ON: Mapping[str, tuple[str, ...]] = {
     REST: (), PULSES: (REST,), HAND: (REST,), TURN: (REST, PULSES, HAND),
     SEARCH: (REST, PULSES, HAND), PUSH: (REST, PULSES, HAND, TURN), SPIN: (REST, PULSES, HAND),
@@ -126,97 +115,7 @@ def experiment_of(kind: str, now: Snapshot) -> SensorExperiment:
     InputError : something that sizes it is not known
 
     """
-    return made_for(kind, _bare(now.axis), breakaway(now))
-
-
-def start_key(now: Snapshot) -> tuple[Axis, float]:
-    """Return what the settings for running without a sensor follow from."""
-    return _bare(now.axis), breakaway(now)
-
-
-_known_starts: dict[tuple[Axis, float], tuple[str, ...]] = {}  # each with its settings in words
-
-
-def start_is_known(now: Snapshot) -> bool:
-    """Return whether these settings were worked out already."""
-    return start_key(now) in _known_starts
-
-
-def work_out_start(key: tuple[Axis, float]) -> None:
-    """Work out settings for running without a sensor, which simulates: work for a job."""
-    told: tuple[str, ...] = ()
-    with contextlib.suppress(InputError):  # told where it is announced
-        made = made_for(START, *key)
-        told = _start_in_words(key[0], made.start) if isinstance(made, StartWithoutSensor) else ()
-    _known_starts[key] = told
-
-
-def _start_in_words(axis: Axis, start: StartSettings) -> tuple[str, ...]:
-    """Return the settings, and what the observer is wrong by at several speeds."""
-    rpm = 1.0 / axis.machine.pole_pairs.value / RPM
-    shares = (start.hand_back / start.hand_over, 1.0)
-    errors = simulated_error(axis, start, np.array(shares) * start.hand_over)
-    over, back = start.hand_over * rpm, start.hand_back * rpm
-    wrong = ", ".join(
-        f"{math.degrees(e):.0f}° at {s * over:.0f}" for s, e in zip(shares, errors, strict=True)
-    )
-    return (
-        f"{digits(start.current, 2)} A, up in {start.ramp:.1f} s",
-        f"over at {over:.0f} rpm, back at {back:.0f}",
-        f"dwell {start.dwell:.1f} s, observer {start.bandwidth / math.tau:.0f} Hz",
-        f"simulated error {wrong} rpm",
-    )
-
-
-def _bare(axis: Axis) -> Axis:
-    """Return the axis without what its loops ask for: no step here depends on it."""
-    return replace(axis, gains=None, target=_NO_TARGET)
-
-
-_NO_TARGET = CurrentTarget(kind=TargetKind.PHASE_MARGIN, value=1.0)
-
-
-@lru_cache(maxsize=64)
-def made_for(kind: str, axis: Axis, torque: float) -> SensorExperiment:
-    """Return the experiment of a step for an axis and the breakaway torque (N·m) found so far."""
-    if kind == PUSH:
-        return FourPushes(friction=torque)
-    if kind == START:
-        return StartWithoutSensor(start=propose(axis, breakaway=torque))
-    plain: dict[str, type[Any]] = {
-        REST: CurrentsAtRest, PULSES: StandingPulses, HAND: TurnByHand, TURN: ForcedTurn,
-        SEARCH: BoundedSearch, SPIN: ForcedSpin,
-    }  # fmt: skip
-    made: SensorExperiment = plain[kind]()
-    return made
-
-
-def breakaway(now: Snapshot) -> float:
-    """Return the torque (N·m) at which the shaft breaks away, as found; 0 where it was not."""
-    for kind in (TURN, SEARCH):
-        found = now.finding(kind)
-        if found and "breakaway" in found[1].extra:
-            return found[1].extra["breakaway"].value
-    return 0.0
-
-
-def is_stale(run: Run, axis: Axis, keeps: Mapping[str, float]) -> bool:
-    """Return whether what a run was taken under has changed since."""
-    then, now = run.settings.get("sensing"), snapshot(axis)
-    if not isinstance(then, dict):
-        return False  # of a time when nothing was kept of the sensors
-    count = axis.inverter.current_count
-    for name, play in keeps.items():
-        old, new = then.get(name), now[name]
-        if isinstance(new, str) or not isinstance(old, int | float):
-            if old != new:
-                return True
-            continue
-        allowed = play * count if name.startswith("offset_") else play
-        off = wrap(old - new) if name == "zero" or name.startswith("hall_") else old - new
-        if abs(off) > allowed + 1e-9:
-            return True
-    return False
+    return made_for(kind, bare(now.axis), breakaway(now))
 
 
 KEEPS_IDENTIFIED = {**_SENSE, **_ANGLE, **_ZERO}
@@ -235,15 +134,6 @@ def _after(kind: str, finding: Finding | None) -> Mapping[str, float]:
     for path in finding.estimates if finding else ():
         keeps.pop(path.split(".")[1], None)
     return keeps
-
-
-@lru_cache(maxsize=64)
-def _announced(kind: str, axis: Axis, torque: float) -> tuple[Movement | None, str]:
-    """Return what a step would move, or why it cannot be planned."""
-    try:
-        return made_for(kind, axis, torque).movement(axis), ""
-    except InputError as error:
-        return None, f"{error.cause}. {error.remedy}"
 
 
 def steps(now: Snapshot, *, announced: bool = True) -> dict[str, SensingStep]:
@@ -272,7 +162,7 @@ def steps(now: Snapshot, *, announced: bool = True) -> dict[str, SensingStep]:
         if announced and kind == START and not start_is_known(now):
             trouble = "Its settings are being worked out"
         elif announced:
-            movement, trouble = _announced(kind, _bare(now.axis), breakaway(now))
+            movement, trouble = movement_of(kind, bare(now.axis), breakaway(now))
         made[kind] = SensingStep(
             kind=kind,
             title=f"{_NUMBERS.get(kind, '')} {_title(kind, now.axis)}".strip(),
@@ -282,7 +172,7 @@ def steps(now: Snapshot, *, announced: bool = True) -> dict[str, SensingStep]:
             waits_for=_title(missing[0], now.axis) if missing else "",
             movement=movement,
             trouble=trouble,
-            details=_known_starts.get(start_key(now), ()) if kind == START else (),
+            details=known_starts.get(start_key(now), ()) if kind == START else (),
         )
     return made
 

@@ -9,7 +9,7 @@ from oarlock.drive.dry_run import problems, refuse
 from oarlock.drive.steps import MAX_STEPS, Frame, Limits, Plan, Step
 from oarlock.errors import InputError
 from oarlock.experiments.common.gentle import gentle_gains
-from oarlock.experiments.common.speed import excursion, no_load_speed, ramp, ramp_time, speed_gains
+from oarlock.experiments.common.speed import excursion, no_load_speed, ramp, ramp_time, speed_loop
 from oarlock.machine import Axis
 
 # The winch as printed: 69 kg cm2, 1.5 times 4 pole pairs times 160 mWb, 7.1 A rms.
@@ -18,7 +18,8 @@ J, KT, RATED = 6.9e-3, 6.0 * 0.15997, 7.1 * math.sqrt(2.0)
 
 def test_gains_put_the_crossover_where_it_is_asked_for(axis: Axis) -> None:
     w = 30.0
-    Kp, Ki = speed_gains(axis, w)
+    made = speed_loop(axis, w)
+    Kp, Ki = made.Kp, made.Ki
     loop = (Kp + Ki / (1j * w)) * KT / (J * 1j * w)
     assert abs(loop) == pytest.approx(math.hypot(1.0, 0.25), rel=1e-3)
     assert math.degrees(math.atan2(Ki / w, Kp)) == pytest.approx(14.04, abs=0.01)

@@ -8,7 +8,7 @@ import pytest
 from scipy.integrate import solve_ivp
 
 from oarlock.experiments.identify.flux import estimate_flux
-from oarlock.experiments.identify.mechanics import estimate_mechanics
+from oarlock.experiments.identify.mechanics_reading import estimate_mechanics
 from oarlock.experiments.identify.resonance import estimate_resonance
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate, Origin

@@ -13,7 +13,8 @@ from oarlock.errors import InputError
 from oarlock.experiments.common.repeat import another
 from oarlock.experiments.identify.flux import FluxSpin, estimate_flux
 from oarlock.experiments.identify.kinds import estimate, experiment_for
-from oarlock.experiments.identify.mechanics import SpeedTrapezoids, estimate_mechanics
+from oarlock.experiments.identify.mechanics import SpeedTrapezoids
+from oarlock.experiments.identify.mechanics_reading import estimate_mechanics
 from oarlock.experiments.identify.resonance import TorqueSines, estimate_resonance
 from oarlock.experiments.identify.standstill import InductanceSine
 from oarlock.machine import Axis

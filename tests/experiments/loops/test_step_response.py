@@ -24,7 +24,7 @@ def known(axis: Axis, plant: PlantParameters) -> Axis:
         axis = axis.with_parameter(
             f"machine.{name}", replace(axis.parameter(f"machine.{name}"), adopted=found)
         )
-    return replace(axis, gains=design_current(axis).gains)
+    return axis.with_gains(design_current(axis).gains)
 
 
 def step(

@@ -9,7 +9,8 @@ import pytest
 from oarlock.experiments.common.angles import circular_mean, mean_angle, orders, wrap, wrapped
 from oarlock.experiments.common.field import forcing_current, stiffness
 from oarlock.experiments.sensing.halls import _crossings, hall_table, legal_order, transitions
-from oarlock.experiments.sensing.hand import TurnByHand, fit_ellipse
+from oarlock.experiments.sensing.hand import TurnByHand
+from oarlock.experiments.sensing.hand_reading import fit_ellipse
 from oarlock.experiments.sensing.pulses import StandingPulses
 from oarlock.experiments.sensing.push import FourPushes
 from oarlock.experiments.sensing.rest import CurrentsAtRest
@@ -18,12 +19,12 @@ from oarlock.experiments.sensing.spin import ForcedSpin
 from oarlock.experiments.sensing.startup import StartWithoutSensor, propose, simulated_error
 from oarlock.experiments.sensing.turn import ForcedTurn
 from oarlock.machine.sensor import ILLEGAL
-from oarlock.simulate import _kernels as k
 from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.sense import _hall_code
 from tests.experiments.sensing.rig import Rig
 
 SEEDS = range(3)
-hall_code: Callable[..., int] = k._hall_code.py_func  # type: ignore[attr-defined]
+hall_code: Callable[..., int] = _hall_code.py_func  # type: ignore[attr-defined]
 
 
 def true_starts(plant: PlantParameters) -> list[float]:

@@ -19,7 +19,7 @@ from oarlock.experiments.sensing.spin import ForcedSpin
 from oarlock.experiments.sensing.turn import ForcedTurn
 from oarlock.machine import SensorKind
 from oarlock.session.perform import perform
-from oarlock.simulate import _kernels as k
+from oarlock.simulate import layout as k
 from tests.experiments.sensing.rig import Rig, failed
 from tests.model_link import Hasty
 

@@ -24,9 +24,10 @@ LIMIT_SPEED = Trip(5, "limit-speed", "speed above the experiment's limit")
 LIMIT_TRAVEL = Trip(6, "limit-travel", "travel above the experiment's limit")
 LIMIT_TIME = Trip(7, "limit-time", "time above the experiment's limit")
 RECORDER = Trip(8, "recorder", "recorder full")
+OSCILLATION = Trip(9, "oscillation", "the torque asked for swings wider and wider")
 TRIPS = (
     NONE, OVER_CURRENT, UNDER_VOLTAGE, HEARTBEAT, LIMIT_CURRENT, LIMIT_SPEED, LIMIT_TRAVEL,
-    LIMIT_TIME, RECORDER,
+    LIMIT_TIME, RECORDER, OSCILLATION,
 )  # fmt: skip
 LIMITS = (LIMIT_CURRENT, LIMIT_SPEED, LIMIT_TRAVEL, LIMIT_TIME)
 

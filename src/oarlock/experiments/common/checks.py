@@ -3,7 +3,7 @@
 import numpy as np
 
 from oarlock.machine import Axis
-from oarlock.machine.axis import suspected_slip
+from oarlock.machine.axis import RMS, suspected_slip
 from oarlock.records import Ask, Check, Record
 
 _ALLOWED_LIMITED = 0.01  # share of the samples
@@ -32,12 +32,17 @@ def against_datasheet(
     low, high : the ratios between which it is believed
     pole_pairs : of the machine, where a slip of mechanical for electrical is possible
     """
-    ratio, slip = found / printed, suspected_slip(printed, found, pole_pairs=pole_pairs)
-    if pole_pairs == 1.0 and slip.startswith("RMS"):
-        slip = ""  # neither resistance nor inductance has an effective value
+    ratio, slip = found / printed, convention(found, printed, pole_pairs=pole_pairs)
     hint = f": {slip}? Check the entry" if slip else ""
     return Check(
         code="against datasheet",
         passed=not slip and low < ratio < high,
         sentence=f"{ratio:.2f} times the printed value{hint}",
     )
+
+
+def convention(found: float, printed: float, *, pole_pairs: float = 1.0) -> str:
+    """Return the slip of convention that the ratio of two values hints at, or nothing."""
+    slip = suspected_slip(printed, found, pole_pairs=pole_pairs)
+    # Neither resistance nor inductance nor inertia has an effective value.
+    return "" if pole_pairs == 1.0 and slip == RMS else slip

@@ -5,14 +5,17 @@ To add one, see docs/architecture.md.
 
 import math
 from dataclasses import asdict
-from typing import Any, ClassVar, Protocol, runtime_checkable
+from typing import TYPE_CHECKING, ClassVar, Protocol, runtime_checkable
 
 from oarlock.cancel import Cancel
 from oarlock.drive.link import Link, Progress
 from oarlock.drive.steps import Limits, Plan
 from oarlock.experiments.common.movement import Movement
 from oarlock.machine import Axis
-from oarlock.records import Record
+from oarlock.records import Plain, Record
+
+if TYPE_CHECKING:
+    from _typeshed import DataclassInstance
 
 
 class Experiment(Protocol):
@@ -26,7 +29,7 @@ class Experiment(Protocol):
     def title(self, axis: Axis) -> str:
         """Return what is asked, for the logbook."""
 
-    def settings(self, axis: Axis) -> dict[str, Any]:
+    def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the estimator must know, as plain values."""
 
 
@@ -79,7 +82,7 @@ def limits_for(axis: Axis, current: float, seconds: float) -> Limits:
     )  # fmt: skip
 
 
-def plain_settings(experiment: Any) -> dict[str, Any]:
+def plain_settings(experiment: "DataclassInstance") -> dict[str, Plain]:
     """Return an experiment's settings as TOML can hold them."""
     return {
         key: list(value) if isinstance(value, tuple) else value

@@ -3,7 +3,7 @@
 import math
 from dataclasses import replace
 
-from oarlock.drive.steps import Step
+from oarlock.drive.steps import SpeedLoop, Step
 from oarlock.errors import InputError
 from oarlock.machine import Axis
 
@@ -24,8 +24,8 @@ def rough_inertia(axis: Axis) -> float:
     return axis.machine.inertia.value
 
 
-def speed_gains(axis: Axis, crossover: float) -> tuple[float, float]:
-    """Return (Kp A·s/rad, Ki A/rad) of a speed controller whose load is inertia.
+def speed_loop(axis: Axis, crossover: float) -> SpeedLoop:
+    """Return a speed controller whose load is inertia.
 
     Parameters
     ----------
@@ -33,7 +33,7 @@ def speed_gains(axis: Axis, crossover: float) -> tuple[float, float]:
 
     """
     Kp = rough_inertia(axis) * crossover / axis.machine.torque_constant
-    return Kp, 0.25 * Kp * crossover
+    return SpeedLoop(Kp=Kp, Ki=0.25 * Kp * crossover)
 
 
 def no_load_speed(axis: Axis) -> float:

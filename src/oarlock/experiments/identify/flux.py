@@ -23,14 +23,14 @@ from oarlock.experiments.common.speed import (
     no_load_speed,
     ramp,
     ramp_time,
-    speed_gains,
+    speed_loop,
     within_travel,
 )
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import measured
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
-from oarlock.records import Ask, Check, Finding, Record
+from oarlock.records import Ask, Check, Finding, Plain, Record
 
 Array = NDArray[np.float64]
 _FLOOR = 0.001  # of the flux: what the model leaves out
@@ -103,7 +103,7 @@ class FluxSpin:
                 speed=1.25 * max(speeds) + 5.0, seconds=seconds,
             ),
             gains=gentle_gains(axis, math.tau * 150.0),
-            speed_gains=speed_gains(axis, self.crossover),
+            speed=speed_loop(axis, self.crossover),
             decouple=True,
         )  # fmt: skip
 
@@ -121,7 +121,7 @@ class FluxSpin:
             seconds=sum(step.duration for step in steps),
         )
 
-    def settings(self, axis: Axis) -> dict[str, Any]:
+    def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the estimator must know, as plain values."""
         return {
             "speeds": list(self.speeds(axis)),
@@ -160,6 +160,51 @@ def estimate_flux(record: Record, axis: Axis) -> Finding:
         remedy = "Spin both ways, at two speeds each"
         raise InputError(f"{points.omega.size} steady holds of one way", place=record.experiment,
                          remedy=remedy)  # fmt: skip
+    m = axis.machine
+    fit = _fit(points, axis)
+    psi, std, residual = fit.psi, fit.std, fit.residual
+    top = float(np.abs(points.omega).max())
+    zero, zero_std, late = _zero(points, axis, psi, fit.held)
+    estimates = {"machine.psi": measured(psi, std, "Wb")}
+    # A load pulls the zero of a forced turn aside, and shows here alone. Halls have no zero.
+    sure = abs(zero) > 3.0 * zero_std and axis.sensor.kind is not SensorKind.HALL
+    if sure and _ZERO_MOVES < abs(zero) <= _MOST_ZERO:
+        refined = axis.sensor.zero.value + zero
+        estimates["sensor.zero"] = measured(refined, zero_std, "rad")
+    return Finding(
+        quantity="flux",
+        estimates=estimates,
+        extra={
+            "Ld while turning": measured(fit.Ld, fit.Ld_std, "H"),
+            "zero off by": measured(zero, zero_std, "rad"),
+            "voltage late by": measured(late, None, "s"),
+            "Kt": measured(1.5 * m.pole_pairs.value * psi, 1.5 * m.pole_pairs.value * std, "N m/A"),
+        },
+        checks=tuple(_checks(record, axis, points, psi, zero, zero_std, residual)),
+        remark=f"zero {'moved by' if 'sensor.zero' in estimates else 'right to'} "
+        f"{math.degrees(abs(zero)):.1f}°",
+        evidence={
+            "x": points.omega, "y": fit.emf,
+            "fit_x": np.array([-top, top]), "fitted": np.array([-psi * top, psi * top]),
+            "residual": residual,
+        },
+    )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Fit:
+    """What the voltages along q say."""
+
+    psi: float  # Wb
+    std: float
+    Ld: float  # H
+    Ld_std: float
+    residual: Array  # V
+    emf: Array  # V, without what the other terms explain
+    held: Array  # of a voltage held in the stator while the rotor turns
+
+
+def _fit(points: _Points, axis: Axis) -> _Fit:
     m, inv = axis.machine, axis.inverter
     size = np.maximum(np.hypot(points.i_d, points.i_q), 1e-9)
     dead = 4.0 / math.pi * inv.dead_voltage.value
@@ -186,31 +231,15 @@ def estimate_flux(record: Record, axis: Axis) -> Finding:
         max(float(cov[0, 0]), 0.0) + (0.5 * (psi - float(plain[0]))) ** 2 + (_FLOOR * psi) ** 2
         + (m.R.std * float(np.mean(np.abs(points.i_q))) / top) ** 2
     )  # fmt: skip
-    zero, zero_std, late = _zero(points, axis, psi, held)
-    estimates = {"machine.psi": measured(psi, std, "Wb")}
-    # A load pulls the zero of a forced turn aside, and shows here alone. Halls have no zero.
-    sure = abs(zero) > 3.0 * zero_std and axis.sensor.kind is not SensorKind.HALL
-    if sure and _ZERO_MOVES < abs(zero) <= _MOST_ZERO:
-        refined = axis.sensor.zero.value + zero
-        estimates["sensor.zero"] = measured(refined, zero_std, "rad")
-    return Finding(
-        quantity="flux",
-        estimates=estimates,
-        extra={
-            "Ld while turning": measured(Ld, math.sqrt(max(float(cov[1, 1]), 0.0)), "H"),
-            "zero off by": measured(zero, zero_std, "rad"),
-            "voltage late by": measured(late, None, "s"),
-            "Kt": measured(1.5 * m.pole_pairs.value * psi, 1.5 * m.pole_pairs.value * std, "N m/A"),
-        },
-        checks=tuple(_checks(record, axis, points, psi, zero, zero_std, residual)),
-        remark=f"zero {'moved by' if 'sensor.zero' in estimates else 'right to'} "
-        f"{math.degrees(abs(zero)):.1f}°",
-        evidence={
-            "x": points.omega, "y": y - X[:, 1:] @ found[1:],
-            "fit_x": np.array([-top, top]), "fitted": np.array([-psi * top, psi * top]),
-            "residual": residual,
-        },
-    )  # fmt: skip
+    return _Fit(
+        psi=psi,
+        std=std,
+        Ld=Ld,
+        Ld_std=math.sqrt(max(float(cov[1, 1]), 0.0)),
+        residual=residual,
+        emf=y - X[:, 1:] @ found[1:],
+        held=held,
+    )
 
 
 def _points(record: Record, axis: Axis) -> _Points:

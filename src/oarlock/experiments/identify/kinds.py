@@ -8,7 +8,8 @@ from oarlock.experiments.common.experiment import Experiment
 from oarlock.experiments.common.kind import Kind
 from oarlock.experiments.identify.flux import FluxSpin, estimate_flux
 from oarlock.experiments.identify.inductance import estimate_inductance
-from oarlock.experiments.identify.mechanics import SpeedTrapezoids, estimate_mechanics
+from oarlock.experiments.identify.mechanics import SpeedTrapezoids
+from oarlock.experiments.identify.mechanics_reading import estimate_mechanics
 from oarlock.experiments.identify.open_terminals import back_emf
 from oarlock.experiments.identify.resistance import estimate_resistance
 from oarlock.experiments.identify.resonance import TorqueSines, estimate_resonance

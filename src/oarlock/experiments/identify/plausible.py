@@ -3,7 +3,7 @@
 import math
 
 from oarlock.machine import Axis
-from oarlock.machine.axis import suspected_slip
+from oarlock.machine.axis import RMS, suspected_slip
 from oarlock.machine.doubts import doubt
 from oarlock.quantities import Origin, measured
 from oarlock.records import Check
@@ -66,7 +66,7 @@ def _slip(path: str, printed: float, found: float, axis: Axis) -> str:
     pairs = axis.machine.pole_pairs.value if path == "machine.psi" else 1.0
     name = suspected_slip(printed, found, pole_pairs=pairs)
     winding = path in ("machine.R", "machine.Ld", "machine.Lq")
-    if winding and name.startswith("RMS"):
+    if winding and name == RMS:
         name = ""  # neither has an effective value
     if not name and winding:
         off, wired = min((abs(found / printed / r - 1.0), text) for r, text in _WIRING.items())

@@ -15,36 +15,41 @@ from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
 import numpy as np
-from numpy.typing import NDArray
 
 from oarlock.cancel import Cancel
 from oarlock.drive.link import Link, Progress
 from oarlock.drive.runner import QUIET, play
 from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
-from oarlock.errors import InputError
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.experiments.common.speed import (
     excursion,
     no_load_speed,
     ramp,
-    speed_gains,
+    speed_loop,
     within_travel,
+)
+from oarlock.experiments.identify.two_mass import (
+    LATE,
+    PEAK,
+    TRUSTED,
+    Array,
+    Points,
+    TwoMass,
+    fitted_masses,
+    is_twisting,
+    masses_response,
+    measured_points,
 )
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin, measured
 from oarlock.quantities.display import digits
-from oarlock.records import Ask, Check, Finding, Record
+from oarlock.records import Ask, Check, Finding, Plain, Record
 
-Array = NDArray[np.float64]
 _ROWS = 15500
-_RIGID = 6.0  # by what factor two masses must fit better than one to be believed
-_PEAK = tuple(np.linspace(-0.025, 0.025, 9))  # of the peak's frequency, met finely
 _DIP = (-0.06, -0.03, 0.0, 0.03, 0.06)
 _UNSETTLED = 0.15  # of the peak's frequency, where a point needs the longer wait
 _GENTLE = 0.3  # of the amplitude, where the shaft answers many times over
-_LATE = 1e-4  # s, what the lateness is counted in
-_TRUSTED = 0.25  # of its size: what a point may be uncertain by
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -121,7 +126,7 @@ class TorqueSines:
                 speed=6.0 * abs(speed) + 20.0, seconds=seconds,
             ),
             gains=gentle_gains(axis, min(math.tau * 600.0, 0.1 / axis.inverter.Ts)),
-            speed_gains=speed_gains(axis, self.crossover),
+            speed=speed_loop(axis, self.crossover),
             decouple=True,
         )  # fmt: skip
 
@@ -148,7 +153,7 @@ class TorqueSines:
 
     def _fine(self, dip: float, peak: float) -> "TorqueSines":
         """Return the second pass: round dip and peak (Hz), gently, patiently, the other way."""
-        near = (*(dip * (1 + off) for off in _DIP), *(peak * (1 + off) for off in _PEAK))
+        near = (*(dip * (1 + off) for off in _DIP), *(peak * (1 + off) for off in PEAK))
         return replace(self, settle=0.3, seconds=0.25, amplitude=_GENTLE * self.amplitude,
                        fine=near, way=-self.way)  # fmt: skip
 
@@ -159,12 +164,13 @@ class TorqueSines:
                       progress=lambda f, doing: progress(0.5 * f, doing))  # fmt: skip
         if coarse.ended != "done":
             return coarse
-        points = _points(coarse, axis)
-        trusted = points.std < _TRUSTED
+        points = measured_points(coarse, axis)
+        trusted = points.std < TRUSTED
         if np.count_nonzero(trusted) < 8:
             return coarse
-        fit = _fit(_Points(points.f[trusted], points.gain[trusted], points.std[trusted]), axis)
-        if not _twists(fit, points.f[trusted]):
+        clear = Points(points.f[trusted], points.gain[trusted], points.std[trusted])
+        fit = fitted_masses(clear, axis)
+        if not is_twisting(fit, points.f[trusted]):
             return coarse
         peak, dip = fit.resonance / math.tau, fit.anti / math.tau
         fine = self._fine(dip, peak)
@@ -177,35 +183,14 @@ class TorqueSines:
             name: np.concatenate([coarse[name], more[name] + (later if name == "t" else 0.0)])
             for name in coarse.columns
         }
-        together = [*settings["frequencies"], *fine.fine]
-        settings |= {"frequencies": together, "coarse": len(settings["frequencies"])}
+        first = self.frequencies(axis)
+        settings |= {"frequencies": [*first, *fine.fine], "coarse": len(first)}
         return replace(coarse, columns=columns, settings=settings)
 
-    def settings(self, axis: Axis) -> dict[str, Any]:
+    def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the estimator must know, as plain values."""
         amperes = self.amplitude * axis.machine.rated_current.value
         return {"frequencies": self.frequencies(axis), "amplitude": amperes}
-
-
-@dataclass(frozen=True, slots=True)
-class _Points:
-    """Gain from torque to acceleration's inverse at each frequency."""
-
-    f: Array  # Hz
-    gain: Array  # complex, rad/s per N m
-    std: Array  # ratio, of one real part
-
-
-@dataclass(frozen=True, slots=True)
-class _TwoMass:
-    J: float
-    anti: float  # rad/s
-    resonance: float
-    d: float  # s, D/K
-    late: float  # s, the angle after the current
-    covariance: Array  # of ln J, ln anti, ln(resonance/anti), ln d, late
-    cost: float
-    rigid_cost: float
 
 
 def estimate_resonance(record: Record, axis: Axis) -> Finding:
@@ -221,8 +206,8 @@ def estimate_resonance(record: Record, axis: Axis) -> Finding:
     InputError : stretches that do not fit the frequencies
 
     """
-    points = _points(record, axis)
-    trusted = points.std < _TRUSTED
+    points = measured_points(record, axis)
+    trusted = points.std < TRUSTED
     if np.count_nonzero(trusted) < 8:
         check = Check(
             code="excitation",
@@ -235,13 +220,13 @@ def estimate_resonance(record: Record, axis: Axis) -> Finding:
                        evidence=_evidence(points, None))  # fmt: skip
     coarse = int(record.settings.get("coarse", points.f.size))
     if coarse < points.f.size:  # what had not settled yet was met again
-        peak = float(np.mean(points.f[-len(_PEAK) :]))
+        peak = float(np.mean(points.f[-len(PEAK) :]))
         late = np.arange(points.f.size) < coarse
         trusted &= ~(late & (np.abs(points.f / peak - 1.0) < _UNSETTLED))
     order = np.flatnonzero(trusted)[np.argsort(points.f[trusted])]
-    used = _Points(points.f[order], points.gain[order], points.std[order])
-    fit = _fit(used, axis)
-    twists = _twists(fit, used.f)
+    used = Points(points.f[order], points.gain[order], points.std[order])
+    fit = fitted_masses(used, axis)
+    twists = is_twisting(fit, used.f)
     estimates: dict[str, Estimate] = {}
     extra = {"inertia": measured(fit.J, fit.J * _std(fit, 0), "kg m2")}
     if twists:
@@ -260,17 +245,11 @@ def estimate_resonance(record: Record, axis: Axis) -> Finding:
     )
 
 
-def _twists(fit: _TwoMass, f: Array) -> bool:
-    """Return whether two masses are believed: far better than one, with the dip in range."""
-    better = fit.rigid_cost / max(fit.cost, 1e-12)
-    return better > _RIGID and bool(f.min() < fit.anti / math.tau < f.max())
-
-
-def _std(fit: _TwoMass, i: int) -> float:
+def _std(fit: TwoMass, i: int) -> float:
     return math.sqrt(max(float(fit.covariance[i, i]), 0.0))
 
 
-def _twist(fit: _TwoMass) -> tuple[dict[str, Estimate], dict[str, Estimate]]:
+def _twist(fit: TwoMass) -> tuple[dict[str, Estimate], dict[str, Estimate]]:
     """Return what is adopted of a twisting shaft, and what follows for the load."""
     ratio = (fit.resonance / fit.anti) ** 2 - 1.0  # load over motor
     load = fit.J * ratio / (1.0 + ratio)
@@ -294,108 +273,18 @@ def _twist(fit: _TwoMass) -> tuple[dict[str, Estimate], dict[str, Estimate]]:
     }  # fmt: skip
 
 
-def _points(record: Record, axis: Axis) -> _Points:
-    t, theta = record["t"], record["theta_m"]
-    m = axis.machine
-    torque = 1.5 * m.pole_pairs.value * m.psi.value * record["iq"]
-    frequencies = [float(f) for f in record.settings.get("frequencies", [])]
-    step = float(np.median(np.diff(t))) if t.size > 2 else 0.0
-    if not frequencies or step <= 0.0:
-        remedy = "Give frequencies in its settings"
-        raise InputError("no frequencies are named", place=record.experiment, remedy=remedy)
-    cut = np.flatnonzero(np.diff(t) > 5.0 * step) + 1
-    parts = [rows for rows in np.split(np.arange(t.size), cut) if rows.size > 12]
-    if len(parts) != len(frequencies):
-        cause = f"{len(parts)} stretches of rows for {len(frequencies)} frequencies"
-        raise InputError(cause, place=record.experiment, remedy="The record is not complete")
-    gains, stds = [], []
-    for rows, f in zip(parts, frequencies, strict=True):
-        gain, std = _gain(t[rows], theta[rows], torque[rows], f)
-        gains.append(gain)
-        stds.append(std)
-    return _Points(np.array(frequencies), np.array(gains), np.array(stds))
+def _shape(fit: TwoMass, w: Array) -> Array:
+    numbers = [*np.log([fit.J, fit.anti, fit.resonance / fit.anti - 1.0, fit.d]), fit.late / LATE]
+    return masses_response(np.array(numbers), w)
 
 
-def _gain(t: Array, theta: Array, torque: Array, f: float) -> tuple[complex, float]:
-    """Return speed over torque at `f`, and the ratio by which it is uncertain."""
-    u = (t - t[0]) / (t[-1] - t[0])
-    w = math.tau * f
-    basis = np.column_stack([np.cos(w * t), np.sin(w * t), np.ones_like(u), u, u**2, u**3])
-    data = np.column_stack([theta, torque])
-    found, *_ = np.linalg.lstsq(basis, data, rcond=None)
-    left = data - basis @ found
-    noise = left.std(axis=0, ddof=6) * math.sqrt(2.0 / t.size)
-    angle, drive = (complex(found[0, i], -found[1, i]) for i in (0, 1))
-    if abs(drive) < 1e-12 or abs(angle) < 1e-15:
-        return 0j, math.inf
-    return 1j * w * angle / drive, math.hypot(noise[0] / abs(angle), noise[1] / abs(drive))
-
-
-def _model(p: Array, w: Array) -> Array:
-    J, anti, ratio, d = np.exp(np.clip(p[:4], -30.0, 30.0))
-    s, res = 1j * w, anti * (1.0 + ratio)
-    out: Array = (s**2 / anti**2 + d * s + 1.0) / (J * s * (s**2 / res**2 + d * s + 1.0))
-    return np.asarray(out * np.exp(-s * p[4] * _LATE))
-
-
-def _shape(fit: _TwoMass, w: Array) -> Array:
-    numbers = [*np.log([fit.J, fit.anti, fit.resonance / fit.anti - 1.0, fit.d]), fit.late / _LATE]
-    return _model(np.array(numbers), w)
-
-
-def _fit(points: _Points, axis: Axis) -> _TwoMass:
-    """Fit two masses from several beginnings, in the logarithm of the gain."""
-    from scipy.optimize import least_squares
-
-    w = math.tau * points.f
-    inertia = axis.machine.inertia
-    low = points.gain[: max(points.f.size // 6, 2)]
-    J = float(np.median(1.0 / (w[: low.size] * np.abs(low))))
-    J = J if math.isfinite(J) and J > 0.0 else inertia.value if inertia else 1e-3
-    weight = 1.0 / np.hypot(points.std, 0.01)
-
-    def misfit(model: Array) -> Array:
-        off = np.log(model / points.gain)
-        return np.concatenate([weight * off.real, weight * off.imag])
-
-    def cost(p: Array) -> Array:
-        return misfit(_model(p, w))
-
-    # Where to begin: the best of a coarse grid of dips and peaks.
-    grid = [
-        (a, r) for a in np.geomspace(1.3 * w[0], 0.8 * w[-1], 40) for r in (0.15, 0.4, 0.8, 1.6)
-    ]
-    begins = [np.append(np.log([J, anti, ratio, 0.03 / anti]), 0.0) for anti, ratio in grid]
-    begins.sort(key=lambda p: float(np.sum(np.log1p(cost(p) ** 2))))
-    best = None
-    for begin in begins[:2]:
-        found = least_squares(cost, begin, loss="soft_l1", max_nfev=60)
-        if best is None or found.cost < best.cost:
-            best = found
-    assert best is not None
-    rigid = least_squares(
-        lambda p: misfit(np.exp(-1j * w * p[1] * _LATE) / (np.exp(p[0]) * 1j * w)),
-        np.array([math.log(J), 0.0]), loss="soft_l1",
-    )  # fmt: skip
-    chi = float(np.median(cost(best.x) ** 2) / 0.455)
-    covariance = np.linalg.pinv(best.jac.T @ best.jac) * max(chi, 0.05)
-    J, anti, ratio, d = (float(v) for v in np.exp(best.x[:4]))
-    # ln(res/anti) instead of ln(ratio), for the uncertainty
-    chain = np.diag([1.0, 1.0, ratio / (1.0 + ratio), 1.0, _LATE])
-    late = float(best.x[4]) * _LATE
-    return _TwoMass(J, anti, anti * (1.0 + ratio), d, late, chain @ covariance @ chain,
-                    float(best.cost), float(rigid.cost))  # fmt: skip
-
-
-def _remark(fit: _TwoMass, *, twists: bool, top: float) -> str:
+def _remark(fit: TwoMass, *, twists: bool, top: float) -> str:
     if not twists:
         return f"rigid up to {top:.0f} Hz"
     return f"dip at {fit.anti / math.tau:.0f} Hz, Q {1.0 / (fit.d * fit.resonance):.0f}"
 
 
-def _checks(
-    points: _Points, used: _Points, fit: _TwoMass, axis: Axis, *, twists: bool
-) -> list[Check]:
+def _checks(points: Points, used: Points, fit: TwoMass, axis: Axis, *, twists: bool) -> list[Check]:
     model: Any = _shape(fit, math.tau * used.f)
     if not twists:
         model = 1.0 / (fit.J * 1j * math.tau * used.f)
@@ -437,9 +326,9 @@ def _checks(
     return checks
 
 
-def _evidence(points: _Points, fit: _TwoMass | None) -> dict[str, Array]:
+def _evidence(points: Points, fit: TwoMass | None) -> dict[str, Array]:
     """Return gain over frequency in dB, of what was measured and of the fit."""
-    seen = (np.abs(points.gain) > 0.0) & (points.std < _TRUSTED)
+    seen = (np.abs(points.gain) > 0.0) & (points.std < TRUSTED)
     if np.count_nonzero(seen) < 4:
         seen = np.abs(points.gain) > 0.0
     order = np.flatnonzero(seen)[np.argsort(points.f[seen])]
@@ -448,11 +337,10 @@ def _evidence(points: _Points, fit: _TwoMass | None) -> dict[str, Array]:
     found: dict[str, Any] = {"x": f, "y": 20.0 * np.log10(np.abs(gain)), "std": points.std[order]}
     J = 1.0 / float(np.median(math.tau * f[:6] * np.abs(gain[:6]))) if f.size else 1.0
 
-    def model(at: Array) -> Any:
+    def expected(at: Array) -> Array:
         w = math.tau * at
-        if fit is None:
-            return 1.0 / (J * 1j * w)
-        return _shape(fit, w)
+        size: Array = np.abs(1.0 / (J * 1j * w) if fit is None else _shape(fit, w))
+        return size
 
-    found |= {"fit_x": grid, "fitted": 20.0 * np.log10(np.abs(model(grid)))}
-    return found | {"residual": found["y"] - 20.0 * np.log10(np.abs(model(f)))}
+    found |= {"fit_x": grid, "fitted": 20.0 * np.log10(expected(grid))}
+    return found | {"residual": found["y"] - 20.0 * np.log10(expected(f))}

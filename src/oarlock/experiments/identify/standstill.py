@@ -5,12 +5,13 @@ An experiment is frozen settings with `plan(axis)`. To add one, see docs/archite
 
 import math
 from dataclasses import dataclass, replace
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
 from oarlock.experiments.common.experiment import limits_for, plain_settings
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.machine import Axis
+from oarlock.records import Plain
 
 _OVER_DEAD_TIME = 6.0  # of the inductance's voltage over the dead time's
 _RECORDER = 16000  # rows
@@ -70,7 +71,7 @@ class ResistanceHolds:
         most = max(self.levels) * axis.machine.rated_current.value
         return f"direct current to {most:.0f} A, {self.directions} ways"
 
-    def settings(self, axis: Axis) -> dict[str, Any]:
+    def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the estimator must know, as plain values."""
         return {**plain_settings(self), "rated_current": axis.machine.rated_current.value}
 
@@ -150,7 +151,7 @@ class InductanceSine:
         current = self.amplitude * axis.machine.rated_current.value
         return f"sine {self.sine(axis) / 1e3:.3g} kHz, {current:.2g} A, {self.axis_name} axis"
 
-    def settings(self, axis: Axis) -> dict[str, Any]:
+    def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the estimator must know, as plain values."""
         rows = round(self.recorded(axis) / axis.inverter.Ts)
         segments = [

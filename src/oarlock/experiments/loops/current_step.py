@@ -1,12 +1,13 @@
 """The test signal of the current loop: what is asked of the drive."""
 
 from dataclasses import dataclass, replace
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from oarlock.drive.steps import Plan, Shape, Step, Target, Wave
 from oarlock.errors import InputError
 from oarlock.experiments.common.experiment import limits_for, plain_settings
 from oarlock.machine import Axis
+from oarlock.records import Plain
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -58,7 +59,7 @@ class CurrentStep:
         """Return what is asked, for the logbook."""
         return f"current step {self.amplitude:.3g} A, {self.axis_name} axis"
 
-    def settings(self, axis: Axis) -> dict[str, Any]:
+    def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the estimator must know, as plain values."""
         rows = round(self.seconds / axis.inverter.Ts)
         return {**plain_settings(self), "rows_before": 2, "rows_after": rows}

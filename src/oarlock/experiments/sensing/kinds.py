@@ -1,14 +1,18 @@
 """Which experiment on sensors goes with which reading, and what they rest on."""
 
 from oarlock.experiments.common.kind import Kind
-from oarlock.experiments.sensing.hand import TurnByHand, read_hand
-from oarlock.experiments.sensing.pulses import StandingPulses, read_pulses
+from oarlock.experiments.sensing.hand import TurnByHand
+from oarlock.experiments.sensing.hand_reading import read_hand
+from oarlock.experiments.sensing.pulses import StandingPulses
+from oarlock.experiments.sensing.pulses_reading import read_pulses
 from oarlock.experiments.sensing.push import FourPushes, read_pushes
 from oarlock.experiments.sensing.rest import CurrentsAtRest, read_rest
-from oarlock.experiments.sensing.search import BoundedSearch, read_search
+from oarlock.experiments.sensing.search import BoundedSearch
+from oarlock.experiments.sensing.search_reading import read_search
 from oarlock.experiments.sensing.spin import ForcedSpin, read_spin
 from oarlock.experiments.sensing.startup import StartWithoutSensor, read_start
-from oarlock.experiments.sensing.turn import ForcedTurn, read_turn
+from oarlock.experiments.sensing.turn import ForcedTurn
+from oarlock.experiments.sensing.turn_reading import read_turn
 from oarlock.machine import Axis
 
 # What tripped on its way may still tell why, where sensors are concerned.

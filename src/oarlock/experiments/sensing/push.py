@@ -7,7 +7,7 @@ them by, the shaft is weighed first.
 
 import math
 from dataclasses import dataclass, replace
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -31,7 +31,7 @@ from oarlock.experiments.sensing.weigh import (
 )
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin
-from oarlock.records import Check, Finding, Record
+from oarlock.records import Check, Finding, Plain, Record
 
 Array = NDArray[np.float64]
 _UNEVEN = 0.30  # of the mean of forward and back
@@ -124,7 +124,7 @@ class FourPushes:
             seconds=self.plan(axis).duration,
         )
 
-    def settings(self, axis: Axis) -> dict[str, Any]:
+    def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the estimator must know, as plain values."""
         inertia = self._inertia(axis)
         if inertia is None:

@@ -5,7 +5,7 @@ Gates off first, then the zero vector: what differs between them is a current th
 
 import math
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +15,7 @@ from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate, Origin
-from oarlock.records import Check, Finding, Record
+from oarlock.records import Check, Finding, Plain, Record
 
 Array = NDArray[np.float64]
 MOST_OFFSET = 0.02  # of full scale
@@ -56,7 +56,7 @@ class CurrentsAtRest:
         del axis
         return Movement(what="", speed=0.0, current=0.0, seconds=self.off + self.zero_vector)
 
-    def settings(self, axis: Axis) -> dict[str, Any]:
+    def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the estimator must know, as plain values."""
         inv = axis.inverter
         return {

@@ -11,7 +11,7 @@ halved; friction and a steady load move them, and fall out of all four together:
 import math
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,13 +22,12 @@ from oarlock.drive.link import Link, Progress
 from oarlock.drive.runner import QUIET, play
 from oarlock.drive.steps import CHANNEL_UNITS, Frame, Plan, Step
 from oarlock.errors import InputError
-from oarlock.experiments.common.angles import wrap, wrapped
+from oarlock.experiments.common.angles import wrap
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.experiments.sensing.edges import Solved, solve
 from oarlock.machine import Axis, SensorKind
-from oarlock.quantities import measured
-from oarlock.records import Check, Finding, Record
+from oarlock.records import Plain, Record
 
 Array = NDArray[np.float64]
 _COARSE = 12  # angles around
@@ -109,7 +108,7 @@ class BoundedSearch:
             seconds=40 * (self.plan(axis).duration + 0.1),
         )
 
-    def settings(self, axis: Axis) -> dict[str, Any]:
+    def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the estimator must know, as plain values."""
         return {"moved": self.moved, "side": axis.sensor.side.value, "fine": _FINE}
 
@@ -347,83 +346,3 @@ class _Searching:
             return solve(self._table()[:, [1, 2, 4, 5, 7, 8]], self._axis, side)
         except InputError as error:
             raise _Stop(error.cause) from error
-
-
-def read_search(record: Record, axis: Axis) -> Finding:
-    """Return direction and zero from a bounded search.
-
-    Parameters
-    ----------
-    record : one row for each trial, as `BoundedSearch.perform` gives it
-
-    """
-    moved = record["theta_m_after"] - record["theta_m"]
-    far = (
-        float(np.max(np.abs(record["theta_m_after"] - record["theta_m"][0]))) if moved.size else 0.0
-    )
-    way = float(record.settings.get("same_way", 0.0))
-    checks = [
-        Check(
-            code="search ended",
-            passed=record.ended == "done",
-            sentence="Motion was seen on both sides of both ends"
-            if record.ended == "done"
-            else f"{record.ended[0].upper()}{record.ended[1:]}",
-        ),
-        Check(
-            code="travel",
-            passed=far <= math.radians(15.0),
-            sentence=f"The shaft went {math.degrees(far):.1f}° at most (15 allowed)",
-        ),
-    ]
-    evidence: dict[str, Array] = {
-        "angle": record["theta_e"], "current": record["id"], "motion": record["motion"],
-        "fitted": np.cumsum(moved) if moved.size else np.zeros(1),
-    }  # fmt: skip
-    if record.ended != "done" or not way:
-        return Finding(quantity=BoundedSearch.name, estimates={}, checks=tuple(checks),
-                       remark=record.ended, evidence=evidence)  # fmt: skip
-    rows = np.column_stack(
-        [record[name] for name in ("theta_e", "id_ref", "motion", "theta_m", "edge", "edge_too")]
-    )
-    try:
-        solved = solve(rows, axis, way)
-    except InputError as error:
-        checks.append(Check(code="four edges", passed=False, sentence=f"Only {error.cause}"))
-        return Finding(quantity=BoundedSearch.name, estimates={}, checks=tuple(checks),
-                       remark=error.cause, evidence=evidence)  # fmt: skip
-    pairs = axis.machine.pole_pairs.value
-    evidence["place"] = wrapped(
-        record["theta_e"] - way * pairs * record["theta_m"] + solved.zero
-    )  # ahead of d
-    # The edges' own halving, and what psi and Lq - Ld from paper may be wrong by.
-    std = math.hypot(0.5 * solved.residual, math.radians(0.55))
-    std = math.hypot(std, 0.03 * abs(solved.load) / float(record.settings["most"]))
-    checks.append(
-        Check(
-            code="edges agree",
-            passed=solved.residual < math.radians(8.0),
-            sentence=f"{solved.edges} edges agree within {math.degrees(solved.residual):.1f}° "
-            "(8 allowed)",
-        )
-    )
-    used = float(record.settings.get("side", 1.0))
-    most = float(record.settings["most"])
-    hides = math.asin(min(solved.friction / most, 1.0))
-    torque = axis.machine.torque_constant
-    return Finding(
-        quantity=BoundedSearch.name,
-        estimates={
-            "sensor.side": measured(way * used, 0.0, "1"),
-            "sensor.zero": measured(wrap(solved.zero), std, "rad"),
-        },
-        headline="sensor.zero",
-        extra={
-            "friction": measured(hides, None, "rad"),
-            "breakaway": measured(solved.friction * torque, 0.1 * solved.friction * torque, "N m"),
-            "load": measured(solved.load * torque, 0.1 * abs(solved.load) * torque, "N m"),
-        },
-        checks=tuple(checks),
-        remark=f"{record.rows} trials, friction hides ±{math.degrees(hides):.0f}°",
-        evidence=evidence,
-    )

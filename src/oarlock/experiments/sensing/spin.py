@@ -6,7 +6,7 @@ Does it turn, smoothly, which way, down to what current, and does its back-EMF f
 import itertools
 import math
 from dataclasses import dataclass, replace
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,7 +22,7 @@ from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
-from oarlock.records import Check, Finding, Record
+from oarlock.records import Check, Finding, Plain, Record
 
 Array = NDArray[np.float64]
 _LEVELS = (1.0, 0.8, 0.6, 0.45, 0.33, 0.24, 0.17, 0.12)
@@ -96,7 +96,7 @@ class ForcedSpin:
             seconds=plan.duration,
         )
 
-    def settings(self, axis: Axis) -> dict[str, Any]:
+    def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the estimator must know, as plain values."""
         return {
             "field": self.field(axis),
@@ -135,23 +135,7 @@ def read_spin(record: Record, axis: Axis) -> Finding:
     follows = turning[0] and ratio > 0.35 and (seen is None or abs(abs(seen) - 1.0) < 0.1)
     checks = [
         Check(code="it turns", passed=follows, sentence=_turns(follows, seen, ratio)),
-        Check(
-            code="back-EMF",
-            passed=not follows or abs(ratio - 1.0) < _MOST_EMF,
-            sentence=f"Back-EMF says {1e3 * full:.3g} mWb, {ratio:.2f} times the magnet flux in "
-            f"use (±{100 * _MOST_EMF:.0f} % allowed)" + _hint(ratio, follows=follows),
-        ),
-        Check(
-            code="smooth",
-            passed=not follows or ripple < math.radians(40.0),
-            sentence=f"The shaft swings by ±{math.degrees(ripple):.0f}° electrical behind the "
-            "field (40 allowed)",
-        ),
-        Check(
-            code="falls out late",
-            passed=not follows or least < 0.7 * whole,
-            sentence=f"It still turns with {digits(least, 2)} A of {digits(whole, 2)} A",
-        ),
+        *_while_turning(full, ratio, ripple, least, whole, follows=follows),
     ]
     estimate = Estimate(value=full, std=0.15 * full, unit="Wb", origin=Origin.MEASURED)
     return Finding(
@@ -170,6 +154,30 @@ def read_spin(record: Record, axis: Axis) -> Finding:
             "fitted": np.array(emf),
         },
     )
+
+
+def _while_turning(
+    full: float, ratio: float, ripple: float, least: float, whole: float, *, follows: bool
+) -> list[Check]:
+    return [
+        Check(
+            code="back-EMF",
+            passed=not follows or abs(ratio - 1.0) < _MOST_EMF,
+            sentence=f"Back-EMF says {1e3 * full:.3g} mWb, {ratio:.2f} times the magnet flux in "
+            f"use (±{100 * _MOST_EMF:.0f} % allowed)" + _hint(ratio, follows=follows),
+        ),
+        Check(
+            code="smooth",
+            passed=not follows or ripple < math.radians(40.0),
+            sentence=f"The shaft swings by ±{math.degrees(ripple):.0f}° electrical behind the "
+            "field (40 allowed)",
+        ),
+        Check(
+            code="falls out late",
+            passed=not follows or least < 0.7 * whole,
+            sentence=f"It still turns with {digits(least, 2)} A of {digits(whole, 2)} A",
+        ),
+    ]
 
 
 def _emf(record: Record, axis: Axis, part: NDArray[np.bool_], field: float) -> float:

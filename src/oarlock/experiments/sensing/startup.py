@@ -7,12 +7,12 @@ what the dead time and the resistance are wrong by, over the back-EMF.
 
 import math
 from dataclasses import asdict, dataclass, replace
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.drive.steps import Frame, Plan, Step, step_table
+from oarlock.drive.steps import Frame, Plan, SpeedLoop, Step, step_table
 from oarlock.drive.travel import excursion
 from oarlock.errors import InputError
 from oarlock.experiments.common.angles import wrapped
@@ -22,7 +22,7 @@ from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.kinds import RPM
-from oarlock.records import Check, Finding, Record
+from oarlock.records import Check, Finding, Plain, Record
 
 if TYPE_CHECKING:
     from oarlock.simulate.drive_model import DriveModel
@@ -148,7 +148,7 @@ class StartWithoutSensor:
                 axis, current=1.6 * s.current, turns=1.0, speed=speed + 20.0, seconds=seconds
             ),
             gains=gentle_gains(axis, math.tau * 200.0),
-            speed_gains=(s.Kp, s.Ki),
+            speed=SpeedLoop(Kp=s.Kp, Ki=s.Ki),
             decouple=True,
             observer=s.bandwidth,
         )
@@ -174,7 +174,7 @@ class StartWithoutSensor:
             seconds=plan.duration,
         )
 
-    def settings(self, axis: Axis) -> dict[str, Any]:
+    def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the estimator must know, as plain values."""
         return {
             **asdict(self.start),
@@ -277,7 +277,7 @@ def simulated_error(
 
     """
     # The simulator is compiled: it is loaded when it is wanted, not with the window.
-    from oarlock.simulate import _kernels as k
+    from oarlock.simulate import layout as k
     from oarlock.simulate.drive_model import CHANNELS, DriveModel
     from oarlock.simulate.from_axis import plant_of
 
@@ -307,7 +307,7 @@ def simulated_error(
 
 
 def _set_up(model: "DriveModel", axis: Axis, plan: Plan, start: StartSettings) -> None:
-    from oarlock.simulate import _kernels as k
+    from oarlock.simulate import layout as k
 
     m, g = axis.machine, plan.gains
     model.firm[[k.KP_D, k.KI_D, k.KP_Q, k.KI_Q]] = [g.Kp_d, g.Ki_d, g.Kp_q, g.Ki_q]

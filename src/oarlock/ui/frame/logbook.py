@@ -1,5 +1,6 @@
 """The logbook: every run, newest first, to be pinned, starred, annotated and taken back."""
 
+import math
 from collections.abc import Collection
 from typing import Any
 
@@ -12,7 +13,7 @@ from PySide6.QtCore import (
     QSize,
     Qt,
     Signal,
-)
+)  # fmt: skip
 from PySide6.QtGui import (
     QKeyEvent,
     QMouseEvent,
@@ -197,8 +198,6 @@ def _pin(p: QPainter, at: QPointF, on: bool) -> None:
 
 
 def _star(p: QPainter, at: QPointF, on: bool) -> None:
-    import math
-
     t = look.theme()
     p.setPen(QPen(t.attention if on else t.muted, 1.2))
     p.setBrush(t.attention if on else Qt.BrushStyle.NoBrush)
@@ -336,7 +335,7 @@ class Logbook(QWidget):
         self.table.clicked.connect(self._clicked)
 
     def show_runs(self, runs: tuple[Run, ...], axis: Axis, unwritten: Collection[int] = ()) -> None:
-        """Show another state of the logbook; `unwritten`: runs that are not in the file yet."""
+        """Show another state of the logbook, as `RunsModel.show_runs`."""
         chosen = self.chosen()
         self._runs = runs
         self.model.show_runs(runs, axis, unwritten)

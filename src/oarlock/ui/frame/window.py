@@ -19,16 +19,15 @@ from PySide6.QtWidgets import (
 )
 from shiboken6 import isValid
 
-from oarlock.cancel import Cancel
 from oarlock.errors import InputError
-from oarlock.machine import Axis
-from oarlock.records import Reading, Record, Run
-from oarlock.session.bench import PRACTICE, Bench, Doing
-from oarlock.session.jobs import Done, Failed, Jobs, Progress, Stopped
-from oarlock.session.session import Session, read_again
+from oarlock.session.bench import Bench, Doing
+from oarlock.session.jobs import Jobs
+from oarlock.session.session import Session
+from oarlock.ui.frame.closing import must_ask
 from oarlock.ui.frame.logbook import Logbook
 from oarlock.ui.frame.message import Message
 from oarlock.ui.frame.rail import Rail
+from oarlock.ui.frame.reader import Reader
 from oarlock.ui.frame.strip import TimescalesStrip
 from oarlock.ui.frame.top_bar import TopBar
 from oarlock.ui.kit import theme as look
@@ -40,8 +39,6 @@ from oarlock.views.strip import strip
 if TYPE_CHECKING:
     from oarlock.ui.frame.connect import ConnectPanel
     from oarlock.ui.frame.palette import Command, CommandPalette
-
-_SHORT = 0.04  # s that closing may wait for the file without saying so
 
 
 class MainWindow(QMainWindow):
@@ -66,7 +63,7 @@ class MainWindow(QMainWindow):
         self._connect_panel: ConnectPanel | None = None
         self._palette: CommandPalette | None = None
         self._closing = False
-        self._reading: set[int] = set()
+        self._reader = Reader(session, jobs, self.message.say)
         self._wire()
         key = session.view.get("stage", "machine")
         self.show_stage(key if key in [spec.key for spec in STAGES] else "machine")
@@ -129,7 +126,7 @@ class MainWindow(QMainWindow):
         self.logbook.wide.connect(self._place_logbook)
         for keys, action in (
             ("Esc", self.escape),
-            ("F5", self._run),
+            ("F5", self.run_stage),
             ("Ctrl+Z", session.undo),
             ("Ctrl+Shift+Z", session.redo),
             ("Ctrl+Y", session.redo),
@@ -286,32 +283,13 @@ class MainWindow(QMainWindow):
         except InputError as error:
             self.message.say(str(error))
 
-    def _run(self) -> None:
+    def run_stage(self) -> None:
+        """Do what F5 does on the stage on screen."""
         self.current.run()
 
     def read_records(self) -> None:
         """Read again, in jobs, what older records say; their findings come back on screen."""
-        for run in self.session.wanted_readings():
-            if run.id in self._reading:
-                continue
-            self._reading.add(run.id)
-            axis = self.session.axis
-
-            def ended(
-                outcome: Done[Reading | None] | Stopped | Failed, number: int = run.id
-            ) -> None:
-                if isinstance(outcome, Done):
-                    self.session.take_reading(number, outcome.value)
-                elif isinstance(outcome, Failed):
-                    if not isinstance(outcome.error, InputError):
-                        raise outcome.error
-                    self.message.say(str(outcome.error))
-
-            self._jobs.start(
-                functools.partial(_read_in_job, run, self.session.record_source(run.id), axis),
-                on_end=ended,
-                name="read a record",
-            )
+        self._reader.read()
 
     # Connection, palette, theme
 
@@ -335,52 +313,9 @@ class MainWindow(QMainWindow):
 
     def commands(self) -> "list[Command]":
         """Return all commands that make sense now."""
-        from oarlock.ui.frame.palette import Command
+        from oarlock.ui.frame.commands import commands
 
-        session, bench = self.session, self.bench
-        found = [
-            Command(
-                f"Go to {stage.name}", f"Ctrl+{i}", functools.partial(self.show_stage, stage.key)
-            )
-            for i, stage in enumerate(stages(session.now), 1)
-        ]
-        found.append(Command("Stop the drive", "Esc", bench.stop))
-        if self.current.f5:
-            found.append(Command(self.current.f5, "F5", self._run))
-        for name in session.axis_names:
-            if name != session.axis.name:
-                go = functools.partial(self.axis_chosen.emit, name)
-                found.append(Command(f"Go to the axis {name}", "", go))
-        if session.undo_label:
-            found.append(Command(f"Undo: {session.undo_label}", "Ctrl+Z", session.undo))
-        if session.redo_label:
-            found.append(Command(f"Redo: {session.redo_label}", "Ctrl+Shift+Z", session.redo))
-        if bench.connected:
-            found.append(Command("Disconnect the drive", "", bench.disconnect))
-        else:
-            found.append(
-                Command("Connect the practice drive", "", lambda: bench.connect_drive(PRACTICE))
-            )
-        if bench.connected and session.axis.mechanics.max_turns is not None:
-            name = "Count the shaft's travel from where it stands"
-            found.append(Command(name, "", bench.count_travel_from_here))
-        allowed = session.axis.target.override_margin
-        found.append(
-            Command(
-                "Forbid phase margins below 30°" if allowed else "Allow phase margins below 30°",
-                "",
-                self._toggle_margin,
-            )
-        )
-        found.append(Command("Light or dark", "", self.theme_toggled.emit))
-        return found
-
-    def _toggle_margin(self) -> None:
-        from dataclasses import replace
-
-        axis = self.session.axis
-        target = replace(axis.target, override_margin=not axis.target.override_margin)
-        self.session.edit("Allow or forbid low margins", replace(axis, target=target))
+        return commands(self)
 
     def leave(self) -> None:
         """Let go of the session, so that another window can take it."""
@@ -438,39 +373,10 @@ class MainWindow(QMainWindow):
         self.close()
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        if not self._closing and self._must_ask():
+        if not self._closing and must_ask(self, self._jobs):
             event.ignore()
             return
         super().closeEvent(event)
-
-    def _must_ask(self) -> bool:
-        """Return whether closing would lose something; then the window asks, in itself."""
-        if self.bench.busy:
-            self.message.ask(
-                "An experiment is running. Closing stops it, and what it has recorded is not kept.",
-                (("Stop it and close", self.close_now), ("Go on", lambda: None)),
-            )
-            return True
-        self.session.set_view("window", [self.width(), self.height()])
-        if self.session.saved_within(_SHORT):
-            return False
-        self.message.say("Saving…")
-        self._jobs.start(
-            lambda _progress, _cancel: self.session.save_now(), on_end=self._saved, name="save"
-        )
-        return True
-
-    def _saved(self, outcome: Done[bool] | Stopped | Failed) -> None:
-        if isinstance(outcome, Failed):
-            raise outcome.error
-        if isinstance(outcome, Done) and outcome.value:
-            self.close_now()
-            return
-        self.message.ask(
-            f"{self.session.trouble or 'Not all could be saved'}. Closing now loses "
-            f"{self.session.unsaved} changes.",
-            (("Try again", self.close), ("Close without saving", self.close_now)),
-        )
 
 
 def _scrolled(panel: QWidget) -> QScrollArea:
@@ -482,14 +388,3 @@ def _scrolled(panel: QWidget) -> QScrollArea:
     area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
     return area
-
-
-def _read_in_job(
-    run: Run,
-    source: Callable[[], Record | None],
-    axis: Axis,
-    _progress: Progress,
-    _cancel: Cancel,
-) -> Reading | None:
-    record = source()
-    return read_again(run, record, axis) if record else None

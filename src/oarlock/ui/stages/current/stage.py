@@ -21,7 +21,8 @@ from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.numbers import Entry, GivenRow, Row, Why
 from oarlock.ui.stages.base import Around, ReadOut, StageView
-from oarlock.ui.stages.current.pictures import GainPlot, PhasePlot, StepPlot, VoltagePlot, time_span
+from oarlock.ui.stages.current.frequency_pictures import GainPlot, PhasePlot
+from oarlock.ui.stages.current.pictures import StepPlot, VoltagePlot, time_span
 from oarlock.views.current import (
     TARGET_LABELS,
     CurrentPicture,

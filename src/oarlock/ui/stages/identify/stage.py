@@ -56,14 +56,14 @@ class IdentifyStage(StageView):
         self.sequence: Sequence | None = None  # through all quantities
         self._asking: tuple[str, ...] = ()  # for which quantities it is open if the shaft may turn
         self.evidence, self.residual = EvidencePlot(), ResidualPlot()
-        for plot in (self.evidence, self.residual):
-            plot.setParent(self)
+        self.evidence.setParent(self)
+        self.residual.setParent(self)
         self.checks = CheckList(self)
         self._group = QButtonGroup(self)
         self.tiles = {quantity: TileButton(quantity, self) for quantity in KEYS}
-        for tile_button in self.tiles.values():
-            self._group.addButton(tile_button)
-            tile_button.clicked.connect(self._picked)
+        for tile in self.tiles.values():
+            self._group.addButton(tile)
+            tile.clicked.connect(self._picked)
         chosen = session.view.get("identify", KEYS[0])
         self.chosen = chosen if chosen in KEYS else KEYS[0]
         self.tiles[self.chosen].setChecked(True)
@@ -128,15 +128,15 @@ class IdentifyStage(StageView):
         self._place_buttons()
         self.note.setGeometry(look.MARGIN, h - 50, split - 24, 48)
         each = min(100, (h - 24) // len(self.tiles))
-        for i, tile_button in enumerate(self.tiles.values()):
-            tile_button.setGeometry(split, 12 + each * i, 288, each)
+        for i, tile in enumerate(self.tiles.values()):
+            tile.setGeometry(split, 12 + each * i, 288, each)
 
     def _place_buttons(self) -> None:
         """Give each button of the row what its text needs; the reason takes what is left."""
         x, y = look.MARGIN, self.height() - 84
-        end = self.width() - 304 - 8
+        end = self.width() - 312
         third = next((b for b in (self.adopt, self.skip) if b.isVisibleTo(self)), None)
-        shown = [self.measure, self.measure_all, *([third] if third else []), self.import_file]
+        shown = [b for b in (self.measure, self.measure_all, third, self.import_file) if b]
         wide = {b: b.sizeHint().width() for b in shown}
         for made in shown:
             if made is self.import_file and self.reason.isVisibleTo(self):
@@ -245,19 +245,14 @@ class IdentifyStage(StageView):
         m = self.session.axis.machine
         poles = [m.R.value / (math.tau * L.value) for L in (m.Lq, m.Ld)]
         printed = [m.R.printed.value / (math.tau * L.printed.value) for L in (m.Lq, m.Ld)]
-        return ReadOut(
-            "electrical poles, q and d",
-            f"{poles[0]:.1f} and {poles[1]:.1f}",
-            "Hz",
-            (f"printed: {printed[0]:.1f} and {printed[1]:.1f} Hz",),
-        )
+        told = f"printed: {printed[0]:.1f} and {printed[1]:.1f} Hz"
+        shown = f"{poles[0]:.1f} and {poles[1]:.1f}"
+        return ReadOut("electrical poles, q and d", shown, "Hz", (told,))
 
     # What it does
 
     def _picked(self) -> None:
-        for quantity, tile_button in self.tiles.items():
-            if tile_button.isChecked():
-                self.choose(quantity)
+        self.choose(next(quantity for quantity, tile in self.tiles.items() if tile.isChecked()))
 
     def choose(self, quantity: str) -> None:
         """Open the evidence of a quantity."""

@@ -16,17 +16,8 @@ from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.paint import Mark, draw_text, hatch, line, mark, paint_progress, text_width
 from oarlock.ui.stages.sensing import pictures as pictures
 from oarlock.ui.stages.sensing import turning_pictures as turning
-from oarlock.views.sensing import (
-    HAND,
-    PULSES,
-    PUSH,
-    REST,
-    SEARCH,
-    SPIN,
-    START,
-    TURN,
-    SensingStep,
-)
+from oarlock.views.sensing import SensingStep
+from oarlock.views.sensing_experiments import HAND, PULSES, PUSH, REST, SEARCH, SPIN, START, TURN
 
 _PICTURES: dict[str, pictures.Picture] = {
     REST: pictures.paint_rest,

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from oarlock.control.pi import run_pi
+from oarlock.control.single import run_pi
 
 
 def test_small_errors_follow_the_textbook() -> None:

@@ -1,0 +1,100 @@
+"""The firmware's controllers and filters in float32, one rounding after another.
+
+The same order of operations stands in the practice drive and, for the current controller, in the
+C that the handover proof compiles. Numbers agree to the last bit, states included.
+"""
+
+import numpy as np
+from numpy.typing import NDArray
+
+Single = NDArray[np.float32]
+
+
+def run_pi(Kp: float, Ki: float, Ts: float, u_max: float, error: Single) -> tuple[Single, Single]:
+    """Return (output, integrator) of the PI over a sequence of errors.
+
+    Backward-Euler integral; the output is limited to ±u_max, and while it is limited the
+    integrator only moves back.
+
+    Parameters
+    ----------
+    Kp, Ki : V/A and V/(A s), rounded to float32 as the header holds them
+    Ts : s
+    u_max : V
+    error : A, shape (n,)
+
+    """
+    f = np.float32
+    kp, ki_ts, limit = f(Kp), f(f(Ki) * f(Ts)), f(u_max)
+    state = f(0.0)
+    output, states = np.empty_like(error), np.empty_like(error)
+    for k, e in enumerate(error):
+        summed = f(state + f(ki_ts * e))
+        u = f(f(kp * e) + summed)
+        if u > limit:
+            u, summed = limit, (state if e > 0 else summed)
+        elif u < -limit:
+            u, summed = f(-limit), (state if e < 0 else summed)
+        state = summed
+        output[k], states[k] = u, state
+    return output, states
+
+
+def run_weighted(
+    Kp: float, Ki: float, T: float, limit: float, asked: Single, ahead: Single, feed: Single,
+    seen: Single, *, weight: float = 1.0, follows: bool = False,
+) -> tuple[Single, Single]:  # fmt: skip
+    """Return (output, integrator) of the speed controller over sequences of what it is given.
+
+    Parameters
+    ----------
+    Kp, Ki : A s/rad and A/rad
+    T : s, from step to step
+    limit : A
+    asked, ahead : rad/s, the reference that is weighted and the one that is not, (n,)
+    feed : A, added ahead of the limit, (n,)
+    seen : rad/s, (n,)
+    weight : share of `asked` in the proportional part
+    follows : while limited the integrator is set so that the sum meets the limit, instead of
+        only moving back
+
+    """
+    f = np.float32
+    kp, ki_t, most, share = f(Kp), f(f(Ki) * f(T)), f(limit), f(weight)
+    state = f(0.0)
+    output, states = np.empty_like(asked), np.empty_like(asked)
+    for k in range(asked.size):
+        e = f(f(asked[k] + ahead[k]) - seen[k])
+        push = f(kp * f(f(f(share * asked[k]) + ahead[k]) - seen[k]))
+        summed = f(state + f(ki_t * e))
+        u = f(f(push + summed) + feed[k])
+        if not -most <= u <= most:
+            high = bool(u > most)
+            u = most if high else f(-most)
+            if follows:
+                summed = f(f(u - push) - feed[k])
+            elif (e > 0) if high else (e < 0):
+                summed = state
+        state = summed
+        output[k], states[k] = u, state
+    return output, states
+
+
+def run_section(section: tuple[float, float, float, float, float], x: Single) -> Single:
+    """Return `x` through one second-order section, transposed direct form II.
+
+    Parameters
+    ----------
+    section : b0, b1, b2, a1, a2 of z⁻¹, rounded to float32 as a drive holds them
+
+    """
+    f = np.float32
+    b0, b1, b2, a1, a2 = (f(c) for c in section)
+    one, two = f(0.0), f(0.0)
+    output = np.empty_like(x)
+    for k, given in enumerate(x):
+        y = f(f(b0 * given) + one)
+        one = f(f(f(b1 * given) - f(a1 * y)) + two)
+        two = f(f(b2 * given) - f(a2 * y))
+        output[k] = y
+    return output

@@ -1,0 +1,387 @@
+"""Inertia and friction from speeds that rise and fall both ways."""
+
+import math
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.errors import InputError
+from oarlock.experiments.common.checks import against_datasheet, convention
+from oarlock.experiments.identify.soundness import is_foreign
+from oarlock.experiments.identify.two_terminals import accuracy
+from oarlock.machine import Axis, SensorKind
+from oarlock.machine.doubts import doubt
+from oarlock.quantities import Origin, measured
+from oarlock.quantities.display import digits
+from oarlock.quantities.kinds import RPM
+from oarlock.records import Ask, Check, Finding, Record
+
+Array = NDArray[np.float64]
+
+
+Rows = NDArray[np.int_]
+
+
+_STRETCH = 0.25  # s, at most, of one cluster
+
+
+_WATER = 0.5  # of the residual that a square of speed must explain to be taken in
+
+
+_STILL = 0.05  # rad: less is no turning
+
+
+PAPER = 0.05  # standard uncertainty of a flux that a datasheet prints, where it says none
+
+
+_FLOORS = (0.002, 0.02, 0.005)  # of J, of the friction at top speed as B, of Tc
+
+
+@dataclass(frozen=True, slots=True)
+class _Stretch:
+    """One stretch of one direction, integrated twice and free of its own start."""
+
+    y: Array  # N m s2
+    X: Array  # (n, 5)
+    rows: Rows  # into the record
+    fast: float  # rad/s, mean size
+
+
+def estimate_mechanics(record: Record, axis: Axis) -> Finding:
+    """Return inertia, viscous and Coulomb friction, breakaway and load torque.
+
+    Parameters
+    ----------
+    record : columns t, theta_m, iq, and id where it is not zero
+    axis : for the torque: pole pairs, flux, inductances
+
+    Raises
+    ------
+    InputError : the shaft did not turn both ways
+
+    """
+    t, theta, torque = record["t"], record["theta_m"], _torque(record, axis)
+    speed = _speed(t, theta)
+    wanted = float(record.settings.get("speed", 0.0)) or float(np.abs(speed).max())
+    top = float(np.quantile(np.abs(speed), 0.98))
+    if float(np.ptp(theta)) < _STILL:
+        return _did_not_turn(record, 0.0, 1.0)
+    if top < 0.1 * wanted:
+        return _did_not_turn(record, top, wanted)
+    least = (0.16 if axis.sensor.kind is SensorKind.HALL else 0.06) * top
+    parts = _stretches(t, theta, torque, speed, least)
+    ways = {float(np.sign(part.X[-1, 2])) for part in parts}
+    if len(parts) < 4 or len(ways) < 2:
+        remedy = "Turn it both ways, with plateaus at two speeds at least"
+        raise InputError("too few stretches of steady direction", place=record.experiment,
+                         remedy=remedy)  # fmt: skip
+    found, cov = _chosen(parts)
+    square = bool(found[4] != 0.0)
+    limit = 1.5 * _slowest(t, speed, least)
+    quicker = [p for p in parts if p.fast > limit]
+    other = _solve(quicker, square=square)[0] if len(quicker) >= 4 else found
+    J, B, Tc, TL, Q = (float(v) for v in found)
+    spread = np.abs(other - found)
+    scale = _torque_doubt(record, axis)
+    std = _uncertainty(found, cov, spread, scale, top)
+    estimates = {
+        "machine.inertia": measured(J, std[0], "kg m2"),
+        "mechanics.viscous": measured(B, std[1], "N m s/rad"),
+        "mechanics.coulomb": measured(Tc, std[2], "N m"),
+        "mechanics.load_torque": measured(TL, std[3], "N m"),
+    }
+    if square:
+        estimates["mechanics.load_square"] = measured(Q, std[4], "N m s2/rad2")
+    breakaway = _breakaway(record, t, theta, torque)
+    if breakaway:
+        value = max(breakaway, 0.0)
+        estimates["mechanics.breakaway"] = measured(value, 0.1 * value, "N m")
+    evidence = _evidence(t, speed, _modelled(parts, found, t, theta))
+    return Finding(
+        quantity="inertia",
+        estimates=estimates,
+        extra={"time constant": measured(J / B if B > 0.0 else math.inf, None, "s")},
+        checks=tuple(_checks(record, axis, found, spread, top, wanted, std, evidence["misfit"])),
+        remark=("flux from paper, ±5 %; " if scale >= PAPER and "iq" in record.columns else "")
+        + f"friction {digits(Tc, 2)} N·m"
+        + (f", load {digits(TL, 2)}" if abs(TL) > 2.0 * std[3] else ""),
+        evidence=evidence,
+    )
+
+
+def _evidence(t: Array, speed: Array, model: Array) -> dict[str, Array]:
+    """Return what is drawn: the speed, what was fitted, and what is left, in rpm."""
+    rpm = 1.0 / RPM
+    shown = np.linspace(0, t.size - 1, min(t.size, 1500)).astype(int)
+    misfit = np.where(np.isfinite(model), (speed - model) * rpm, 0.0)
+    return {
+        "x": t[shown], "y": speed[shown] * rpm, "fit_x": t[shown],
+        "fitted": np.where(np.isfinite(model), model * rpm, speed * rpm)[shown],
+        "residual": misfit[shown],
+        "misfit": misfit,
+    }  # fmt: skip
+
+
+def _uncertainty(found: Array, cov: Array, spread: Array, scale: float, top: float) -> list[float]:
+    """Return the standard uncertainty of J, B, Tc, TL and Q.
+
+    Parameters
+    ----------
+    spread : by how much the quicker stretches alone give another answer
+    scale : ratio by which the torque may be wrong
+    top : rad/s
+
+    """
+    J, B, Tc, _, Q = (float(v) for v in found)
+    loss = max(abs(B) * top + abs(Tc) + abs(Q) * top**2, 1e-12)
+    floors = (
+        _FLOORS[0] * J, _FLOORS[1] * loss / top, _FLOORS[2] * loss, _FLOORS[2] * loss,
+        _FLOORS[1] * loss / top**2,
+    )  # fmt: skip
+    return [
+        math.sqrt(max(float(cov[i, i]), 0.0) + (0.5 * float(spread[i])) ** 2
+                  + (scale * float(found[i])) ** 2 + floors[i] ** 2)
+        for i in range(5)
+    ]  # fmt: skip
+
+
+def _did_not_turn(record: Record, top: float, wanted: float) -> Finding:
+    share = 100.0 * top / wanted
+    check = Check(
+        code="shaft turned",
+        passed=False,
+        sentence=f"The shaft reached {share:.0f} % of the speed asked for (95 needed): brake on, "
+        "locked, too little torque, or this is not its angle",
+        ask=Ask.WEAKER,
+    )
+    return Finding(quantity="inertia", estimates={}, checks=(check,), remark="did not turn",
+                   evidence={"x": record["t"][::20], "y": record["theta_m"][::20],
+                             "fit_x": record["t"][::20], "fitted": record["theta_m"][::20],
+                             "residual": 0.0 * record["t"][::20]})  # fmt: skip
+
+
+def _torque(record: Record, axis: Axis) -> Array:
+    i_d = record.columns.get("id", np.zeros(record.rows))
+    if "iq" not in record.columns and "torque" in record.columns:
+        return np.asarray(record["torque"])
+    m = axis.machine
+    reluctance = (m.Ld.value - m.Lq.value) * i_d
+    return 1.5 * m.pole_pairs.value * (m.psi.value + reluctance) * record["iq"]
+
+
+def _speed(t: Array, theta: Array) -> Array:
+    """Return a speed for looking at and for cutting into stretches, never for the fit."""
+    from scipy.ndimage import uniform_filter1d
+
+    step = float(np.median(np.diff(t)))
+    width = max(round(0.02 / step), 3)
+    smooth: Array = uniform_filter1d(np.gradient(theta, t), width, mode="nearest")
+    return smooth
+
+
+def _stretches(t: Array, theta: Array, torque: Array, speed: Array, least: float) -> list[_Stretch]:
+    """Cut where the direction or the time jumps, and into clusters of a quarter second."""
+    step = float(np.median(np.diff(t)))
+    way = np.where(speed > least, 1, np.where(speed < -least, -1, 0))
+    cut = np.flatnonzero((np.diff(way) != 0) | (np.diff(t) > 3.0 * step)) + 1
+    found = []
+    for piece in np.split(np.arange(t.size), cut):
+        if piece.size * step < 0.06 or way[piece[0]] == 0:
+            continue
+        for rows in np.array_split(piece, max(round(piece.size * step / _STRETCH), 1)):
+            found.append(_stretch(rows, t, theta, torque, speed, float(way[rows[0]])))
+    return found
+
+
+def _stretch(
+    rows: Rows, t: Array, theta: Array, torque: Array, speed: Array, way: float
+) -> _Stretch:
+    time = t[rows] - t[rows[0]]
+    angle = theta[rows] - theta[rows[0]]
+    X = np.column_stack([
+        angle, _integral(angle, time), way * 0.5 * time**2, 0.5 * time**2,
+        way * _integral(_integral(speed[rows] ** 2, time), time),
+    ])  # fmt: skip
+    y = _integral(_integral(torque[rows], time), time)
+    free = np.column_stack([np.ones_like(time), time])
+    Q, _ = np.linalg.qr(free)
+    weight = 1.0 / (float(time[-1]) ** 2 * math.sqrt(time.size))
+    X, y = (X - Q @ (Q.T @ X)) * weight, (y - Q @ (Q.T @ y)) * weight
+    fast = abs(float(angle[-1] / time[-1]))
+    return _Stretch(y, X, rows, fast)
+
+
+def _slowest(t: Array, speed: Array, least: float) -> float:
+    """Return the slowest speed (rad/s) that was held for a while; 0 where none was."""
+    from scipy.ndimage import uniform_filter1d
+
+    step = float(np.median(np.diff(t)))
+    change = np.abs(np.gradient(uniform_filter1d(speed, max(round(0.05 / step), 3)), t))
+    moving = np.abs(speed) > least
+    if not moving.any():
+        return 0.0
+    held = moving & (change < 0.25 * float(np.quantile(change[moving], 0.9)))
+    return float(np.quantile(np.abs(speed[held]), 0.1)) if np.mean(held) > 0.05 else 0.0
+
+
+def _torque_doubt(record: Record, axis: Axis) -> float:
+    """Return the standard uncertainty of the torque's scale, as a ratio.
+
+    A flux from paper counts with what the datasheet says, or five per cent; instruments of a
+    bench with their accuracy.
+    """
+    gain = accuracy(record) if is_foreign(record) else 0.0
+    if "iq" not in record.columns:
+        return gain
+    psi = axis.machine.psi
+    flux = psi.std / psi.value if psi.std else PAPER
+    return math.hypot(gain, flux)
+
+
+def _integral(values: Array, t: Array) -> Array:
+    from scipy.integrate import cumulative_trapezoid
+
+    return np.asarray(cumulative_trapezoid(values, t, initial=0.0), dtype=np.float64)
+
+
+def _chosen(parts: list[_Stretch]) -> tuple[Array, Array]:
+    """Return the fit, with a square of speed where that explains much of what is left."""
+    plain, squared = _solve(parts, square=False), _solve(parts, square=True)
+    left = [
+        math.sqrt(sum(float(np.sum((p.y - p.X @ found) ** 2)) for p in parts))
+        for found, _ in (plain, squared)
+    ]
+    sure = squared[0][4] > 4.0 * math.sqrt(max(float(squared[1][4, 4]), 0.0))
+    return squared if left[1] < (1.0 - _WATER) * left[0] and sure else plain
+
+
+def _solve(parts: list[_Stretch], *, square: bool) -> tuple[Array, Array]:
+    """Return (J, B, Tc, TL, Q) and their covariance, robust over stretches."""
+    X, y = np.vstack([part.X for part in parts]), np.concatenate([part.y for part in parts])
+    used = 5 if square else 4
+    X = X[:, :used]
+    scale = np.linalg.norm(X, axis=0)
+    scale[scale == 0.0] = 1.0
+    found, *_ = np.linalg.lstsq(X / scale, y, rcond=None)
+    found = found / scale
+    bread = np.linalg.pinv((X / scale).T @ (X / scale))
+    meat = np.zeros((used, used))
+    for part in parts:
+        score = (part.X[:, :used] / scale).T @ (part.y - part.X[:, :used] @ found)
+        meat += np.outer(score, score)
+    many = len(parts)
+    cov = bread @ meat @ bread * many / max(many - used, 1) / np.outer(scale, scale)
+    whole, full = np.zeros(5), np.zeros((5, 5))
+    whole[:used], full[:used, :used] = found, cov
+    return whole, full
+
+
+def _modelled(parts: list[_Stretch], found: Array, t: Array, theta: Array) -> Array:
+    """Return the speed that the fit gives on each stretch, from the angle's own residual."""
+    speed = np.full(t.size, math.nan)
+    J = max(float(found[0]), 1e-12)
+    for part in parts:
+        time = t[part.rows] - t[part.rows[0]]
+        weight = 1.0 / (float(time[-1]) ** 2 * math.sqrt(time.size))
+        off = (part.y - part.X @ found) / weight / J  # rad, what the model leaves of the angle
+        speed[part.rows] = np.gradient(theta[part.rows] + off, time)
+    from scipy.ndimage import uniform_filter1d
+
+    step = float(np.median(np.diff(t)))
+    width = max(round(0.02 / step), 3)
+    known = np.isfinite(speed)
+    smooth = uniform_filter1d(np.where(known, speed, 0.0), width)
+    share = uniform_filter1d(known.astype(float), width)
+    return np.where(share > 0.99, smooth, math.nan)
+
+
+def _breakaway(record: Record, t: Array, theta: Array, torque: Array) -> float:
+    """Return the torque at which a creeping reference first moved the shaft; 0: not creeping."""
+    starts = record.settings.get("creeps", [])
+    creep = float(record.settings.get("creep", 0.0))
+    from scipy.ndimage import uniform_filter1d
+
+    step = float(np.median(np.diff(t)))
+    width = max(round(0.01 / step), 1)
+    smooth, angle = uniform_filter1d(torque, width), uniform_filter1d(theta, width)
+    sizes = []
+    for start in starts:
+        rows = np.flatnonzero((t >= t[0] + start) & (t <= t[0] + start + creep))
+        moved = np.abs(angle[rows] - angle[rows[:1]]) > math.radians(0.1)
+        first = int(np.argmax(moved)) if moved.any() else 0
+        if first:
+            sizes.append(float(np.abs(smooth[rows[: first + 1]]).max()))
+    return float(np.mean(sizes)) if sizes else 0.0
+
+
+def _checks(
+    record: Record, axis: Axis, found: Array, spread: Array, top: float, wanted: float,
+    std: list[float], misfit: Array,
+) -> list[Check]:  # fmt: skip
+    J, B, Tc, _, Q = (float(v) for v in found)
+    loss = max(abs(B) * top + abs(Tc) + abs(Q) * top**2, 1e-12)
+    bent = float(spread[1] * top + spread[2] + spread[4] * top**2) / loss
+    printed = _printed(axis)
+    reached = top / wanted
+    rms = float(np.sqrt(np.mean(misfit**2)))
+    allowed = max(0.01 * top / RPM, 1.0)
+    coupled = printed is not None and 1.5 * printed < J
+    return [
+        Check(
+            code="shaft turned",
+            passed=reached > 0.9,
+            sentence=f"The shaft reached {100 * reached:.0f} % of the speed asked for (90 needed)"
+            + ("" if reached > 0.9 else ": too little torque, or a load"),
+            ask=Ask.WEAKER,
+        ),
+        Check(
+            code="signs",
+            passed=J > 0.0 and -3.0 * std[1] < B and Tc > -3.0 * std[2],
+            sentence="Inertia and friction are above zero"
+            if J > 0.0
+            else "Inertia comes out negative: is the sensor's direction reversed?",
+        ),
+        Check(
+            code="friction model",
+            passed=bent <= 0.10,
+            sentence=f"Without the slowest plateaus friction changes by {100 * bent:.0f} % "
+            "(10 % allowed)"
+            + ("" if bent <= 0.10 else ": no straight line, is it cold or rubbing?"),
+        ),
+        Check(
+            code="residual",
+            passed=rms <= allowed,
+            sentence=f"Speed lies {digits(rms, 2)} rpm rms about the model "
+            f"({digits(allowed, 2)} allowed)",
+        ),
+        *_inertia_checks(J, printed, axis, coupled=coupled, foreign=is_foreign(record)),
+    ]
+
+
+def _printed(axis: Axis) -> float | None:
+    """Return the inertia as a datasheet says it; None where nothing was printed."""
+    J = axis.machine.inertia
+    return J.printed.value if J is not None and J.printed.origin is Origin.DATASHEET else None
+
+
+def _inertia_checks(
+    J: float, printed: float | None, axis: Axis, *, coupled: bool, foreign: bool
+) -> list[Check]:
+    """Hold an inertia against paper, or where nothing was printed against what can be."""
+    if printed is None:
+        why = doubt(axis.adopting("machine.inertia", measured(J, None, "kg m2")), "machine.inertia")
+        return [
+            Check(code="size", passed=not why,
+                  sentence=f"With it {why}" if why else "Nothing was printed to hold it against; "
+                  "it is a size that this machine can have")
+        ]  # fmt: skip
+    # A bench may give its current as RMS; a drive of ours does not.
+    check = against_datasheet(J, printed, 0.78 if foreign else 0.6, 1.5)
+    asked = bool(convention(J, printed))
+    if foreign and 0.78 * printed > J and not asked:
+        check = replace(check, sentence=f"{check.sentence}: is the current RMS, not peak?")
+        asked = True
+    if not coupled or asked:
+        return [check]
+    return [replace(check, sentence=f"{check.sentence}: is a load coupled?")]

@@ -1,0 +1,82 @@
+"""The current loop's target and gains."""
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, fields
+from enum import StrEnum
+
+from oarlock.machine.loop import Figure, Item, LoopSpec
+from oarlock.quantities.kinds import Kind
+
+KEY = "current"
+LABELS = {"Kp_d": "K~p~ d", "Ki_d": "K~i~ d", "Kp_q": "K~p~ q", "Ki_q": "K~i~ q"}
+
+
+class TargetKind(StrEnum):
+    """Which one figure of the current loop the user gives."""
+
+    CROSSOVER = "crossover"  # rad/s
+    BANDWIDTH = "bandwidth"  # rad/s
+    PHASE_MARGIN = "phase_margin"  # rad
+    TIME_CONSTANT = "time_constant"  # s
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CurrentTarget:
+    """What is asked of the current loop."""
+
+    kind: TargetKind
+    value: float  # SI: rad/s, rad or s
+    override_margin: bool = False  # allow a phase margin below 30°
+
+    def asked(self) -> Mapping[str, float | bool]:
+        """Return the one figure, and the override where it is set."""
+        more: dict[str, float | bool] = {"override_margin": True} if self.override_margin else {}
+        return {self.kind.value: self.value, **more}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CurrentGains:
+    """Parallel PI gains of both current controllers."""
+
+    Kp_d: float  # V/A
+    Ki_d: float  # V/(A s)
+    Kp_q: float
+    Ki_q: float
+
+    def listed(self) -> tuple[Item, ...]:
+        """Return all four."""
+        return (
+            Item("Kp_d", self.Kp_d, "V/A", LABELS["Kp_d"], "proportional gain, d axis"),
+            Item("Ki_d", self.Ki_d, "V/(A s)", LABELS["Ki_d"], "integral gain, d axis"),
+            Item("Kp_q", self.Kp_q, "V/A", LABELS["Kp_q"], "proportional gain, q axis"),
+            Item("Ki_q", self.Ki_q, "V/(A s)", LABELS["Ki_q"], "integral gain, q axis"),
+        )
+
+
+def _target(figures: Mapping[str, float], switches: Mapping[str, bool]) -> CurrentTarget:
+    if len(figures) != 1:
+        raise ValueError("exactly one figure decides the current loop")
+    name, value = next(iter(figures.items()))
+    override = switches.get("override_margin", False)
+    return CurrentTarget(kind=TargetKind(name), value=value, override_margin=override)
+
+
+DEFAULT = CurrentTarget(kind=TargetKind.PHASE_MARGIN, value=math.radians(60.0))
+CURRENT = LoopSpec(
+    key=KEY,
+    name="Current loop",
+    prefix="CUR",
+    figures=(
+        Figure(name="crossover", kind=Kind.FREQUENCY, scale=math.tau),
+        Figure(name="bandwidth", kind=Kind.FREQUENCY, scale=math.tau),
+        Figure(name="phase_margin", kind=Kind.ANGLE),
+        Figure(name="time_constant", kind=Kind.TIME),
+    ),
+    switches=("override_margin",),
+    make_target=_target,
+    gains=tuple(f.name for f in fields(CurrentGains)),
+    labels=LABELS,
+    make_gains=lambda numbers: CurrentGains(**numbers),
+    default=DEFAULT,
+)

@@ -1,0 +1,193 @@
+"""One compiled loop over the drive's samples: sense, watch, control, record, and let time pass."""
+
+import math
+
+import numpy as np
+
+from oarlock.jit import njit
+from oarlock.simulate.angle import angle, speed
+from oarlock.simulate.firmware import cascade, currents, frame
+from oarlock.simulate.layout import (
+    BUS,
+    BUS_NOW,
+    BUS_RIPPLE,
+    CLOCK,
+    EXPERIMENT_CLOCK,
+    FRAME,
+    HAND,
+    LATE_ALPHA,
+    LATE_BETA,
+    MA,
+    MAX_SPEED,
+    MAX_TIME,
+    MAX_TRAVEL,
+    MODE,
+    MODE_OFF,
+    N_CHANNELS,
+    RECORD,
+    RELEASE,
+    ROW,
+    ROW_SAMPLE,
+    RUNNING,
+    SAG_AT,
+    SAG_TO,
+    SAMPLES,
+    SEED,
+    SPEED_M,
+    SUMS,
+    TAU,
+    THETA_M,
+    THETA_START,
+    TRIP,
+    TRIP_CURRENT,
+    TRIP_LIMIT_SPEED,
+    TRIP_LIMIT_TIME,
+    TRIP_LIMIT_TRAVEL,
+    TRIP_NONE,
+    TRIP_OVERCURRENT,
+    TRIP_UNDERVOLTAGE,
+    TRIP_VOLTAGE,
+    TS,
+    U_ALPHA,
+    U_BETA,
+    V_ALPHA,
+    V_BETA,
+    V_BUS,
+    V_D_OUT,
+    V_Q_OUT,
+    W_E,
+    WAVE_NOW,
+    WIRE_A,
+    WORK_SIZE,
+    Numbers,
+    Row,
+    Whole,
+)  # fmt: skip
+from oarlock.simulate.plant import hand_speed, integrate, turn
+from oarlock.simulate.recorder import add_up, look, record
+from oarlock.simulate.sense import currents as sense_currents
+from oarlock.simulate.sense import read_sensor
+from oarlock.simulate.waves import wave
+
+_jit, _part = njit(), njit(inline=True)
+
+
+@_part
+def _bus(plant: Numbers, meta: Whole) -> float:
+    """Return the bus voltage now: its ripple, and the sag of some drives."""
+    time = meta[CLOCK] * plant[TS]
+    bus = plant[BUS] * (1.0 + plant[BUS_RIPPLE] * math.sin(2.0 * math.pi * 300.0 * time))
+    began = meta[EXPERIMENT_CLOCK] * plant[TS]
+    if meta[RUNNING] == 1 and plant[SAG_AT] >= 0.0 and began >= plant[SAG_AT]:
+        bus = plant[SAG_TO]
+    return float(bus)
+
+
+@_part
+def _watch(
+    firm: Numbers, table: Row, rows: int, state: Numbers, meta: Whole, work: Numbers, Ts: float
+) -> bool:
+    """Trip, go on to the next row, or end; return whether it still runs."""
+    ma, mb, mc = work[MA], work[MA + 1], work[MA + 2]
+    high = max(abs(ma), max(abs(mb), abs(mc))) > firm[TRIP_CURRENT]
+    if high and table[meta[ROW], MODE] != MODE_OFF:
+        meta[TRIP] = TRIP_OVERCURRENT
+    elif work[BUS_NOW] < firm[TRIP_VOLTAGE]:
+        meta[TRIP] = TRIP_UNDERVOLTAGE
+    elif abs(state[SPEED_M]) > firm[MAX_SPEED]:
+        meta[TRIP] = TRIP_LIMIT_SPEED
+    elif abs(state[THETA_M] - state[THETA_START]) > firm[MAX_TRAVEL]:
+        meta[TRIP] = TRIP_LIMIT_TRAVEL
+    elif meta[EXPERIMENT_CLOCK] * Ts > firm[MAX_TIME]:
+        meta[TRIP] = TRIP_LIMIT_TIME
+    elif meta[ROW_SAMPLE] >= table[meta[ROW], SAMPLES]:
+        meta[ROW] += 1
+        meta[ROW_SAMPLE] = 0
+        if meta[ROW] >= rows:
+            meta[RUNNING] = 2
+            return False
+    if meta[TRIP] != TRIP_NONE:
+        meta[RUNNING] = 3
+        return False
+    return True
+
+
+@_part
+def _apply(
+    plant: Numbers, state: Numbers, out: Numbers, bus: float, v_alpha: float, v_beta: float
+) -> None:
+    """Have the command computed now applied in the next period, each output where it is wired.
+
+    The observer sees a voltage when the current that it led to is sampled.
+    """
+    state[LATE_ALPHA], state[LATE_BETA] = state[U_ALPHA], state[U_BETA]
+    state[U_ALPHA], state[U_BETA] = v_alpha, v_beta
+    scale = bus / plant[BUS]
+    for j in range(3):
+        turned = j * TAU / 3.0
+        out[int(plant[WIRE_A + j])] = v_alpha * math.cos(turned) + v_beta * math.sin(turned)
+    state[V_ALPHA] = scale * (2.0 * out[0] - out[1] - out[2]) / 3.0
+    state[V_BETA] = scale * (out[1] - out[2]) / 1.7320508075688772
+
+
+@_jit
+def advance(
+    plant: Numbers, firm: Numbers, table: Row, rows: int, lines: Numbers, state: Numbers,
+    meta: Whole, history: Numbers, columns: Whole, trace: Row, sums: Numbers, totals: Numbers,
+    n: int,
+) -> None:  # fmt: skip
+    """Advance the drive by `n` control periods; every array is changed in place.
+
+    Parameters
+    ----------
+    plant, firm, state, meta : see `layout`
+    table : float32, (rows, 18), the steps being played
+    lines : float64, (lines, 3), of the multisine
+    history : float64, (256,), the last angles
+    columns : int64, (channels,), which quantities to record
+    trace : float32, (capacity, channels)
+    sums : float64, (channels known,), what the recorder has added up in its current bin
+    totals : float64, (rows, 3 + 7 channels), sums over whole rows
+    n : samples
+
+    """
+    Ts = plant[TS]
+    values, work = np.zeros(N_CHANNELS), np.zeros(WORK_SIZE)
+    phase, out = np.zeros(3), np.zeros(3)
+    for _ in range(n):
+        clock, seed = meta[CLOCK], meta[SEED]
+        work[BUS_NOW] = state[V_BUS] = _bus(plant, meta)
+        sense_currents(plant, firm, state, work, phase, seed, clock)
+        read_sensor(plant, state, seed, clock)
+        angle(firm, state, Ts)
+        speed(firm, state, meta, history, Ts)
+        running = meta[RUNNING] == 1
+        if running:
+            running = _watch(firm, table, rows, state, meta, work, Ts)
+        v_alpha, v_beta, hand = 0.0, 0.0, 0.0
+        gates, released = False, False
+        if running:
+            row = table[meta[ROW]]
+            released, gates = row[RELEASE] > 0.0, int(row[MODE]) != MODE_OFF
+            if not gates and plant[HAND] > 0.0:
+                hand = hand_speed(meta[EXPERIMENT_CLOCK] * Ts)
+            work[WAVE_NOW] = wave(row, lines, meta[ROW_SAMPLE], seed, clock, Ts)
+            frame(firm, state, meta, row, work, Ts)
+            cascade(firm, state, meta, row, work, Ts)
+            currents(firm, state, row, work, Ts)
+            lead = work[FRAME] + 1.5 * Ts * work[W_E]
+            c, s = math.cos(lead), math.sin(lead)
+            v_d, v_q = work[V_D_OUT], work[V_Q_OUT]
+            v_alpha, v_beta = v_d * c - v_q * s, v_d * s + v_q * c
+            if row[RECORD] > 0.0 or row[SUMS] > 0.0:
+                look(state, meta, work, history, values, Ts)
+            if row[RECORD] > 0.0:
+                record(firm, meta, values, sums, columns, trace)
+            if row[SUMS] > 0.0:
+                add_up(meta, row, work, values, columns, totals, Ts)
+            meta[ROW_SAMPLE] += 1
+            meta[EXPERIMENT_CLOCK] += 1
+        integrate(plant, state, gates)
+        turn(plant, state, released, hand)
+        _apply(plant, state, out, work[BUS_NOW], v_alpha, v_beta)
+        meta[CLOCK] += 1

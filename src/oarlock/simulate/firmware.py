@@ -1,0 +1,340 @@
+"""The firmware's controllers: current, speed and position, in float32 as it rounds.
+
+The same order of operations stands in `control.single`, where it is written to be read, and for
+the current controller in the C that the handover proof compiles.
+"""
+
+import math
+
+import numpy as np
+
+from oarlock.jit import njit
+from oarlock.simulate.layout import (
+    A_REF,
+    ACCELERATION,
+    ANGLE,
+    BUS_NOW,
+    CUT,
+    DECOUPLE,
+    F_LD,
+    F_LQ,
+    F_OBSERVER,
+    F_PAIRS,
+    F_PSI,
+    F_SECTIONS,
+    F_ZERO,
+    FRAME,
+    FRAME_AT,
+    KI_D,
+    KI_Q,
+    KI_W,
+    KP_D,
+    KP_Q,
+    KP_W,
+    KP_X,
+    M_ALPHA,
+    M_BETA,
+    MA,
+    MAX_CURRENT,
+    MB,
+    MC,
+    MODE,
+    MODE_CARRIED,
+    MODE_FIXED,
+    MODE_OFF,
+    MODE_POSITION,
+    MODE_SENSORLESS,
+    MODE_SPEED,
+    MODE_VOLTAGE,
+    ON_ID,
+    ON_IQ,
+    ON_LOAD,
+    ON_POSITION,
+    ON_SPEED,
+    ON_TORQUE,
+    ON_VD,
+    ON_VQ,
+    PUSH,
+    R_D,
+    R_Q,
+    REF_D,
+    REF_Q,
+    REF_W,
+    ROW_SAMPLE,
+    S_SECTIONS,
+    SECTION_SIZE,
+    SEEN_SPEED,
+    SEEN_THETA,
+    SINCE,
+    SPEED_M,
+    SPEED_SECTIONS,
+    SPEED_USED,
+    SUM_D,
+    SUM_Q,
+    SUM_W,
+    TARGET,
+    THETA_M,
+    THETA_START,
+    TORQUE_SECTIONS,
+    TORQUE_TO_CURRENT,
+    TRIP,
+    TRIP_LIMIT_CURRENT,
+    TRIP_OSCILLATION,
+    V_D_OUT,
+    V_Q_OUT,
+    W_ACCELERATION,
+    W_E,
+    W_EVERY,
+    W_HOLD,
+    W_LIMIT,
+    W_PLAIN,
+    W_REF,
+    W_WEIGHT,
+    WATCH,
+    WATCH_AGE,
+    WATCH_BEFORE,
+    WATCH_COUNT,
+    WATCH_LENGTH,
+    WATCH_MEAN,
+    WATCH_PEAK,
+    WATCH_SIDE,
+    WAVE_NOW,
+    X_FROM,
+    X_LIMIT,
+    X_REF,
+    X_SPEED,
+    Y_D,
+    Y_Q,
+    Numbers,
+    Row,
+    Single,
+    Whole,
+)
+from oarlock.simulate.observer import observe
+from oarlock.simulate.waves import move
+
+_jit = njit(inline=True)
+# The watch: half-cycles in a row, by what ratio each may fall short of the one before, from which
+# share of the limit on, how alike their lengths, and over which time the slow mean is taken.
+_HALVES, _GROWS, _SHARE, _ALIKE, _SLOW = 6, 0.97, 0.15, 1.4, 0.02
+
+
+@_jit
+def control(
+    e: Single, kp: Single, ki_ts: Single, total: Single, limit: Single
+) -> tuple[Single, Single]:
+    """One PI step in float32, limited, holding its integral while limited."""
+    summed = np.float32(total + np.float32(ki_ts * e))
+    u = np.float32(np.float32(kp * e) + summed)
+    if u > limit:
+        return limit, (total if e > 0 else summed)
+    if u < -limit:
+        return np.float32(-limit), (total if e < 0 else summed)
+    return u, summed
+
+
+@_jit
+def weighted(
+    e: Single,
+    p: Single,
+    feed: Single,
+    kp: Single,
+    ki_t: Single,
+    total: Single,
+    limit: Single,
+    follows: bool,
+) -> tuple[Single, Single]:  # fmt: skip
+    """One step of a PI whose proportional part sees another error than its integral; float32.
+
+    While limited, the integral only moves back, or `follows`: it is set so that the sum just
+    meets the limit.
+    """
+    push = np.float32(kp * p)
+    summed = np.float32(total + np.float32(ki_t * e))
+    u = np.float32(np.float32(push + summed) + feed)
+    if -limit <= u <= limit:
+        return u, summed
+    held = limit if u > limit else np.float32(-limit)
+    if follows:
+        return held, np.float32(np.float32(held - push) - feed)
+    outward = e > 0 if u > limit else e < 0
+    return held, (total if outward else summed)
+
+
+@_jit
+def filtered(firm: Numbers, state: Numbers, x: Single, first: int, many: int) -> Single:
+    """Pass one number through second-order sections, transposed direct form II in float32."""
+    for n in range(first, first + many):
+        at, kept = F_SECTIONS + SECTION_SIZE * n, S_SECTIONS + 2 * n
+        if firm[at] > 0.0:
+            one, two = np.float32(state[kept]), np.float32(state[kept + 1])
+            y = np.float32(np.float32(np.float32(firm[at + 1]) * x) + one)
+            state[kept] = np.float32(
+                np.float32(
+                    np.float32(np.float32(firm[at + 2]) * x)
+                    - np.float32(np.float32(firm[at + 4]) * y)
+                )
+                + two
+            )
+            state[kept + 1] = np.float32(
+                np.float32(np.float32(firm[at + 3]) * x) - np.float32(np.float32(firm[at + 5]) * y)
+            )
+            x = y
+    return x
+
+
+@_jit
+def frame(firm: Numbers, state: Numbers, meta: Whole, row: Row, work: Numbers, Ts: float) -> None:
+    """Work out the frame of this sample, and the currents in it."""
+    mode, ma, mb, mc = int(row[MODE]), work[MA], work[MB], work[MC]
+    m_alpha, m_beta = (2.0 * ma - mb - mc) / 3.0, (mb - mc) / 1.7320508075688772
+    state[M_ALPHA], state[M_BETA] = m_alpha, m_beta
+    if firm[F_OBSERVER] > 0.0 and mode != MODE_OFF:
+        observe(firm, state, Ts)
+    w_e = state[SPEED_M] * firm[F_PAIRS]
+    at = state[THETA_M] * firm[F_PAIRS] - firm[F_ZERO]
+    if mode in (MODE_FIXED, MODE_VOLTAGE, MODE_CARRIED):
+        w_e = float(row[REF_W])
+        at = float(row[ANGLE]) + w_e * meta[ROW_SAMPLE] * Ts
+        if mode == MODE_CARRIED:  # on from where the frame is
+            at = state[FRAME_AT] + w_e * Ts
+    elif mode == MODE_SENSORLESS:
+        at, w_e = state[SEEN_THETA], state[SEEN_SPEED]
+    state[FRAME_AT] = at
+    c, s = math.cos(at), math.sin(at)
+    work[FRAME], work[W_E] = at, w_e
+    work[Y_D] = np.float32(m_alpha * c + m_beta * s)
+    work[Y_Q] = np.float32(m_beta * c - m_alpha * s)
+
+
+@_jit
+def cascade(firm: Numbers, state: Numbers, meta: Whole, row: Row, work: Numbers, Ts: float) -> None:
+    """Work out both current references; the speed controller's new output counts next sample."""
+    mode, target, added = int(row[MODE]), int(row[TARGET]), work[WAVE_NOW]
+    work[R_D] = np.float32(row[REF_D] + (added if target == ON_ID else 0.0))
+    more = added if target == ON_IQ else 0.0
+    push = added * firm[TORQUE_TO_CURRENT] if target == ON_TORQUE else 0.0
+    closed = mode in (MODE_SPEED, MODE_SENSORLESS, MODE_POSITION)
+    if closed:
+        push += state[PUSH]
+    push = float(filtered(firm, state, np.float32(push), 0, TORQUE_SECTIONS))
+    if target == ON_LOAD:
+        push += added * firm[TORQUE_TO_CURRENT]
+    work[R_Q] = np.float32(row[REF_Q] + more + push)
+    at = state[THETA_M] - state[THETA_START]
+    if mode == MODE_POSITION:
+        if meta[ROW_SAMPLE] == 0:
+            state[X_FROM] = state[X_REF]
+        x, w, a = move(row, meta[ROW_SAMPLE] * Ts)
+        state[X_REF], state[W_REF], state[A_REF] = state[X_FROM] + x, w, a
+    else:
+        state[X_REF] = at
+        _ramp(state, row, added if target == ON_SPEED else 0.0, Ts)
+    if closed:
+        if meta[SINCE] == 0:  # the speed has just been measured
+            _speed(firm, state, row, work, at, Ts)
+        if firm[WATCH] > 0.0:
+            _watch(firm, state, meta, work, Ts)
+    if math.hypot(work[Y_D], work[Y_Q]) > firm[MAX_CURRENT]:
+        meta[TRIP] = TRIP_LIMIT_CURRENT
+
+
+@_jit
+def _ramp(state: Numbers, row: Row, added: float, Ts: float) -> None:
+    """Bring the speed asked for to the row's, at once or at its acceleration."""
+    wanted, steep = float(row[REF_W]), float(row[ACCELERATION])
+    if int(row[MODE]) not in (MODE_SPEED, MODE_SENSORLESS):
+        state[W_PLAIN] = state[W_REF] = state[SPEED_M]
+        state[A_REF] = 0.0
+        return
+    before, now, state[A_REF] = state[W_PLAIN], wanted, 0.0
+    if steep > 0.0:
+        now = min(max(wanted, before - steep * Ts), before + steep * Ts)
+        state[A_REF] = math.copysign(steep, now - before) if now != before else 0.0
+    state[W_PLAIN], state[W_REF] = now, now + added
+
+
+@_jit
+def _speed(firm: Numbers, state: Numbers, row: Row, work: Numbers, at: float, Ts: float) -> None:
+    """One step of the speed controller, and in position mode of the one round it."""
+    mode, pairs = int(row[MODE]), max(firm[F_PAIRS], 1.0)
+    seen = work[W_E] / pairs if mode == MODE_SENSORLESS else state[SPEED_M]
+    y = filtered(firm, state, np.float32(seen), TORQUE_SECTIONS, SPEED_SECTIONS)
+    state[SPEED_USED] = y
+    asked, ahead = np.float32(state[W_REF]), np.float32(0.0)
+    if mode == MODE_POSITION:
+        wanted = state[X_REF] + (work[WAVE_NOW] if int(row[TARGET]) == ON_POSITION else 0.0)
+        asked = np.float32(np.float32(firm[KP_X]) * np.float32(wanted - at))
+        ahead = np.float32(np.float32(firm[X_SPEED]) * np.float32(state[W_REF]))
+        most = np.float32(firm[X_LIMIT])
+        if most > 0.0:
+            asked = min(max(asked, np.float32(-most)), most)
+    e = np.float32(np.float32(asked + ahead) - y)
+    p = np.float32(np.float32(np.float32(np.float32(firm[W_WEIGHT]) * asked) + ahead) - y)
+    feed = np.float32(np.float32(firm[W_ACCELERATION]) * np.float32(state[A_REF]))
+    limit = np.float32(firm[W_LIMIT] if firm[W_LIMIT] > 0.0 else firm[MAX_CURRENT] * 0.9)
+    period = np.float32(Ts * max(int(firm[W_EVERY]), 1))
+    push, kept = weighted(
+        e, p, feed, np.float32(firm[KP_W]), np.float32(np.float32(firm[KI_W]) * period),
+        np.float32(state[SUM_W]), limit, firm[W_HOLD] > 0.0,
+    )  # fmt: skip
+    state[SUM_W], state[PUSH] = kept, push
+
+
+@_jit
+def _watch(firm: Numbers, state: Numbers, meta: Whole, work: Numbers, Ts: float) -> None:
+    """Trip where the torque asked for swings wider with every half-cycle."""
+    state[WATCH_MEAN] += (work[R_Q] - state[WATCH_MEAN]) * min(Ts / _SLOW, 1.0)
+    swing = work[R_Q] - state[WATCH_MEAN]
+    state[WATCH_AGE] += Ts
+    side = 1.0 if swing >= 0.0 else -1.0
+    if side == state[WATCH_SIDE]:
+        state[WATCH_PEAK] = max(state[WATCH_PEAK], abs(swing))
+        return
+    limit = firm[W_LIMIT] if firm[W_LIMIT] > 0.0 else firm[MAX_CURRENT] * 0.9
+    length, before = state[WATCH_AGE], state[WATCH_LENGTH]
+    alike = before > 0.0 and 1.0 / _ALIKE < length / before < _ALIKE
+    grows = state[WATCH_PEAK] >= _GROWS * state[WATCH_BEFORE]
+    if alike and grows and state[WATCH_PEAK] > _SHARE * limit:
+        state[WATCH_COUNT] += 1.0
+    else:
+        state[WATCH_COUNT] = 0.0
+    if state[WATCH_COUNT] >= _HALVES:
+        meta[TRIP] = TRIP_OSCILLATION
+    state[WATCH_BEFORE], state[WATCH_LENGTH] = state[WATCH_PEAK], length
+    state[WATCH_PEAK], state[WATCH_AGE], state[WATCH_SIDE] = abs(swing), 0.0, side
+
+
+@_jit
+def currents(firm: Numbers, state: Numbers, row: Row, work: Numbers, Ts: float) -> None:
+    """Work out both voltages: two PI steps in float32, the circle with d first, decoupling."""
+    mode, target, added = int(row[MODE]), int(row[TARGET]), work[WAVE_NOW]
+    gates, ts32 = mode != MODE_OFF, np.float32(Ts)
+    v_max = np.float32(work[BUS_NOW] / 1.7320508075688772)
+    v_d, v_q = 0.0, 0.0
+    if mode == MODE_VOLTAGE:
+        v_d, v_q = work[R_D], work[R_Q]
+    elif gates:
+        u_d, sum_d = control(
+            np.float32(np.float32(work[R_D]) - np.float32(work[Y_D])), np.float32(firm[KP_D]),
+            np.float32(np.float32(firm[KI_D]) * ts32), np.float32(state[SUM_D]), v_max,
+        )  # fmt: skip
+        room = np.float32(math.sqrt(max(float(v_max) ** 2 - float(u_d) ** 2, 0.0)))
+        u_q, sum_q = control(
+            np.float32(np.float32(work[R_Q]) - np.float32(work[Y_Q])), np.float32(firm[KP_Q]),
+            np.float32(np.float32(firm[KI_Q]) * ts32), np.float32(state[SUM_Q]), room,
+        )  # fmt: skip
+        state[SUM_D], state[SUM_Q] = sum_d, sum_q
+        v_d, v_q = float(u_d), float(u_q)
+    turning = mode in (MODE_FIXED, MODE_VOLTAGE, MODE_CARRIED)
+    if firm[DECOUPLE] > 0.0 and gates and not turning:
+        v_d -= work[W_E] * firm[F_LQ] * work[Y_Q]
+        v_q += work[W_E] * (firm[F_LD] * work[Y_D] + firm[F_PSI])
+    if gates:
+        v_d += added if target == ON_VD else 0.0
+        v_q += added if target == ON_VQ else 0.0
+    size = math.hypot(v_d, v_q)
+    work[CUT] = 1.0 if size >= 0.9999 * float(v_max) else 0.0
+    if size > float(v_max):
+        v_d, v_q = v_d * float(v_max) / size, v_q * float(v_max) / size
+    work[V_D_OUT], work[V_Q_OUT] = v_d, v_q

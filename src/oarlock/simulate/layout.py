@@ -1,0 +1,156 @@
+"""Where each number lies in the arrays that the compiled drive works on.
+
+Plain names instead of objects: compiled code takes arrays. What a parameter is called on the
+wire stands in `PLACES`; a test holds it to the contract of the drive.
+"""
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+# Arrays that the parts of the kernel share; rows of the step table and the trace are float32.
+Numbers = NDArray[np.float64]
+Whole = NDArray[np.int64]
+Row = NDArray[np.float32]
+Single = np.float32
+
+# Plant: indices into `plant` (float64). SI, phase, peak.
+(R, LD, LQ, LQ_SATURATED, I_SATURATION, PSI, PAIRS, INERTIA, VISCOUS, COULOMB, BRAKE) = range(11)
+(V_DEAD, I_KNEE, BUS, BUS_RIPPLE, COUNT, FULL_SCALE, NOISE) = range(11, 18)
+(OFFSET_A, OFFSET_B, OFFSET_C, GAIN_A, GAIN_B, GAIN_C, ENCODER_COUNTS, TS) = range(18, 26)
+(SAG_AT, SAG_TO, LD_BEND, I_BEND) = range(26, 30)
+# The shaft: static over sliding friction, extra friction backwards, cogging, load.
+(STICTION, COULOMB_BACK, COGGING, COGGING_ORDER, LOAD, LOAD_SQUARE, BRAKE_STUCK, HAND) = range(
+    30, 38
+)
+# Wiring: motor phase on each output, output on each current sensor, open phase (-1: none).
+(WIRE_A, WIRE_B, WIRE_C, SENSE_A, SENSE_B, SENSE_C, OPEN_PHASE, CLIP_A) = range(38, 46)
+# The position sensor and its faults.
+(KIND, SENSOR_SIDE, SENSOR_ZERO, SENSOR_PAIRS, RUNOUT, RUNOUT_PHASE, HYSTERESIS) = range(46, 53)
+(SINE_GAIN, COSINE_GAIN, SINE_OFFSET, COSINE_OFFSET, SKEW, SENSOR_NOISE) = range(53, 59)
+(MISSING, SLIP, INDEX_WANDER, HALL_STEP, HALL_STUCK, HALL_SHORT, HALL_SPREAD) = range(59, 66)
+HALL_EDGE = 66  # and five more: rad, electrical, of each hall's rise and fall
+# A second mass on a shaft that twists (stiffness 0: one rigid mass); by what share friction is
+# higher near standstill, and the speed over which that dies out.
+(LOAD_INERTIA, STIFFNESS, SHAFT_DAMPING, STRIBECK, STRIBECK_SPEED) = range(72, 77)
+PLANT_SIZE = 77
+SENSOR_NONE, SENSOR_ENCODER, SENSOR_RESOLVER, SENSOR_HALL = 0, 1, 2, 3
+
+# Firmware: indices into `firm` (float64 that hold float32 values).
+(KP_D, KI_D, KP_Q, KI_Q, KP_W, KI_W, TORQUE_TO_CURRENT, DECOUPLE, F_LD, F_LQ, F_PSI) = range(11)
+(TRIP_CURRENT, TRIP_VOLTAGE, MAX_CURRENT, MAX_SPEED, MAX_TRAVEL, MAX_TIME) = range(11, 17)
+(DECIMATION, AVERAGE, F_PAIRS, F_OFFSET_A, F_OFFSET_B, F_OFFSET_C, F_UNSENSED) = range(17, 24)
+(F_KIND, F_COUNTS, F_SENSOR_PAIRS, F_SIDE, F_ZERO, F_SINE, F_COSINE, F_RATIO, F_SKEW) = range(
+    24, 33
+)
+F_HALL = 33  # and seven more: rad, electrical, where each state begins; below -9: illegal
+(F_R, F_OBSERVER) = range(41, 43)
+# The speed controller: set-point weight, torque for each rad/s² asked for (A s²/rad), samples
+# from step to step, lag of the measured speed (s), limit (A, 0: nine tenths of the experiment's),
+# rule while limited, samples of the least-squares slope (below 3: the plain difference).
+(W_WEIGHT, W_ACCELERATION, W_EVERY, W_LAG, W_LIMIT, W_HOLD, W_SLOPE) = range(43, 50)
+# The position controller: 1/s, share of the speed asked for, limit of its output (rad/s).
+(KP_X, X_SPEED, X_LIMIT) = range(50, 53)
+WATCH = 53  # 1: trips on a growing oscillation of the torque asked for
+# Second-order sections, five numbers each (b0 b1 b2 a1 a2), and which of them are in use.
+TORQUE_SECTIONS, SPEED_SECTIONS = 4, 2
+SECTIONS = TORQUE_SECTIONS + SPEED_SECTIONS
+SECTION_SIZE = 6  # in use, then the five
+F_SECTIONS = 54
+FIRM_SIZE = F_SECTIONS + SECTIONS * SECTION_SIZE
+
+# Continuous and controller state: indices into `state` (float64).
+(I_D, I_Q, OMEGA, THETA, SUM_D, SUM_Q, SUM_W, V_ALPHA, V_BETA, THETA_START, V_BUS) = range(11)
+(THETA_M, SPEED_M, SENSOR_AT, COUNTS_AT, INDEX_AT, SINE_AT, COSINE_AT, ROUND_AT) = range(11, 19)
+(HALL_AT, HALL_AGE, HALL_FROM, HALL_SPEED, HALL_TURNS, HALL_BEFORE) = range(19, 25)
+(FLUX_A, FLUX_B, SEEN_THETA, SEEN_SPEED, U_ALPHA, U_BETA, M_ALPHA, M_BETA) = range(25, 33)
+(LATE_ALPHA, LATE_BETA, FRAME_AT, OMEGA_LOAD, TWIST) = range(33, 38)
+# The cascade: torque (A) that the speed controller wants, its filtered speed, references.
+(PUSH, SPEED_USED, X_REF, W_REF, A_REF, X_FROM, THETA_LAST, W_PLAIN) = range(38, 46)
+# The watch over the torque asked for: slow mean, half-cycle's peak, the one before, count.
+(WATCH_MEAN, WATCH_PEAK, WATCH_BEFORE, WATCH_COUNT, WATCH_AGE, WATCH_LENGTH, WATCH_SIDE) = range(
+    46, 53
+)
+S_SECTIONS = 53  # two numbers for each section
+STATE_SIZE = S_SECTIONS + 2 * SECTIONS
+HISTORY = 256  # angles kept for the slope
+SUBSTEPS = 4  # of the shaft, where it twists
+
+# Discrete state: indices into `meta` (int64).
+(RUNNING, ROW, ROW_SAMPLE, TRIP, RECORDED, CLOCK, BIN, EXPERIMENT_CLOCK, SEED) = range(9)
+(SUMMED, HISTORY_AT, HISTORY_LENGTH, SINCE) = range(9, 13)
+META_SIZE = 13
+
+# What one sample has worked out: indices into `work` (float64), made anew each time.
+(MA, MB, MC, WAVE_NOW, FRAME, W_E, Y_D, Y_Q, R_D, R_Q, V_D_OUT, V_Q_OUT, BUS_NOW) = range(13)
+(ADDED, CUT) = range(13, 15)
+WORK_SIZE = 15
+
+# One row of the step table.
+(SAMPLES, MODE, ANGLE, REF_D, REF_Q, WAVE, TARGET, AMPLITUDE, FREQUENCY, PHASE, RECORD, REF_W) = (
+    range(12)
+)
+(RELEASE, END_FREQUENCY, DISTANCE, ACCELERATION, JERK_TIME, SUMS) = range(12, 18)
+ROW_SIZE = 18
+MODE_ROTOR, MODE_FIXED, MODE_SPEED, MODE_VOLTAGE, MODE_OFF, MODE_SENSORLESS = 0, 1, 2, 3, 4, 5
+MODE_CARRIED, MODE_POSITION = 6, 7
+WAVE_NONE, WAVE_SINE, WAVE_SQUARE, WAVE_STEP, WAVE_NOISE, WAVE_CHIRP, WAVE_LINES = range(7)
+ON_VD, ON_VQ, ON_ID, ON_IQ, ON_TORQUE, ON_SPEED, ON_LOAD, ON_POSITION = range(1, 9)
+# One line of a multisine: Hz, amplitude (unit of the target), rad.
+LINE_SIZE = 3
+MAX_LINES = 64
+
+# Sums over a row: its number, samples, those with the voltage at its limit; each channel's.
+SUMS_HEAD = 3
+(SUM_FIRST, SUM_X, SUM_XX, SUM_COS, SUM_SIN, SUM_LEAST, SUM_MOST) = range(7)
+SUMS_EACH = 7
+
+TRIP_NONE, TRIP_OVERCURRENT, TRIP_UNDERVOLTAGE, TRIP_HEARTBEAT = 0, 1, 2, 3
+TRIP_LIMIT_CURRENT, TRIP_LIMIT_SPEED, TRIP_LIMIT_TRAVEL, TRIP_LIMIT_TIME = 4, 5, 6, 7
+TRIP_RECORDER_FULL, TRIP_OSCILLATION = 8, 9
+
+CHANNELS = (
+    "t", "ia", "ib", "ic", "id", "iq", "vd", "vq", "id_ref", "iq_ref", "theta_e", "theta_m",
+    "speed", "vdc", "counts", "index", "sine", "cosine", "hall", "theta_observed",
+    "speed_ref", "position_ref", "torque_ref", "dtheta",
+)  # fmt: skip
+N_CHANNELS = len(CHANNELS)
+HALL_CHANNEL = CHANNELS.index("hall")
+TAU = 2.0 * math.pi
+
+# Parameters of the contract by their names there.
+PLACES: dict[str, int] = {
+    "Current controller.Kp d": KP_D, "Current controller.Ki d": KI_D,
+    "Current controller.Kp q": KP_Q, "Current controller.Ki q": KI_Q,
+    "Current controller.Decoupling": DECOUPLE,
+    "Speed controller.Kp": KP_W, "Speed controller.Ki": KI_W,
+    "Speed controller.Set-point weight": W_WEIGHT,
+    "Speed controller.Acceleration": W_ACCELERATION, "Speed controller.Divider": W_EVERY,
+    "Speed controller.Lag": W_LAG, "Speed controller.Current limit": W_LIMIT,
+    "Speed controller.Anti-windup": W_HOLD, "Speed controller.Slope": W_SLOPE,
+    "Position controller.Kp": KP_X, "Position controller.Speed share": X_SPEED,
+    "Position controller.Speed limit": X_LIMIT,
+    "Machine.Pole pairs": F_PAIRS, "Machine.Ld": F_LD, "Machine.Lq": F_LQ, "Machine.Flux": F_PSI,
+    "Position sensor.Kind": F_KIND, "Position sensor.Counts": F_COUNTS,
+    "Position sensor.Pole pairs": F_SENSOR_PAIRS, "Position sensor.Side": F_SIDE,
+    "Position sensor.Zero": F_ZERO, "Position sensor.Sine offset": F_SINE,
+    "Position sensor.Cosine offset": F_COSINE, "Position sensor.Sine over cosine": F_RATIO,
+    "Position sensor.Skew": F_SKEW,
+    **{f"Hall table.State {n}": F_HALL + n for n in range(8)},
+    "Observer.Bandwidth": F_OBSERVER, "Observer.Resistance": F_R,
+    "Current sense.Offset a": F_OFFSET_A, "Current sense.Offset b": F_OFFSET_B,
+    "Current sense.Offset c": F_OFFSET_C, "Current sense.Unsensed phase": F_UNSENSED,
+    "Limits.Current": MAX_CURRENT, "Limits.Speed": MAX_SPEED, "Limits.Travel": MAX_TRAVEL,
+    "Limits.Time": MAX_TIME,
+    "Trip levels.Over-current": TRIP_CURRENT, "Trip levels.Under-voltage": TRIP_VOLTAGE,
+    "Trip levels.Oscillation": WATCH,
+    "Recorder.Decimation": DECIMATION, "Recorder.Average": AVERAGE,
+    **{
+        f"{path} filter {n + 1}.{name}": F_SECTIONS + SECTION_SIZE * (first + n) + place
+        for path, first, many in (("Torque", 0, TORQUE_SECTIONS),
+                                  ("Speed", TORQUE_SECTIONS, SPEED_SECTIONS))
+        for n in range(many)
+        for place, name in enumerate(("In use", "b0", "b1", "b2", "a1", "a2"))
+    },
+}  # fmt: skip

@@ -1,0 +1,190 @@
+"""The plant: windings under a held voltage, and the shaft they turn.
+
+One RK4 step per control period with the stator voltage held, so that it turns in the rotor frame
+as the rotor does. The inverter's dead time costs voltage against the sign of each current.
+"""
+
+import math
+
+from oarlock.jit import njit
+from oarlock.simulate.layout import (
+    BRAKE,
+    BRAKE_STUCK,
+    COGGING,
+    COGGING_ORDER,
+    COULOMB,
+    COULOMB_BACK,
+    I_BEND,
+    I_D,
+    I_KNEE,
+    I_Q,
+    I_SATURATION,
+    INERTIA,
+    LD,
+    LD_BEND,
+    LOAD,
+    LOAD_INERTIA,
+    LOAD_SQUARE,
+    LQ,
+    LQ_SATURATED,
+    OMEGA,
+    OMEGA_LOAD,
+    OPEN_PHASE,
+    PAIRS,
+    PSI,
+    SHAFT_DAMPING,
+    STICTION,
+    STIFFNESS,
+    STRIBECK,
+    STRIBECK_SPEED,
+    SUBSTEPS,
+    TAU,
+    THETA,
+    TS,
+    TWIST,
+    V_ALPHA,
+    V_BETA,
+    V_BUS,
+    V_DEAD,
+    VISCOUS,
+    Numbers,
+    R,
+)
+
+_jit = njit(inline=True)
+
+
+@_jit
+def _d_axis(plant: Numbers, i_d: float) -> tuple[float, float]:
+    """Return flux and incremental inductance along d: with the magnet it saturates, against not."""
+    x, bend = i_d / plant[I_BEND], plant[LD_BEND]
+    size = abs(x)
+    log_cosh = size + math.log1p(math.exp(-2.0 * size)) - 0.6931471805599453
+    flux = plant[PSI] + plant[LD] * (i_d - bend * plant[I_BEND] * log_cosh)
+    return flux, plant[LD] * (1.0 - bend * math.tanh(x))
+
+
+@_jit
+def _slope(
+    plant: Numbers, i_d: float, i_q: float, w: float, theta: float, va: float, vb: float
+) -> tuple[float, float]:
+    """Return di/dt in the rotor frame under a held stator voltage less the dead-time loss."""
+    c, s = math.cos(theta), math.sin(theta)
+    ia, ib_ = i_d * c - i_q * s, i_d * s + i_q * c
+    pa, pb = ia, -0.5 * ia + 0.8660254037844386 * ib_
+    pc = -pa - pb
+    knee, lost = plant[I_KNEE], plant[V_DEAD]
+    la, lb, lc = (
+        lost * math.tanh(pa / knee),
+        lost * math.tanh(pb / knee),
+        lost * math.tanh(pc / knee),
+    )
+    va -= (2.0 * la - lb - lc) / 3.0
+    vb -= (lb - lc) / 1.7320508075688772
+    vd, vq = va * c + vb * s, vb * c - va * s
+    bend = math.tanh(i_q / plant[I_SATURATION])
+    more = plant[LQ] - plant[LQ_SATURATED]
+    flux_q = plant[LQ_SATURATED] * i_q + more * plant[I_SATURATION] * bend
+    inc_q = plant[LQ_SATURATED] + more * (1.0 - bend * bend)
+    flux_d, inc_d = _d_axis(plant, i_d)
+    return (
+        (vd - plant[R] * i_d + w * flux_q) / inc_d,
+        (vq - plant[R] * i_q - w * flux_d) / inc_q,
+    )
+
+
+@_jit
+def integrate(plant: Numbers, state: Numbers, energised: bool) -> None:
+    """Advance the plant by one control period."""
+    h = plant[TS]
+    i_d, i_q, theta = state[I_D], state[I_Q], state[THETA] * plant[PAIRS]
+    w = state[OMEGA] * plant[PAIRS]
+    if not energised:  # the diodes return the current to the bus, and no more flows
+        size = math.hypot(i_d, i_q)
+        left = max(size - state[V_BUS] / 1.7320508 * h / plant[LD], 0.0)
+        state[I_D] = i_d * left / size if size > 0.0 else 0.0
+        state[I_Q] = i_q * left / size if size > 0.0 else 0.0
+        return
+    va, vb = state[V_ALPHA], state[V_BETA]
+    a1, b1 = _slope(plant, i_d, i_q, w, theta, va, vb)
+    t2 = theta + 0.5 * h * w
+    a2, b2 = _slope(plant, i_d + 0.5 * h * a1, i_q + 0.5 * h * b1, w, t2, va, vb)
+    a3, b3 = _slope(plant, i_d + 0.5 * h * a2, i_q + 0.5 * h * b2, w, t2, va, vb)
+    a4, b4 = _slope(plant, i_d + h * a3, i_q + h * b3, w, theta + h * w, va, vb)
+    i_d += h / 6.0 * (a1 + 2.0 * a2 + 2.0 * a3 + a4)
+    i_q += h / 6.0 * (b1 + 2.0 * b2 + 2.0 * b3 + b4)
+    if plant[OPEN_PHASE] >= 0.0:  # what would flow in the open phase cannot
+        turned = state[THETA] * plant[PAIRS] - plant[OPEN_PHASE] * TAU / 3.0
+        c, s = math.cos(turned), math.sin(turned)
+        along = i_d * c - i_q * s
+        i_d, i_q = i_d - along * c, i_q + along * s
+    state[I_D], state[I_Q] = i_d, i_q
+
+
+@_jit
+def turn(plant: Numbers, state: Numbers, released: bool, hand: float) -> None:
+    """Advance the shaft by one control period; `hand` (rad/s) is what a hand does to it.
+
+    Where it twists, in parts of the period, speeds first: the swing neither grows nor dies.
+    """
+    h = plant[TS]
+    i_d, i_q = state[I_D], state[I_Q]
+    bend = math.tanh(i_q / plant[I_SATURATION])
+    more = plant[LQ] - plant[LQ_SATURATED]
+    flux_q = plant[LQ_SATURATED] * i_q + more * plant[I_SATURATION] * bend
+    flux_d, _ = _d_axis(plant, i_d)
+    omega = state[OMEGA]
+    torque = 1.5 * plant[PAIRS] * (flux_d * i_q - flux_q * i_d)
+    torque -= plant[COGGING] * math.sin(plant[COGGING_ORDER] * state[THETA])
+    if plant[STIFFNESS] > 0.0:
+        part = h / SUBSTEPS
+        for _ in range(SUBSTEPS):
+            slip = state[OMEGA] - state[OMEGA_LOAD]
+            through = plant[STIFFNESS] * state[TWIST] + plant[SHAFT_DAMPING] * slip
+            far = state[OMEGA_LOAD]
+            pull = through - plant[LOAD] - plant[LOAD_SQUARE] * far * abs(far)
+            state[OMEGA_LOAD] = far + part / plant[LOAD_INERTIA] * pull
+            _turn_mass(plant, state, torque - through, released, hand, part)
+            state[TWIST] += part * (state[OMEGA] - state[OMEGA_LOAD])
+        return
+    torque -= plant[LOAD] + plant[LOAD_SQUARE] * omega * abs(omega)
+    _turn_mass(plant, state, torque, released, hand, h)
+
+
+@_jit
+def _turn_mass(
+    plant: Numbers, state: Numbers, torque: float, released: bool, hand: float, h: float
+) -> None:
+    """Advance the motor's mass by `h` seconds under a torque, with its friction and brake."""
+    omega = state[OMEGA]
+    held = 0.0 if released and plant[BRAKE_STUCK] == 0.0 else plant[BRAKE]
+    if hand != 0.0 and held == 0.0:
+        state[THETA] += 0.5 * h * (omega + hand)
+        state[OMEGA] = hand
+        return
+    rub = plant[COULOMB]
+    if plant[STRIBECK] > 0.0:
+        rub *= 1.0 + plant[STRIBECK] * math.exp(-abs(omega) / plant[STRIBECK_SPEED])
+    if omega < 0.0 or (omega == 0.0 and torque < 0.0):
+        rub += plant[COULOMB_BACK]
+    static = rub * plant[STICTION] + held
+    if omega == 0.0 and abs(torque) <= static:
+        return
+    side = math.copysign(1.0, omega) if omega != 0.0 else math.copysign(1.0, torque)
+    pull = torque - plant[VISCOUS] * omega - side * (rub + held)
+    new = omega + h / plant[INERTIA] * pull
+    if omega != 0.0 and new * omega <= 0.0 and abs(torque) <= static:
+        new = 0.0
+    state[THETA] += 0.5 * h * (omega + new)
+    state[OMEGA] = new
+
+
+@_jit
+def hand_speed(t: float) -> float:
+    """Return how fast a hand turns the shaft: a turn forward, a rest, a turn back; rad/s."""
+    for start, side in ((0.2, 1.0), (1.4, -1.0)):
+        u = (t - start) / 1.0
+        if 0.0 < u < 1.0:
+            wobble = 1.0 + 0.25 * math.sin(3.0 * TAU * u) - 0.2 * math.sin(5.0 * TAU * u)
+            return side * TAU * (1.0 - math.cos(TAU * u)) * wobble
+    return 0.0

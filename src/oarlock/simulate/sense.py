@@ -1,0 +1,155 @@
+"""What the sensors say: three currents as the converter reports them, and the position sensor."""
+
+import math
+
+from oarlock.jit import njit
+from oarlock.simulate.layout import (
+    CLIP_A,
+    COSINE_AT,
+    COSINE_GAIN,
+    COSINE_OFFSET,
+    COUNT,
+    COUNTS_AT,
+    ENCODER_COUNTS,
+    F_OFFSET_A,
+    F_UNSENSED,
+    FULL_SCALE,
+    GAIN_A,
+    HALL_AT,
+    HALL_BEFORE,
+    HALL_EDGE,
+    HALL_SHORT,
+    HALL_SPREAD,
+    HALL_STEP,
+    HALL_STUCK,
+    HYSTERESIS,
+    I_D,
+    I_Q,
+    INDEX_AT,
+    INDEX_WANDER,
+    KIND,
+    MA,
+    MISSING,
+    NOISE,
+    OFFSET_A,
+    PAIRS,
+    ROUND_AT,
+    RUNOUT,
+    RUNOUT_PHASE,
+    SENSE_A,
+    SENSOR_AT,
+    SENSOR_ENCODER,
+    SENSOR_NOISE,
+    SENSOR_PAIRS,
+    SENSOR_RESOLVER,
+    SENSOR_SIDE,
+    SENSOR_ZERO,
+    SINE_AT,
+    SINE_GAIN,
+    SINE_OFFSET,
+    SKEW,
+    SLIP,
+    TAU,
+    THETA,
+    WIRE_A,
+    Numbers,
+)
+from oarlock.simulate.noise import normal
+
+_jit = njit(inline=True)
+
+
+@_jit
+def _hall_code(plant: Numbers, electrical: float, mechanical: float) -> int:
+    """Return the three hall lines as a number 0 to 7; pole pairs differ, smoothly over a turn."""
+    code = 0
+    for n in range(3):
+        own = mechanical * (n + 1)
+        rise = plant[HALL_EDGE + 2 * n] + plant[HALL_SPREAD] * math.sin(own)
+        fall = plant[HALL_EDGE + 2 * n + 1] + plant[HALL_SPREAD] * math.sin(own + 2.0)
+        at = electrical - n * plant[HALL_STEP]
+        at -= TAU * math.floor((at - rise) / TAU)
+        if at < math.pi + fall:
+            code += 1 << n
+    if plant[HALL_SHORT] > 0.0:  # the first two lines touch
+        low = 1 if (code & 3) == 3 else 0
+        code = (code & 4) + 3 * low
+    if plant[HALL_STUCK] >= 0.0:
+        code |= 1 << int(plant[HALL_STUCK])
+    return code
+
+
+@_jit
+def read_sensor(plant: Numbers, state: Numbers, seed: int, clock: int) -> None:
+    """Bring the sensor's lines up to date: counts, index, sine, cosine, halls."""
+    true = state[THETA]
+    at = plant[SENSOR_SIDE] * (true * (1.0 - plant[SLIP]) - plant[SENSOR_ZERO])
+    at += plant[RUNOUT] * math.sin(true + plant[RUNOUT_PHASE])
+    h = plant[HYSTERESIS]
+    at = min(max(state[SENSOR_AT], at - h), at + h)
+    state[SENSOR_AT] = at
+    turn = math.floor(at / TAU)
+    kind = int(plant[KIND])
+    if kind == SENSOR_ENCODER:
+        state[COUNTS_AT] = math.floor(at / TAU * plant[ENCODER_COUNTS]) - plant[MISSING] * turn
+        if turn != state[ROUND_AT]:
+            edge = max(turn, state[ROUND_AT]) * (plant[ENCODER_COUNTS] - plant[MISSING])
+            wander = plant[INDEX_WANDER] * normal(seed, clock, 11)
+            state[INDEX_AT] = edge + math.floor(wander + 0.5)
+    state[ROUND_AT] = turn
+    if kind == SENSOR_RESOLVER:
+        phase = at * plant[SENSOR_PAIRS]
+        s = plant[SINE_GAIN] * math.sin(phase + plant[SKEW]) + plant[SINE_OFFSET]
+        c = plant[COSINE_GAIN] * math.cos(phase) + plant[COSINE_OFFSET]
+        noise = plant[SENSOR_NOISE]
+        step = 1.0 / 2048.0
+        s = math.floor((s + noise * normal(seed, clock, 12)) / step + 0.5) * step
+        c = math.floor((c + noise * normal(seed, clock, 13)) / step + 0.5) * step
+        state[SINE_AT] = min(max(s, -1.0), 1.0 - step)
+        state[COSINE_AT] = min(max(c, -1.0), 1.0 - step)
+    electrical = at * plant[PAIRS]
+    state[HALL_BEFORE] = state[HALL_AT]
+    state[HALL_AT] = _hall_code(plant, electrical - TAU * math.floor(electrical / TAU), at)
+
+
+@_jit
+def _sensed(
+    plant: Numbers, true: float, gain: float, offset: float, noise: float, most: float
+) -> float:
+    """Return one phase current as the converter reports it, A."""
+    count = plant[COUNT]
+    reading = round((true * gain + offset + noise) / count) * count
+    return float(min(max(reading, -most), most - count))
+
+
+@_jit
+def _line(plant: Numbers, phase: Numbers, n: int) -> float:
+    """Return the true current that sensor `n` sits on; `phase` holds the motor's three."""
+    return float(phase[int(plant[WIRE_A + int(plant[SENSE_A + n])])])
+
+
+@_jit
+def currents(
+    plant: Numbers,
+    firm: Numbers,
+    state: Numbers,
+    work: Numbers,
+    phase: Numbers,
+    seed: int,
+    clock: int,
+) -> None:
+    """Read the three currents as the firmware has them, its offsets taken off."""
+    theta_e = state[THETA] * plant[PAIRS]
+    c, s = math.cos(theta_e), math.sin(theta_e)
+    alpha, beta = state[I_D] * c - state[I_Q] * s, state[I_D] * s + state[I_Q] * c
+    phase[0], phase[1] = alpha, -0.5 * alpha + 0.8660254037844386 * beta
+    phase[2] = -phase[0] - phase[1]
+    for n in range(3):
+        most = min(plant[FULL_SCALE], plant[CLIP_A]) if n == 0 else plant[FULL_SCALE]
+        noise = plant[NOISE] * normal(seed, clock, n + 1)
+        true = _line(plant, phase, n)
+        reading = _sensed(plant, true, plant[GAIN_A + n], plant[OFFSET_A + n], noise, most)
+        work[MA + n] = reading - firm[F_OFFSET_A + n]
+    unsensed = int(firm[F_UNSENSED])
+    if unsensed > 0:
+        work[MA + unsensed - 1] = -(work[MA + unsensed % 3] + work[MA + (unsensed + 1) % 3])

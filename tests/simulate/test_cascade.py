@@ -1,0 +1,303 @@
+"""The drive's cascade, filters, waves, moves and sums, each against a law of its own."""
+
+import math
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from numpy.typing import NDArray
+
+from oarlock.control.single import run_section, run_weighted
+from oarlock.drive.contract.numbers import CHANNELS
+from oarlock.practice.truth import draw
+from oarlock.records import Sums
+from oarlock.simulate import layout as k
+from oarlock.simulate.drive_model import DriveModel, PlantParameters
+
+TS = 62.5e-6
+GAINS = {"KP_D": 12.0, "KI_D": 900.0, "KP_Q": 22.0, "KI_Q": 900.0}
+NOTCH = (0.9, -1.6, 0.85, -1.7, 0.8)
+LOW = (0.05, 0.05, 0.0, -0.9, 0.0)
+
+
+def rigid(**changes: object) -> PlantParameters:
+    """A rigid shaft that nothing rubs or disturbs, behind a fine encoder."""
+    plain = replace(
+        draw("winch", 1), stiffness=0.0, inertia=6e-3, viscous=0.0, coulomb=0.0, cogging=0.0,
+        noise=0.0, offsets=(0.0, 0.0, 0.0), gains=(1.0, 1.0, 1.0), dead_voltage=0.0,
+        bus_ripple=0.0, adc_bits=24, theta=0.0, encoder_counts=2**24, sensor="encoder",
+        sensor_zero=0.0, sensor_side=1.0, runout=0.0, Ld_bend=0.0, stiction=1.0, stribeck=0.0,
+        brake=0.0, load=0.0, missing=0, hysteresis=0.0,
+    )  # fmt: skip
+    return replace(plain, **changes)  # type: ignore[arg-type]
+
+
+def drive(
+    plant: PlantParameters, rows: list[dict[str, float]], channels: str, *,
+    sections: dict[int, tuple[float, ...]] | None = None,
+    lines: list[tuple[float, float, float]] | None = None, **firm: float,
+) -> DriveModel:  # fmt: skip
+    model = DriveModel(plant, seed=2)
+    model.firm[k.MAX_CURRENT : k.MAX_TIME + 1] = [20.0, 400.0, 1e3, 100.0]
+    constant = 1.5 * plant.pole_pairs * plant.psi
+    firm = {**GAINS, "F_PAIRS": plant.pole_pairs, "F_LD": plant.Ld, "F_LQ": plant.Lq,
+            "F_PSI": plant.psi, "TORQUE_TO_CURRENT": 1.0 / constant, "DECOUPLE": 1.0,
+            **firm}  # fmt: skip
+    for name, value in firm.items():
+        model.firm[getattr(k, name)] = np.float32(value)
+    for n, section in (sections or {}).items():
+        at = k.F_SECTIONS + k.SECTION_SIZE * n
+        model.firm[at : at + 6] = np.array([1.0, *section], dtype=np.float32)
+    table = np.zeros((len(rows), k.ROW_SIZE), dtype=np.float32)
+    for made, row in zip(table, rows, strict=True):
+        made[[k.RECORD, k.RELEASE]] = 1.0
+        for name, value in row.items():
+            made[getattr(k, name)] = value
+    if lines is not None:
+        model.load_lines(np.array(lines))
+    model.load(table, tuple(CHANNELS.index(c) for c in channels.split()))
+    model.start()
+    model.advance(int(table[:, k.SAMPLES].sum()) + 1)
+    return model
+
+
+def columns(model: DriveModel) -> list[NDArray[np.float32]]:
+    return list(model.trace.T)
+
+
+@pytest.mark.parametrize("follows", [False, True])
+@pytest.mark.parametrize("weight", [1.0, 0.4])
+def test_the_speed_controller_and_its_filters_are_the_written_arithmetic_to_the_last_bit(
+    weight: float, follows: bool
+) -> None:
+    model = drive(
+        rigid(), [{"SAMPLES": 3000, "MODE": k.MODE_SPEED, "REF_W": 15.0},
+                  {"SAMPLES": 3000, "MODE": k.MODE_SPEED, "REF_W": -8.0}],
+        "speed speed_ref iq_ref", sections={0: NOTCH, 2: LOW, 4: LOW},
+        KP_W=0.6, KI_W=30.0, W_WEIGHT=weight, W_LIMIT=4.0, W_HOLD=float(follows), W_LAG=0.0005,
+    )  # fmt: skip
+    speed, asked, iq = columns(model)
+    assert model.state == 2
+    none = np.zeros_like(asked)
+    push, _ = run_weighted(0.6, 30.0, TS, 4.0, asked, none, none, run_section(LOW, speed),
+                           weight=weight, follows=follows)  # fmt: skip
+    late = np.concatenate([np.zeros(1, dtype=np.float32), push[:-1]])  # counts next sample
+    assert np.array_equal(iq, run_section(LOW, run_section(NOTCH, late)))
+    assert np.mean(np.abs(push) == 4.0) > 0.01  # it was limited for a while
+    assert np.mean(np.abs(push) < 4.0) > 0.5
+
+
+def test_a_divider_makes_it_slower_and_nothing_else() -> None:
+    model = drive(rigid(), [{"SAMPLES": 4000, "MODE": k.MODE_SPEED, "REF_W": 3.0}],
+                  "speed iq_ref", KP_W=0.5, KI_W=5.0, W_EVERY=10.0, W_LAG=0.0)  # fmt: skip
+    speed, iq = columns(model)
+    changed = np.flatnonzero(np.diff(iq))
+    assert np.all(np.diff(changed) % 10 == 0)
+    seen = speed[changed]  # the sample before the change made it
+    none = np.zeros_like(seen)
+    push, _ = run_weighted(0.5, 5.0, 10 * TS, 18.0, np.full_like(seen, 3.0), none, none, seen)
+    assert np.array_equal(iq[changed + 1], push)
+    assert speed[-1] == pytest.approx(3.0, rel=0.02)
+
+
+def trapezoid(far: float, top: float, steep: float, t: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Speed of a move by its own law: what can still be stopped, at most the top."""
+    x = w = 0.0
+    dt = t[1] - t[0]
+    out = np.empty_like(t)
+    for n in range(t.size):
+        out[n] = w
+        braking = w * w / (2.0 * steep)
+        w = max(w - steep * dt, 0.0) if far - x <= braking else min(w + steep * dt, top)
+        x += w * dt
+    return out
+
+
+@pytest.mark.parametrize(
+    ("far", "top", "steep", "jerk"),
+    [(3.0, 10.0, 200.0, 0.0), (-0.4, 30.0, 150.0, 0.0), (2.0, 12.0, 300.0, 0.02)],
+)
+def test_a_move_keeps_its_speed_and_acceleration(
+    far: float, top: float, steep: float, jerk: float
+) -> None:
+    model = drive(
+        rigid(), [{"SAMPLES": 12000, "MODE": k.MODE_POSITION, "DISTANCE": far, "REF_W": top,
+                   "ACCELERATION": steep, "JERK_TIME": jerk}],
+        "position_ref speed_ref theta_m", KP_W=0.4, KI_W=4.0, KP_X=30.0, X_SPEED=1.0,
+        W_ACCELERATION=6e-3 / (1.5 * rigid().pole_pairs * rigid().psi), W_LAG=0.0002,
+    )  # fmt: skip
+    x, w, seen = (c.astype(np.float64) for c in columns(model))
+    t = np.arange(x.size, dtype=np.float64) * TS
+    expected: NDArray[np.float64] = math.copysign(1.0, far) * trapezoid(abs(far), top, steep, t)
+    if jerk:
+        span = round(jerk / TS)
+        expected = np.convolve(expected, np.ones(span) / span)[: t.size]
+    assert w == pytest.approx(expected, abs=0.02 * top)
+    assert x[-1] == pytest.approx(far, rel=1e-6)
+    assert np.gradient(x, TS)[10:-10] == pytest.approx(w[10:-10], abs=0.01 * top)
+    steepest = float(np.abs(np.gradient(w, TS)).max())
+    assert steepest <= steep * 1.05
+    if jerk:  # the acceleration takes the jerk time to build up
+        assert float(np.abs(np.diff(w, 2)).max()) / TS**2 <= 1.2 * steep / jerk
+    moved = seen - seen[0]
+    assert moved[-1] == pytest.approx(far, abs=2e-3)
+    assert float(np.abs(moved - x).max()) < 0.03 * abs(far)
+
+
+def test_a_move_begins_where_the_last_one_ended_and_a_limit_holds_its_speed() -> None:
+    go = {"SAMPLES": 8000, "MODE": k.MODE_POSITION, "REF_W": 10.0, "ACCELERATION": 200.0}
+    model = drive(
+        rigid(), [{"SAMPLES": 500, "REF_Q": 0.0}, {**go, "DISTANCE": 1.0},
+                  {**go, "DISTANCE": -3.0}],
+        "theta_m position_ref", KP_W=0.4, KI_W=4.0, KP_X=20.0, X_SPEED=1.0,
+    )  # fmt: skip
+    seen, x = columns(model)
+    assert x[8400] == pytest.approx(1.0, abs=1e-4)
+    assert x[-1] == pytest.approx(-2.0, abs=1e-4)
+    assert seen[-1] - seen[0] == pytest.approx(-2.0, abs=0.03)
+    # Without a share of the profile's speed the loop's own limit is the top.
+    slow = drive(rigid(), [{**go, "DISTANCE": 2.0}], "speed", KP_W=0.4, KI_W=4.0, KP_X=200.0,
+                 X_LIMIT=2.0)  # fmt: skip
+    assert float(slow.trace.max()) < 3.0
+
+
+def test_a_speed_is_reached_at_its_acceleration() -> None:
+    model = drive(rigid(), [{"SAMPLES": 6400, "MODE": k.MODE_SPEED, "REF_W": 20.0,
+                             "ACCELERATION": 100.0}], "speed_ref speed", KP_W=0.5, KI_W=5.0,
+                  W_ACCELERATION=0.002)  # fmt: skip
+    asked, _ = columns(model)
+    t = np.arange(asked.size) * TS
+    assert asked == pytest.approx(np.minimum(100.0 * (t + TS), 20.0), abs=1e-3)
+
+
+def test_a_chirp_goes_up_by_one_ratio() -> None:
+    model = drive(rigid(), [{"SAMPLES": 16000, "WAVE": k.WAVE_CHIRP, "TARGET": k.ON_IQ,
+                             "AMPLITUDE": 2.0, "FREQUENCY": 20.0, "END_FREQUENCY": 320.0}],
+                  "iq_ref")  # fmt: skip
+    (wave,) = columns(model)
+    rises = np.flatnonzero((wave[1:] >= 0.0) & (wave[:-1] < 0.0)) * TS
+    middle, hertz = 0.5 * (rises[1:] + rises[:-1]), 1.0 / np.diff(rises)
+    assert hertz == pytest.approx(20.0 * 16.0**middle, rel=0.06)
+    assert float(np.abs(wave).max()) == pytest.approx(2.0, rel=1e-3)
+
+
+def test_a_multisine_is_the_sum_of_its_lines() -> None:
+    lines = [(40.0, 0.5, 0.1), (120.0, 0.25, 2.0), (360.0, 1.0, -1.0)]
+    model = drive(rigid(), [{"SAMPLES": 1600, "WAVE": k.WAVE_LINES, "TARGET": k.ON_IQ,
+                             "AMPLITUDE": 1.5}], "iq_ref", lines=lines)  # fmt: skip
+    t = np.arange(1600) * TS
+    expected = 1.5 * sum(a * np.sin(math.tau * f * t + p) for f, a, p in lines)
+    assert columns(model)[0] == pytest.approx(expected, abs=1e-5)
+    with pytest.raises(ValueError, match="multisine"):
+        model.load_lines(np.zeros((65, 3)))
+    with pytest.raises(ValueError, match="not finite"):
+        model.load_lines(np.full((1, 3), np.nan))
+
+
+def test_a_load_acts_behind_the_filters_and_a_torque_before_them() -> None:
+    constant = 1.5 * rigid().pole_pairs * rigid().psi
+    step = {"SAMPLES": 400, "WAVE": k.WAVE_STEP, "AMPLITUDE": 1.0}
+    for target, filtered in ((k.ON_TORQUE, True), (k.ON_LOAD, False)):
+        model = drive(rigid(), [{**step, "TARGET": target}], "iq_ref", sections={1: LOW})
+        (iq,) = columns(model)
+        expected = np.full(400, 1.0 / constant, dtype=np.float32)
+        if filtered:
+            expected = run_section(LOW, expected)
+        assert iq == pytest.approx(expected, rel=1e-5)
+
+
+def test_sums_over_whole_cycles_are_what_the_full_record_gives() -> None:
+    """Against least squares on every sample; increments of the position too."""
+    plant = replace(draw("winch", 4), brake=0.0)
+    f, cycles = 80.0, 24
+    rows = [{"SAMPLES": 2000, "MODE": k.MODE_SPEED, "REF_W": 20.0, "RECORD": 0.0},
+            {"SAMPLES": cycles * 200, "MODE": k.MODE_SPEED, "REF_W": 20.0, "WAVE": k.WAVE_SINE,
+             "TARGET": k.ON_TORQUE, "AMPLITUDE": 0.5, "FREQUENCY": f, "PHASE": 0.3,
+             "SUMS": 1.0}]  # fmt: skip
+    names = "iq_ref iq dtheta speed"
+    model = drive(plant, rows, names, KP_W=0.2, KI_W=2.0, F_ZERO=plant.zero,
+                  F_COUNTS=plant.encoder_counts, F_SIDE=plant.sensor_side)  # fmt: skip
+    assert model.state == 2
+    sums = Sums(tuple(names.split()), model.totals.astype(np.float32).astype(np.float64))
+    assert sums.samples().tolist() == [cycles * 200]
+    t = np.arange(cycles * 200) * TS
+    phase = math.tau * f * t + 0.3
+    basis = np.stack([np.sin(phase), np.cos(phase), np.ones_like(t)], axis=1)
+    for name, column in zip(names.split(), columns(model), strict=True):
+        sine, cosine, mean = np.linalg.lstsq(basis, column.astype(np.float64), rcond=None)[0]
+        size = math.hypot(sine, cosine)
+        assert sums.gain(name)[0] == pytest.approx(complex(sine, cosine), abs=2e-4 * size), name
+        assert sums.mean(name)[0] == pytest.approx(mean, rel=1e-4), name
+        assert sums.spread(name)[0] == pytest.approx(float(np.std(column)), rel=1e-3), name
+        least, most = sums.extremes(name)
+        assert (least[0], most[0]) == (column.min(), column.max())
+    assert sums.limited()[0] == 0.0
+
+
+def test_sums_tell_how_often_the_bus_was_the_limit() -> None:
+    rows = [{"SAMPLES": 1000, "MODE": k.MODE_FIXED, "REF_D": 0.0, "WAVE": k.WAVE_SINE,
+             "TARGET": k.ON_VD, "AMPLITUDE": 400.0, "FREQUENCY": 400.0, "SUMS": 1.0},
+            {"SAMPLES": 1000, "MODE": k.MODE_FIXED, "SUMS": 1.0}]  # fmt: skip
+    model = drive(rigid(), rows, "vd")
+    sums = Sums(("vd",), model.totals)
+    # 400 sin beyond 320/√3 = 184.8: all but 2·asin(0.462)/π of the time.
+    assert sums.limited()[0] == pytest.approx(1.0 - 2.0 * math.asin(184.75 / 400.0) / math.pi,
+                                              abs=0.05)  # fmt: skip
+    assert sums.limited()[1] == 0.0
+
+
+def test_the_slope_of_the_angle_is_quieter_than_its_difference() -> None:
+    """One count at 4096 a turn: at the same lag of half a window, a quarter of the noise."""
+    plant = rigid(encoder_counts=4096)
+    turning = {"SAMPLES": 8000, "MODE": k.MODE_SPEED, "REF_W": 7.3}
+    noise = {}
+    for name, many in (("difference", 0.0), ("slope", 20.0)):
+        model = drive(plant, [turning], "speed theta_m", KP_W=0.3, KI_W=2.0, W_EVERY=10.0,
+                      W_LAG=0.0, F_COUNTS=4096.0, W_SLOPE=many)  # fmt: skip
+        speed, theta = (c[4000:].astype(np.float64) for c in columns(model))
+        true = (theta[-1] - theta[0]) / (TS * (theta.size - 1))
+        assert float(speed.mean()) == pytest.approx(true, rel=0.01)
+        noise[name] = float(np.std(speed))
+    assert noise["slope"] < 0.5 * noise["difference"]
+
+
+def test_a_growing_oscillation_trips_and_the_last_good_set_is_taken_again() -> None:
+    plant = rigid()
+    calm, wild = 0.4, 12.0
+    steps = [{"SAMPLES": 60000, "MODE": k.MODE_SPEED, "REF_W": 5.0, "RECORD": 0.0,
+              "WAVE": k.WAVE_SQUARE, "TARGET": k.ON_SPEED, "AMPLITUDE": 0.5,
+              "FREQUENCY": 4.0}]  # fmt: skip
+    model = drive(plant, steps, "iq_ref", KP_W=calm, KI_W=4.0, WATCH=1.0, W_LAG=0.003)
+    assert model.trip == k.TRIP_NONE  # a step of a calm loop is none
+
+    model.start()
+    model.advance(8000)
+    model.propose(k.KP_W, wild)
+    model.commit()
+    assert model.firm[k.KP_W] == wild
+    before = model.clock
+    while model.is_running and model.clock - before < 0.5:
+        model.advance(16)
+    assert model.trip == k.TRIP_OSCILLATION
+    assert model.clock - before < 0.1
+    assert model.firm[k.KP_W] == np.float32(calm)
+    assert model.shadow[k.KP_W] == np.float32(calm)
+    assert model.reverts == 1
+
+
+def test_what_is_written_while_it_runs_waits_and_is_taken_over_at_one_sample() -> None:
+    model = drive(rigid(), [{"SAMPLES": 400, "MODE": k.MODE_SPEED, "REF_W": 5.0}], "iq_ref",
+                  KP_W=0.4, KI_W=4.0)  # fmt: skip
+    model.start()
+    model.advance(100)
+    model.propose(k.KP_W, 0.8)
+    model.propose(k.KI_W, 1.0)
+    assert (model.pending, model.firm[k.KP_W]) == (2, np.float32(0.4))
+    model.commit()
+    assert (model.pending, model.firm[k.KP_W], model.firm[k.KI_W]) == (0, 0.8, 1.0)
+    model.put_back()
+    assert (model.firm[k.KP_W], model.firm[k.KI_W]) == (np.float32(0.4), 4.0)
+    assert (model.commits, model.reverts) == (1, 1)
+    model.stop()
+    model.propose(k.KP_W, 0.5)
+    assert model.firm[k.KP_W] == 0.5  # nothing runs: at once

@@ -1,0 +1,81 @@
+"""What keeps the house in order: sizes, signatures, and no control flow on sentences."""
+
+import ast
+from collections.abc import Iterator
+from pathlib import Path
+
+import oarlock
+
+ROOT = Path(oarlock.__file__).parent
+CORE = (
+    "machine", "control", "simulate", "drive", "experiments", "records", "quantities", "handover",
+    "store", "views",
+)  # fmt: skip
+MOST_LINES, MOST_OF_A_FUNCTION = 400, 60
+# What is told to people, by the names of fields that hold it: code may show it, never ask it.
+TOLD = {"sentence", "remark", "words", "ended", "cause", "remedy"}
+# Where a text is the thing itself: files that are read, and what was typed.
+READS_TEXT = {"records", "quantities", "store"}
+
+
+def sources(*rooms: str) -> Iterator[tuple[Path, ast.Module]]:
+    for path in sorted(ROOT.rglob("*.py")):
+        if not rooms or path.relative_to(ROOT).parts[0] in rooms:
+            yield path, ast.parse(path.read_text())
+
+
+def functions(tree: ast.AST) -> Iterator[ast.FunctionDef | ast.AsyncFunctionDef]:
+    for node in ast.walk(tree):
+        if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
+            yield node
+
+
+def test_no_module_is_longer_than_a_newcomer_reads_at_once() -> None:
+    long = {p.name: n for p, _ in sources() if (n := len(p.read_text().splitlines())) > MOST_LINES}
+    assert long == {}
+
+
+def test_no_function_is_longer_than_a_screen() -> None:
+    long = [
+        f"{path.name}: {f.name}, {f.end_lineno - f.lineno + 1} lines"
+        for path, tree in sources()
+        for f in functions(tree)
+        if f.end_lineno is not None and f.end_lineno - f.lineno + 1 > MOST_OF_A_FUNCTION
+    ]
+    assert long == []
+
+
+def _names(node: ast.AST | None) -> set[str]:
+    return {n.id for n in ast.walk(node) if isinstance(n, ast.Name)} if node else set()
+
+
+def test_no_public_signature_of_the_core_says_any() -> None:
+    vague = [
+        f"{path.relative_to(ROOT)}: {f.name}"
+        for path, tree in sources(*CORE)
+        for f in functions(tree)
+        if not f.name.startswith("_") and "Any" in _names(f.args) | _names(f.returns)
+    ]
+    assert vague == []
+
+
+def test_nothing_is_decided_by_what_is_told_to_people() -> None:
+    """A comparison or a search in a sentence breaks when somebody words it better."""
+    asked = []
+    for path, tree in sources():
+        if path.relative_to(ROOT).parts[0] in READS_TEXT:
+            continue
+        for node in ast.walk(tree):
+            sides: list[ast.expr] = []
+            if isinstance(node, ast.Compare) and any(
+                isinstance(op, ast.In | ast.NotIn) for op in node.ops
+            ):
+                sides = [node.left, *node.comparators]
+                if not any(isinstance(s, ast.Constant) and isinstance(s.value, str) for s in sides):
+                    continue
+            elif isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute):
+                if node.func.attr in ("startswith", "endswith", "find", "count"):
+                    sides = [node.func.value]
+            told = [s for s in sides if isinstance(s, ast.Attribute) and s.attr in TOLD]
+            asked += [f"{path.relative_to(ROOT)}, line {s.lineno}: {ast.unparse(s)}" for s in told]
+    assert asked == []

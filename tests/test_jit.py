@@ -1,0 +1,43 @@
+"""The cache of compiled kernels is a new one whenever any kernel's source changes."""
+
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import oarlock
+from oarlock.jit import kernel_sources
+
+PROGRAM = "import os, oarlock.jit as j; j._choose_folder(); print(os.environ['NUMBA_CACHE_DIR'])"
+
+
+def folder(source: Path, base: Path) -> Path:
+    environment = {"PYTHONPATH": str(source), "NUMBA_CACHE_DIR": str(base), "PATH": ""}
+    command = [sys.executable, "-c", PROGRAM]
+    ran = subprocess.run(command, env=environment, capture_output=True, text=True, check=True)
+    return Path(ran.stdout.strip())
+
+
+def test_every_kernel_source_names_the_cache(tmp_path: Path) -> None:
+    source = tmp_path / "src"
+    shutil.copytree(Path(oarlock.__file__).parent, source / "oarlock")
+    base = tmp_path / "cache"
+    first = folder(source, base)
+    assert first.parent == base
+    assert folder(source, base) == first
+    assert folder(source, first) == first  # a child of a process that has chosen already
+    seen = {first}
+    for name in ("simulate/plant.py", "simulate/layout.py", "control/_kernels.py"):
+        file = source / "oarlock" / name
+        file.write_text(file.read_text() + "# changed\n")
+        changed = folder(source, base)
+        assert changed not in seen
+        seen.add(changed)
+
+
+def test_all_files_that_compile_are_counted() -> None:
+    counted = {path.resolve() for path in kernel_sources()}
+    root = Path(oarlock.__file__).parent
+    for path in root.rglob("*.py"):
+        if "njit" in path.read_text():
+            assert path.resolve() in counted, path
