@@ -12,7 +12,7 @@ from oarlock.demo.project import make_demo
 from oarlock.ui.frame.app import Application, application
 from oarlock.ui.frame.screenshots import take_screenshots
 from oarlock.ui.kit import theme as look
-from oarlock.ui.stages.sensing.stage import (SensingStage)
+from oarlock.ui.stages.sensing.stage import SensingStage
 
 _FAULT = 'practice --watchdog 0.5 --faults {"gains":[1.0,0.69,1.0]}'
 
