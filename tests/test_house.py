@@ -59,23 +59,30 @@ def test_no_public_signature_of_the_core_says_any() -> None:
     assert vague == []
 
 
+def _asked(node: ast.AST) -> list[ast.expr]:
+    """Return what a search in a text looks at: `"words" in x`, `x.startswith(…)` and the like."""
+    if isinstance(node, ast.Compare) and isinstance(node.ops[0], ast.In | ast.NotIn):
+        sides = [node.left, *node.comparators]
+        plain = any(isinstance(s, ast.Constant) and isinstance(s.value, str) for s in sides)
+        return sides if plain else []
+    searches = ("startswith", "endswith", "find", "count")
+    called = node.func if isinstance(node, ast.Call) else None
+    if isinstance(called, ast.Attribute) and called.attr in searches:
+        return [called.value]
+    return []
+
+
 def test_nothing_is_decided_by_what_is_told_to_people() -> None:
     """A comparison or a search in a sentence breaks when somebody words it better."""
     asked = []
     for path, tree in sources():
         if path.relative_to(ROOT).parts[0] in READS_TEXT:
             continue
-        for node in ast.walk(tree):
-            sides: list[ast.expr] = []
-            if isinstance(node, ast.Compare) and any(
-                isinstance(op, ast.In | ast.NotIn) for op in node.ops
-            ):
-                sides = [node.left, *node.comparators]
-                if not any(isinstance(s, ast.Constant) and isinstance(s.value, str) for s in sides):
-                    continue
-            elif isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute):
-                if node.func.attr in ("startswith", "endswith", "find", "count"):
-                    sides = [node.func.value]
-            told = [s for s in sides if isinstance(s, ast.Attribute) and s.attr in TOLD]
-            asked += [f"{path.relative_to(ROOT)}, line {s.lineno}: {ast.unparse(s)}" for s in told]
+        told = [
+            side
+            for node in ast.walk(tree)
+            for side in _asked(node)
+            if isinstance(side, ast.Attribute) and side.attr in TOLD
+        ]
+        asked += [f"{path.relative_to(ROOT)}, line {s.lineno}: {ast.unparse(s)}" for s in told]
     assert asked == []
