@@ -18,7 +18,7 @@ from benchmarks.machines import random_axis, sensed
 from oarlock.drive.runner import play
 from oarlock.errors import InputError
 from oarlock.experiments.common.angles import wrap
-from oarlock.experiments.registry import KIND
+from oarlock.experiments.reading import read
 from oarlock.experiments.sensing.halls import hall_table
 from oarlock.experiments.sensing.hand import TurnByHand
 from oarlock.experiments.sensing.pulses import StandingPulses
@@ -31,8 +31,8 @@ from oarlock.records import Finding, Record
 from oarlock.simulate.drive_model import PlantParameters
 
 
-def read_finding(kind: str, record: Record, axis: Axis) -> Finding:
-    found = KIND[kind].read(record, axis)
+def read_finding(record: Record, axis: Axis) -> Finding:
+    found = read(record, axis)
     assert isinstance(found, Finding)
     return found
 
@@ -83,7 +83,7 @@ class Drive:
 
     def find(self, experiment: Any, figure: Figure | None = None) -> Finding | None:
         try:
-            finding = read_finding(experiment.name, self.record(experiment), self.axis)
+            finding = read_finding(self.record(experiment), self.axis)
         except InputError as error:
             if figure is not None:
                 figure.refused[error.cause] += 1
@@ -156,7 +156,7 @@ def searches(drives: int) -> list[Figure]:
         drive.link = ModelLink(drive.plant, seed=seed)
         drive.find(CurrentsAtRest())
         record = BoundedSearch().perform(drive.axis, drive.link, Hasty())
-        finding = read_finding(record.experiment, record, drive.axis)
+        finding = read_finding(record, drive.axis)
         far = float(np.max(np.abs(record["theta_m_after"] - record["theta_m"][0])))
         travel.add(math.degrees(far), None)
         if not finding.holds:
@@ -175,7 +175,7 @@ def injections(drives: int) -> list[Figure]:
     for seed in range(drives):
         drive = Drive(3000 + seed, least_saliency=1.5)
         drive.axis = sensed(drive.axis, drive.plant)
-        pulses = read_finding("standing pulses", drive.record(StandingPulses()), drive.axis)
+        pulses = read_finding(drive.record(StandingPulses()), drive.axis)
         if "sensor.zero" not in pulses.extra:
             figure.refused[pulses.remark] += 1
             continue

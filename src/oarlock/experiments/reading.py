@@ -8,7 +8,7 @@ import numpy as np
 from oarlock.drive.contract.trips import LIMITS
 from oarlock.errors import InputError
 from oarlock.experiments.identify.kinds import record_kind
-from oarlock.experiments.registry import KIND
+from oarlock.experiments.registry import KINDS, kind_of
 from oarlock.machine import Axis, CurrentGains
 from oarlock.machine.current_loop import CURRENT
 from oarlock.records import Check, Finding, Reading, Record
@@ -28,10 +28,10 @@ def read(record: Record, axis: Axis) -> Reading:
     InputError : no such experiment, or a record that its estimator cannot read
 
     """
-    kind = KIND.get(record_kind(record))
+    kind = kind_of(record_kind(record))
     if kind is None:
         raise InputError(f"unknown experiment '{record.experiment}'", place="record",
-                         remedy=f"Known: {', '.join(KIND)}")  # fmt: skip
+                         remedy=f"Known: {', '.join(kind.key for kind in KINDS)}")  # fmt: skip
     try:
         found = kind.read(record, axis)
     except (KeyError, IndexError, ValueError) as error:
@@ -52,7 +52,7 @@ def remark(reading: Reading | None, record: Record) -> str:
     """Return what the program says of a run, in a few words."""
     if reading is not None:
         return reading.said
-    kind = KIND.get(record_kind(record))
+    kind = kind_of(record_kind(record))
     if kind is not None and kind.turns and record.trip in [trip.key for trip in LIMITS]:
         return f"{record.ended}. {_RAN_AWAY}"
     return "could not be read" if record.ended == "done" else record.ended

@@ -5,5 +5,21 @@ from oarlock.experiments.identify.kinds import IDENTIFY
 from oarlock.experiments.loops.kinds import LOOPS
 from oarlock.experiments.sensing.kinds import SENSING
 
-KINDS: tuple[Kind, ...] = (*IDENTIFY, *LOOPS, *SENSING)
-KIND = {kind.key: kind for kind in KINDS}
+KINDS: list[Kind] = [*IDENTIFY, *LOOPS, *SENSING]
+
+
+def kind_of(key: str) -> Kind | None:
+    """Return a kind by the key of its runs, or None: one that this program does not know."""
+    return next((kind for kind in KINDS if kind.key == key), None)
+
+
+def gives_nothing(key: str) -> bool:
+    """Return whether runs of this kind prove, and give nothing to adopt or only a stand-in."""
+    kind = kind_of(key)
+    return kind is not None and kind.proves
+
+
+def tells_early(key: str) -> bool:
+    """Return whether what tripped on its way may still say why."""
+    kind = kind_of(key)
+    return kind is not None and kind.tells_early

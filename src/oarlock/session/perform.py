@@ -19,7 +19,7 @@ from oarlock.experiments.identify.kinds import record_kind
 from oarlock.experiments.identify.soundness import prepared, soundness
 from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.reading import read, remark, sparkline
-from oarlock.experiments.registry import KIND
+from oarlock.experiments.registry import tells_early
 from oarlock.experiments.sensing.kinds import snapshot
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import format_axis
@@ -91,7 +91,7 @@ def _perform_once(
     kind = record_kind(record)
     reading: Reading | None = None
     trouble = ""
-    if record.ended == "done" or (KIND[kind].tells_early and record.rows):
+    if record.ended == "done" or (tells_early(kind) and record.rows):
         try:
             reading = read(record, axis)
         except InputError as error:

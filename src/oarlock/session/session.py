@@ -15,7 +15,7 @@ from psygnal import Signal
 from oarlock.control.current import design_current
 from oarlock.errors import InputError
 from oarlock.experiments.reading import gains_of
-from oarlock.experiments.registry import KIND
+from oarlock.experiments.registry import gives_nothing
 from oarlock.machine import Axis, CurrentTarget, TargetKind
 from oarlock.machine.axis_file import format_axis, parse_axis
 from oarlock.machine.doubts import doubt
@@ -257,7 +257,7 @@ class Session:
         newest = {run.kind: run.id for run in self.runs if run.id in named}
         used = set(newest.values())  # an older one that lent a part of it has lost the mark
         for run in self.runs:
-            if not KIND[run.kind].proves and run.used != (run.id in used):
+            if not gives_nothing(run.kind) and run.used != (run.id in used):
                 self.change_run(run.id, used=run.id in used)
 
     def take_back(self, run: Run) -> None:

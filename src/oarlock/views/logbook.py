@@ -3,7 +3,7 @@
 import math
 
 from oarlock.experiments.reading import gains_of
-from oarlock.experiments.registry import KIND
+from oarlock.experiments.registry import gives_nothing
 from oarlock.machine import Axis
 from oarlock.machine.current_loop import KEY as CURRENT_KEY
 from oarlock.quantities.display import sentence, whole_degrees, with_std
@@ -77,7 +77,7 @@ def action(run: Run, axis: Axis) -> str:
         return "ended early"
     if "rise" in run.figures:
         return "in use" if gains_of(run.gains) == axis.gains else "use these gains"
-    if run.kind in KIND and KIND[run.kind].proves:
+    if gives_nothing(run.kind):
         return "holds" if run.used else "does not hold"
     return "adopted" if run.used else "not adopted"
 

@@ -7,7 +7,7 @@ from typing import Any
 from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.loops.step_response import StepResult
 from oarlock.experiments.reading import gains_of
-from oarlock.experiments.registry import KIND
+from oarlock.experiments.registry import tells_early
 from oarlock.machine import Axis
 from oarlock.records import Finding, Reading, Run
 
@@ -27,7 +27,7 @@ class Snapshot:
 
     def latest(self, kind: str) -> Run | None:
         """Return the newest run of a kind that ended well."""
-        early = kind in KIND and KIND[kind].tells_early
+        early = tells_early(kind)
         return next(
             (r for r in reversed(self.runs) if r.kind == kind and (early or r.ended == "done")),
             None,

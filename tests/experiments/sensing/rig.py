@@ -6,7 +6,7 @@ from typing import Any
 from benchmarks.machines import printed_axis, sensed
 
 from oarlock.drive.runner import play
-from oarlock.experiments.registry import KIND
+from oarlock.experiments.registry import kind_of
 from oarlock.experiments.sensing.hand import TurnByHand
 from oarlock.experiments.sensing.pulses import StandingPulses
 from oarlock.experiments.sensing.push import FourPushes
@@ -38,7 +38,9 @@ class Rig:
 
     def find(self, experiment: Any) -> Finding:
         """Play one experiment and read it."""
-        found = KIND[experiment.name].read(self.record(experiment), self.axis)
+        kind = kind_of(experiment.name)
+        assert kind is not None
+        found = kind.read(self.record(experiment), self.axis)
         assert isinstance(found, Finding)
         return found
 

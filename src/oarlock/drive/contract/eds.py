@@ -12,7 +12,7 @@ _MAPPED = ((0x05, 0x06), (0x07, 0x01, 0x02, 0x09, 0x08), (0x0A, 0x0B, 0x0C))  # 
 _BITS = {Type.REAL32: 32, Type.U32: 32, Type.U16: 16, Type.I16: 16, Type.U8: 8, Type.I8: 8}
 
 
-def eds() -> str:
+def eds(groups: tuple[Group, ...] = GROUPS) -> str:
     """Return the whole file."""
     sheet = ConfigParser(interpolation=None)
     sheet.optionxform = str  # type: ignore[assignment,method-assign]
@@ -20,12 +20,12 @@ def eds() -> str:
     mandatory, optional = [0x1000, 0x1001, 0x1018], [0x1010, 0x1011, 0x1014, 0x1016, 0x1017]
     optional += [base + n for base in (0x1800, 0x1A00) for n in range(3)]
     for title, objects in (("Mandatory", mandatory), ("Optional", optional),
-                           ("Manufacturer", [group.index for group in GROUPS])):  # fmt: skip
+                           ("Manufacturer", [group.index for group in groups])):  # fmt: skip
         listed = {"SupportedObjects": str(len(objects))}
         listed |= {str(n): f"0x{index:04X}" for n, index in enumerate(objects, 1)}
         sheet[f"{title}Objects"] = listed
     _standard(sheet)
-    for group in sorted(GROUPS, key=lambda g: g.index):
+    for group in sorted(groups, key=lambda g: g.index):
         _group(sheet, group)
     out = io.StringIO()
     sheet.write(out, space_around_delimiters=False)

@@ -3,15 +3,15 @@
 import re
 from collections.abc import Sequence
 
-from oarlock.drive.contract.entries import GROUPS, Entry, Type
+from oarlock.drive.contract.entries import GROUPS, Entry, Group, Type
 from oarlock.drive.contract.numbers import CHANNEL_UNITS, COLUMNS, Frame, Shape, Target
 from oarlock.drive.contract.trips import TRIPS
 
 
-def tables() -> dict[str, str]:
+def tables(groups: tuple[Group, ...] = GROUPS) -> dict[str, str]:
     """Return each table as Markdown, by the name of its place on the page."""
     return {
-        "parameters": _parameters(),
+        "parameters": _parameters(groups),
         "columns": _table(("column", "name", "meaning"), [
             (str(n), name, meaning) for n, (name, meaning) in enumerate(COLUMNS.items())
         ]),
@@ -25,9 +25,9 @@ def tables() -> dict[str, str]:
     }  # fmt: skip
 
 
-def _parameters() -> str:
+def _parameters(groups: tuple[Group, ...]) -> str:
     rows = []
-    for group in sorted(GROUPS, key=lambda g: g.index):
+    for group in sorted(groups, key=lambda g: g.index):
         for entry in group.entries:
             sub = group.sub(entry)
             place = f"0x{group.index:04X}" + ("" if group.single else f":{sub}")
@@ -59,9 +59,9 @@ def _table(heads: tuple[str, ...], rows: Sequence[tuple[str, ...]]) -> str:
     return "\n".join(f"| {' | '.join(line)} |" for line in lines)
 
 
-def filled_in(page: str) -> str:
+def filled_in(page: str, groups: tuple[Group, ...] = GROUPS) -> str:
     """Return a page with its tables written anew, between their marks."""
-    for name, table in tables().items():
+    for name, table in tables(groups).items():
         pattern = rf"(<!-- {name} -->\n).*?(\n<!-- end -->)"
         plain = table.replace("\\", r"\\\\")
         page, count = re.subn(pattern, rf"\g<1>{plain}\g<2>", page, flags=re.DOTALL)

@@ -7,14 +7,13 @@ import math
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
-from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
+from oarlock.drive.steps import RECORDER_ROWS, Frame, Plan, Shape, Step, Target, Wave
 from oarlock.experiments.common.experiment import limits_for, plain_settings
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.machine import Axis
 from oarlock.records import Plain
 
 _OVER_DEAD_TIME = 6.0  # of the inductance's voltage over the dead time's
-_RECORDER = 16000  # rows
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -102,7 +101,7 @@ class InductanceSine:
 
     def recorded(self, axis: Axis) -> float:
         """Return how long each sine is recorded, s: as long as the recorder has room."""
-        room = _RECORDER * axis.inverter.Ts / len(self.segments(axis))
+        room = RECORDER_ROWS * axis.inverter.Ts / len(self.segments(axis))
         return min(self.seconds, math.floor(room / 0.002) * 0.002)
 
     def segments(self, axis: Axis) -> list[tuple[float, float, float]]:

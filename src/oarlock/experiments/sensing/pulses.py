@@ -13,7 +13,7 @@ import math
 from dataclasses import dataclass
 from typing import ClassVar
 
-from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
+from oarlock.drive.steps import MAX_STEPS, Frame, Plan, Shape, Step, Target, Wave
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.machine import Axis
@@ -79,7 +79,7 @@ class StandingPulses:
                             angle=angle, record=False)  # fmt: skip
                 still = Step(duration=rest, frame=Frame.VOLTAGE, record=False)
                 steps += [up, down, back, still]
-        steps = steps[:512]
+        steps = steps[:MAX_STEPS]
         return Plan(
             name=self.name,
             steps=tuple(steps),

@@ -12,7 +12,7 @@ from shiboken6 import isValid
 
 from oarlock.drive.link import Live
 from oarlock.errors import InputError
-from oarlock.experiments.registry import KIND
+from oarlock.experiments.registry import gives_nothing
 from oarlock.machine import SensorKind
 from oarlock.quantities.display import digits, signed
 from oarlock.quantities.kinds import RPM
@@ -343,7 +343,7 @@ class SensingStage(StageView):
             run, finding = found
             if may_adopt(self.session.now, run, finding):
                 self.session.adopt(finding, run)
-            if finding.holds and (KIND[run.kind].proves or not finding.estimates):
+            if finding.holds and (gives_nothing(run.kind) or not finding.estimates):
                 self.session.change_run(run.id, used=True)
         self.refresh()
 
