@@ -32,7 +32,8 @@ def _parameters(groups: tuple[Group, ...]) -> str:
             sub = group.sub(entry)
             place = f"0x{group.index:04X}" + ("" if group.single else f":{sub}")
             name = group.name if group.single else f"{group.name}.{entry.name}"
-            told = entry.meaning or (group.meaning if sub == 1 else "")
+            whole = group.meaning if sub <= 1 and group.meaning != entry.meaning else ""
+            told = "; ".join(text for text in (whole, entry.meaning) if text)
             rows.append((place, name, entry.type.name, _range(entry), entry.unit,
                          "live" if entry.live else entry.access, told))  # fmt: skip
     heads = ("index", "name", "type", "range (default)", "unit", "access", "meaning")
