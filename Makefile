@@ -4,7 +4,7 @@ BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
 .PHONY: demo demo-headless test check lint types contracts bench bench-sensing bench-identify \
-  bench-foreign bench-silence bench-short screenshots lock clean
+  bench-foreign bench-kernel bench-silence bench-short screenshots lock clean
 
 demo: $(READY)
 	@$(BIN)/oarlock demo
@@ -39,6 +39,9 @@ bench-identify: $(READY)
 
 bench-foreign: $(READY)
 	@$(BIN)/python -m benchmarks.foreign
+
+bench-kernel: $(READY)
+	@$(BIN)/python -m benchmarks.kernel
 
 bench-silence: $(READY)
 	@$(BIN)/python -m benchmarks.silence

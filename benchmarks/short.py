@@ -7,13 +7,14 @@ import sys
 import time
 
 from benchmarks import __main__ as speeds
-from benchmarks import foreign, identify, sensing, silence
+from benchmarks import foreign, identify, kernel, sensing, silence
 
 
 def main() -> None:
     """Run each for some seconds."""
     passes = (
         ("speeds", lambda: speeds.main(short=True)),
+        ("kernel", lambda: kernel.main(short=True)),
         ("silence", lambda: silence.main(1)),
         ("foreign recordings", lambda: foreign.main(1, machines=(2,))),
         ("sensing", lambda: sensing.main(1, 3)),

@@ -1,0 +1,261 @@
+/* The practice drive's loop by hand: rotor, fixed and speed frames, encoder and halls, two masses.
+   The same arithmetic as src/oarlock/simulate, in the same order; indices come from its layout. */
+#include <math.h>
+#include <stdint.h>
+#include "layout.h"
+#define TAU 6.283185307179586
+
+static double uniform(int64_t seed, int64_t clock, int64_t stream) {
+    uint64_t x = (uint64_t)seed * 0x9E3779B97F4A7C15u + (uint64_t)clock;
+    x = x * 0xBF58476D1CE4E5B9u + (uint64_t)stream;
+    for (int i = 0; i < 2; i++) {
+        x ^= x >> 30; x *= 0xBF58476D1CE4E5B9u;
+        x ^= x >> 27; x *= 0x94D049BB133111EBu;
+        x ^= x >> 31;
+    }
+    return ((double)(x >> 11) + 0.5) / 9007199254740992.0;
+}
+
+static double normal(int64_t seed, int64_t clock, int64_t stream) {
+    double u = uniform(seed, clock, 2 * stream), v = uniform(seed, clock, 2 * stream + 1);
+    return sqrt(-2.0 * log(u)) * cos(2.0 * 3.141592653589793 * v);
+}
+
+static void d_axis(const double *p, double i_d, double *flux, double *inc) {
+    double x = i_d / p[I_BEND], bend = p[LD_BEND], size = fabs(x);
+    double log_cosh = size + log1p(exp(-2.0 * size)) - 0.6931471805599453;
+    *flux = p[PSI] + p[LD] * (i_d - bend * p[I_BEND] * log_cosh);
+    *inc = p[LD] * (1.0 - bend * tanh(x));
+}
+
+static void slope(const double *p, double i_d, double i_q, double w, double theta, double va,
+                  double vb, double *a, double *b) {
+    double c = cos(theta), s = sin(theta);
+    double ia = i_d * c - i_q * s, ib = i_d * s + i_q * c;
+    double pa = ia, pb = -0.5 * ia + 0.8660254037844386 * ib, pc = -pa - pb;
+    double knee = p[I_KNEE], lost = p[V_DEAD];
+    double la = lost * tanh(pa / knee), lb = lost * tanh(pb / knee), lc = lost * tanh(pc / knee);
+    va -= (2.0 * la - lb - lc) / 3.0;
+    vb -= (lb - lc) / 1.7320508075688772;
+    double vd = va * c + vb * s, vq = vb * c - va * s;
+    double bend = tanh(i_q / p[I_SATURATION]), more = p[LQ] - p[LQ_SATURATED];
+    double flux_q = p[LQ_SATURATED] * i_q + more * p[I_SATURATION] * bend;
+    double inc_q = p[LQ_SATURATED] + more * (1.0 - bend * bend), flux_d, inc_d;
+    d_axis(p, i_d, &flux_d, &inc_d);
+    *a = (vd - p[R] * i_d + w * flux_q) / inc_d;
+    *b = (vq - p[R] * i_q - w * flux_d) / inc_q;
+}
+
+static void integrate(const double *p, double *x) {
+    double h = p[TS], i_d = x[I_D], i_q = x[I_Q], theta = x[THETA] * p[PAIRS];
+    double w = x[OMEGA] * p[PAIRS], va = x[V_ALPHA], vb = x[V_BETA];
+    double a1, b1, a2, b2, a3, b3, a4, b4, t2 = theta + 0.5 * h * w;
+    slope(p, i_d, i_q, w, theta, va, vb, &a1, &b1);
+    slope(p, i_d + 0.5 * h * a1, i_q + 0.5 * h * b1, w, t2, va, vb, &a2, &b2);
+    slope(p, i_d + 0.5 * h * a2, i_q + 0.5 * h * b2, w, t2, va, vb, &a3, &b3);
+    slope(p, i_d + h * a3, i_q + h * b3, w, theta + h * w, va, vb, &a4, &b4);
+    x[I_D] = i_d + h / 6.0 * (a1 + 2.0 * a2 + 2.0 * a3 + a4);
+    x[I_Q] = i_q + h / 6.0 * (b1 + 2.0 * b2 + 2.0 * b3 + b4);
+}
+
+static void turn_mass(const double *p, double *x, double torque, int released, double h) {
+    double omega = x[OMEGA], held = released && p[BRAKE_STUCK] == 0.0 ? 0.0 : p[BRAKE];
+    double rub = p[COULOMB];
+    if (p[STRIBECK] > 0.0) rub *= 1.0 + p[STRIBECK] * exp(-fabs(omega) / p[STRIBECK_SPEED]);
+    if (omega < 0.0 || (omega == 0.0 && torque < 0.0)) rub += p[COULOMB_BACK];
+    double still = rub * p[STICTION] + held;
+    if (omega == 0.0 && fabs(torque) <= still) return;
+    double side = omega != 0.0 ? copysign(1.0, omega) : copysign(1.0, torque);
+    double pull = torque - p[VISCOUS] * omega - side * (rub + held);
+    double now = omega + h / p[INERTIA] * pull;
+    if (omega != 0.0 && now * omega <= 0.0 && fabs(torque) <= still) now = 0.0;
+    x[THETA] += 0.5 * h * (omega + now);
+    x[OMEGA] = now;
+}
+
+static void turn(const double *p, double *x, int released) {
+    double h = p[TS], i_d = x[I_D], i_q = x[I_Q];
+    double bend = tanh(i_q / p[I_SATURATION]), more = p[LQ] - p[LQ_SATURATED];
+    double flux_q = p[LQ_SATURATED] * i_q + more * p[I_SATURATION] * bend, flux_d, unused;
+    d_axis(p, i_d, &flux_d, &unused);
+    double omega = x[OMEGA], torque = 1.5 * p[PAIRS] * (flux_d * i_q - flux_q * i_d);
+    torque -= p[COGGING] * sin(p[COGGING_ORDER] * x[THETA]);
+    if (p[STIFFNESS] > 0.0) {
+        double part = h / SUBSTEPS;
+        for (int i = 0; i < SUBSTEPS; i++) {
+            double slip = x[OMEGA] - x[OMEGA_LOAD], far = x[OMEGA_LOAD];
+            double through = p[STIFFNESS] * x[TWIST] + p[SHAFT_DAMPING] * slip;
+            double pull = through - p[LOAD] - p[LOAD_SQUARE] * far * fabs(far);
+            x[OMEGA_LOAD] = far + part / p[LOAD_INERTIA] * pull;
+            turn_mass(p, x, torque - through, released, part);
+            x[TWIST] += part * (x[OMEGA] - x[OMEGA_LOAD]);
+        }
+        return;
+    }
+    turn_mass(p, x, torque - (p[LOAD] + p[LOAD_SQUARE] * omega * fabs(omega)), released, h);
+}
+
+static void sensed(const double *p, const double *f, const double *x, double *m, int64_t seed,
+                   int64_t clock) {
+    double theta = x[THETA] * p[PAIRS], c = cos(theta), s = sin(theta), phase[3];
+    double alpha = x[I_D] * c - x[I_Q] * s, beta = x[I_D] * s + x[I_Q] * c;
+    phase[0] = alpha;
+    phase[1] = -0.5 * alpha + 0.8660254037844386 * beta;
+    phase[2] = -phase[0] - phase[1];
+    for (int n = 0; n < 3; n++) {
+        double most = n ? p[FULL_SCALE] : fmin(p[FULL_SCALE], p[CLIP_A]), count = p[COUNT];
+        double real = phase[(int)p[WIRE_A + (int)p[SENSE_A + n]]];
+        double noise = p[NOISE] * normal(seed, clock, n + 1);
+        double reading = rint((real * p[GAIN_A + n] + p[OFFSET_A + n] + noise) / count) * count;
+        m[n] = fmin(fmax(reading, -most), most - count) - f[F_OFFSET_A + n];
+    }
+    int u = (int)f[F_UNSENSED];
+    if (u > 0) m[u - 1] = -(m[u % 3] + m[(u + 1) % 3]);
+}
+
+static int hall_code(const double *p, double electrical, double mechanical) {
+    int code = 0;
+    for (int n = 0; n < 3; n++) {
+        double own = mechanical * (n + 1);
+        double rise = p[HALL_EDGE + 2 * n] + p[HALL_SPREAD] * sin(own);
+        double fall = p[HALL_EDGE + 2 * n + 1] + p[HALL_SPREAD] * sin(own + 2.0);
+        double at = electrical - n * p[HALL_STEP];
+        at -= TAU * floor((at - rise) / TAU);
+        if (at < 3.141592653589793 + fall) code += 1 << n;
+    }
+    return code;
+}
+
+static void sensor(const double *p, double *x) {
+    double at = p[SENSOR_SIDE] * (x[THETA] * (1.0 - p[SLIP]) - p[SENSOR_ZERO]);
+    at += p[RUNOUT] * sin(x[THETA] + p[RUNOUT_PHASE]);
+    double h = p[HYSTERESIS];
+    at = fmin(fmax(x[SENSOR_AT], at - h), at + h);
+    x[SENSOR_AT] = at;
+    double rounds = floor(at / TAU);
+    x[COUNTS_AT] = floor(at / TAU * p[ENCODER_COUNTS]) - p[MISSING] * rounds;
+    x[ROUND_AT] = rounds;
+    double electrical = at * p[PAIRS];
+    x[HALL_BEFORE] = x[HALL_AT];
+    x[HALL_AT] = hall_code(p, electrical - TAU * floor(electrical / TAU), at);
+}
+
+static void speed(const double *f, double *x, int64_t *meta, double *history, double Ts) {
+    int64_t newest = (meta[HISTORY_AT] + 1) % HISTORY;
+    history[newest] = x[THETA_M];
+    meta[HISTORY_AT] = newest;
+    if (meta[HISTORY_LENGTH] < HISTORY) meta[HISTORY_LENGTH]++;
+    int every = (int)f[W_EVERY] > 1 ? (int)f[W_EVERY] : 1;
+    if (++meta[SINCE] < every) return;
+    meta[SINCE] = 0;
+    double raw = (x[THETA_M] - x[THETA_LAST]) / (every * Ts), lag = f[W_LAG];
+    x[THETA_LAST] = x[THETA_M];
+    x[SPEED_M] += (raw - x[SPEED_M]) * (lag > 0.0 ? fmin(every * Ts / lag, 1.0) : 1.0);
+}
+
+static float pi(float e, float kp, float ki, double *total, float limit) {
+    float was = (float)*total, sum = was + ki * e, u = kp * e + sum;
+    if (u > limit) { *total = e > 0 ? was : sum; return limit; }
+    if (u < -limit) { *total = e < 0 ? was : sum; return -limit; }
+    *total = sum;
+    return u;
+}
+
+static float filtered(const double *f, double *x, float v, int first, int many) {
+    for (int n = first; n < first + many; n++) {
+        const double *c = f + F_SECTIONS + SECTION_SIZE * n;
+        double *kept = x + S_SECTIONS + 2 * n;
+        if (c[0] > 0.0) {
+            float one = (float)kept[0], two = (float)kept[1], y = (float)c[1] * v + one;
+            kept[0] = ((float)c[2] * v - (float)c[4] * y) + two;
+            kept[1] = (float)c[3] * v - (float)c[5] * y;
+            v = y;
+        }
+    }
+    return v;
+}
+
+static void speed_controller(const double *f, double *x, double Ts) {
+    int every = (int)f[W_EVERY] > 1 ? (int)f[W_EVERY] : 1;
+    float y = filtered(f, x, (float)x[SPEED_M], TORQUE_SECTIONS, SPEED_SECTIONS);
+    x[SPEED_USED] = y;
+    float asked = (float)x[W_REF], e = (asked + 0.0f) - y;
+    float p = ((float)f[W_WEIGHT] * asked + 0.0f) - y;
+    float feed = (float)f[W_ACCELERATION] * (float)x[A_REF];
+    float limit = (float)(f[W_LIMIT] > 0.0 ? f[W_LIMIT] : f[MAX_CURRENT] * 0.9);
+    float ki = (float)f[KI_W] * (float)(Ts * every), push = (float)f[KP_W] * p;
+    float was = (float)x[SUM_W], sum = was + ki * e, u = (push + sum) + feed;
+    if (!(-limit <= u && u <= limit)) {
+        int high = u > limit;
+        u = high ? limit : -limit;
+        if (high ? e > 0 : e < 0) sum = was;
+    }
+    x[SUM_W] = sum;
+    x[PUSH] = u;
+}
+
+void drive(const double *p, const double *f, const float *table, int64_t rows, double *x,
+           int64_t *meta, double *history, int64_t n) {
+    double Ts = p[TS];
+    float ts32 = (float)Ts;
+    for (int64_t i = 0; i < n; i++) {
+        int64_t clock = meta[CLOCK];
+        double bus = p[BUS] * (1.0 + p[BUS_RIPPLE] * sin(TAU * 300.0 * (clock * Ts))), m[3];
+        x[V_BUS] = bus;
+        sensed(p, f, x, m, meta[SEED], clock);
+        sensor(p, x);
+        x[THETA_M] = f[F_SIDE] * TAU * x[COUNTS_AT] / f[F_COUNTS];
+        speed(f, x, meta, history, Ts);
+        double high = fmax(fabs(m[0]), fmax(fabs(m[1]), fabs(m[2])));
+        if (high > f[TRIP_CURRENT] || bus < f[TRIP_VOLTAGE] || fabs(x[SPEED_M]) > f[MAX_SPEED] ||
+            fabs(x[THETA_M] - x[THETA_START]) > f[MAX_TRAVEL] ||
+            meta[EXPERIMENT_CLOCK] * Ts > f[MAX_TIME]) { meta[RUNNING] = 3; return; }
+        if (meta[ROW_SAMPLE] >= table[meta[ROW] * ROW_SIZE + SAMPLES]) {
+            meta[ROW_SAMPLE] = 0;
+            if (++meta[ROW] >= rows) { meta[RUNNING] = 2; return; }
+        }
+        const float *row = table + meta[ROW] * ROW_SIZE;
+        int mode = (int)row[MODE];
+        double ma = (2.0 * m[0] - m[1] - m[2]) / 3.0, mb = (m[1] - m[2]) / 1.7320508075688772;
+        double w_e = x[SPEED_M] * f[F_PAIRS], at = x[THETA_M] * f[F_PAIRS] - f[F_ZERO];
+        if (mode == MODE_FIXED) { w_e = row[REF_W]; at = row[ANGLE] + w_e * meta[ROW_SAMPLE] * Ts; }
+        x[FRAME_AT] = at;
+        x[M_ALPHA] = ma; x[M_BETA] = mb;
+        x[X_REF] = x[THETA_M] - x[THETA_START];
+        double c = cos(at), s = sin(at);
+        float y_d = (float)(ma * c + mb * s), y_q = (float)(mb * c - ma * s), r_d = row[REF_D];
+        double push = mode == MODE_SPEED ? x[PUSH] : 0.0;
+        push = filtered(f, x, (float)push, 0, TORQUE_SECTIONS);
+        float r_q = (float)(row[REF_Q] + push);
+        x[W_PLAIN] = x[W_REF] = mode == MODE_SPEED ? row[REF_W] : x[SPEED_M];
+        x[A_REF] = 0.0;
+        if (mode == MODE_SPEED && meta[SINCE] == 0) speed_controller(f, x, Ts);
+        if (hypot(y_d, y_q) > f[MAX_CURRENT]) { meta[RUNNING] = 3; return; }
+        float v_max = (float)(bus / 1.7320508075688772);
+        float u_d = pi(r_d - y_d, (float)f[KP_D], (float)f[KI_D] * ts32, x + SUM_D, v_max);
+        float room = (float)sqrt(fmax((double)v_max * v_max - (double)u_d * u_d, 0.0));
+        float u_q = pi(r_q - y_q, (float)f[KP_Q], (float)f[KI_Q] * ts32, x + SUM_Q, room);
+        double v_d = u_d, v_q = u_q;
+        if (f[DECOUPLE] > 0.0 && mode != MODE_FIXED) {
+            v_d -= w_e * f[F_LQ] * y_q;
+            v_q += w_e * (f[F_LD] * y_d + f[F_PSI]);
+        }
+        double size = hypot(v_d, v_q);
+        if (size > v_max) { v_d = v_d * v_max / size; v_q = v_q * v_max / size; }
+        double lead = at + 1.5 * Ts * w_e, lc = cos(lead), ls = sin(lead), out[3];
+        double v_alpha = v_d * lc - v_q * ls, v_beta = v_d * ls + v_q * lc, scale = bus / p[BUS];
+        meta[ROW_SAMPLE]++;
+        meta[EXPERIMENT_CLOCK]++;
+        integrate(p, x);
+        turn(p, x, row[RELEASE] > 0.0f);
+        x[LATE_ALPHA] = x[U_ALPHA]; x[LATE_BETA] = x[U_BETA];
+        x[U_ALPHA] = v_alpha; x[U_BETA] = v_beta;
+        for (int j = 0; j < 3; j++) {
+            double turned = j * TAU / 3.0;
+            out[(int)p[WIRE_A + j]] = v_alpha * cos(turned) + v_beta * sin(turned);
+        }
+        x[V_ALPHA] = scale * (2.0 * out[0] - out[1] - out[2]) / 3.0;
+        x[V_BETA] = scale * (out[1] - out[2]) / 1.7320508075688772;
+        meta[CLOCK]++;
+    }
+}

@@ -1,0 +1,97 @@
+"""`python -m benchmarks.kernel`: the practice drive's loop against the same arithmetic in C."""
+
+import ctypes
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+
+from oarlock.practice.truth import draw
+from oarlock.simulate import layout as k
+from oarlock.simulate.drive_model import DriveModel
+
+SAMPLES = 40_000
+BAR = 1.15
+FIRM = {
+    "KP_D": 20.0, "KI_D": 3000.0, "KP_Q": 25.0, "KI_Q": 3000.0, "F_LD": 8e-3, "F_LQ": 15e-3,
+    "F_PSI": 0.1, "DECOUPLE": 1.0, "KP_W": 0.3, "KI_W": 2.0,
+}  # fmt: skip
+ROWS = {
+    "speed controlled": {"MODE": k.MODE_SPEED, "REF_W": 10.0},
+    "turned by force": {"MODE": k.MODE_FIXED, "REF_D": 5.0, "REF_W": 30.0},
+}
+
+
+def compiled(folder: Path) -> ctypes.CDLL:
+    """Compile the C with the kernel's own indices."""
+    names = {n: v for n, v in vars(k).items() if isinstance(v, int) and n.isupper()}
+    lines = [f"#define {name} {value}" for name, value in names.items()]
+    (folder / "layout.h").write_text("\n".join(lines) + "\n")
+    source, library = Path(__file__).with_name("kernel.c"), folder / "kernel.so"
+    # No contraction of a·b + c, as in the kernel: the same roundings.
+    flags = ["-O3", "-march=native", "-ffp-contract=off", "-shared", "-fPIC", f"-I{folder}"]
+    subprocess.run(["gcc", *flags, str(source), "-o", str(library), "-lm"], check=True)
+    return ctypes.CDLL(str(library))
+
+
+def prepared(row: dict[str, float]) -> DriveModel:
+    """Return a drive that has just started to play one row."""
+    model = DriveModel(draw("winch", 3), seed=3)
+    plant = model.plant
+    model.firm[k.MAX_CURRENT : k.MAX_TIME + 1] = [60.0, 900.0, 1e6, 1e3]
+    model.firm[[k.F_PAIRS, k.F_KIND, k.F_COUNTS]] = [plant.pole_pairs, 1.0, plant.encoder_counts]
+    for name, value in FIRM.items():
+        model.firm[getattr(k, name)] = np.float32(value)
+    model._plant[k.KIND] = k.SENSOR_ENCODER
+    table = np.zeros((1, k.ROW_SIZE), dtype=np.float32)
+    table[0, [k.SAMPLES, k.RELEASE]] = 1e6, 1.0
+    for name, value in row.items():
+        table[0, getattr(k, name)] = value
+    model.load(table, (1, 2, 3))
+    model.start()
+    return model
+
+
+def in_c(library: ctypes.CDLL, model: DriveModel, samples: int) -> None:
+    """Advance a drive by the C loop."""
+    arrays = (model._plant, model.firm, model._table)
+    pointers = [a.ctypes.data_as(ctypes.c_void_p) for a in arrays]
+    more = [a.ctypes.data_as(ctypes.c_void_p) for a in (model._state, model._meta, model._history)]
+    library.drive(*pointers, ctypes.c_int64(model._rows), *more, ctypes.c_int64(samples))
+
+
+def main(*, short: bool = False) -> int:
+    """Print both times and their ratio; return 1 where the bar is missed."""
+    missed = 0
+    with tempfile.TemporaryDirectory() as folder:
+        library = compiled(Path(folder))
+        print(f"{'':20}{'kernel ns':>12}{'C ns':>10}{'ratio':>8}   apart")
+        for name, row in ROWS.items():
+            ours, theirs = prepared(row), prepared(row)
+            ours.advance(2000)
+            in_c(library, theirs, 2000)
+            differ = np.abs(ours._state - theirs._state)
+            differ[k.INDEX_AT] = 0.0  # the C keeps no index
+            apart = float(np.max(differ))
+            best = {"kernel": np.inf, "C": np.inf}
+            # One after the other, again and again: a busy machine slows both.
+            for _ in range(3 if short else 25):
+                ours, theirs = prepared(row), prepared(row)
+                begun = time.perf_counter()
+                ours.advance(SAMPLES)
+                between = time.perf_counter()
+                in_c(library, theirs, SAMPLES)
+                best["C"] = min(best["C"], time.perf_counter() - between)
+                best["kernel"] = min(best["kernel"], between - begun)
+            kernel, c = (1e9 * best[key] / SAMPLES for key in ("kernel", "C"))
+            missed += kernel > BAR * c
+            print(f"{name:20}{kernel:12.0f}{c:10.0f}{kernel / c:8.3f}   {apart:.1e}")
+    print(f"bar: {BAR}; {'missed' if missed else 'holds'}")
+    return int(missed > 0)
+
+
+if __name__ == "__main__":
+    sys.exit(main())
