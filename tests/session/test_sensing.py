@@ -187,22 +187,22 @@ def test_sensing_is_handed_over(raw: Session, link: ModelLink) -> None:
 def test_a_project_of_two_axes_keeps_them_apart(raw: Session, link: ModelLink) -> None:
     assert raw.axis_names == ("Sonar winch", "Thruster")
     do(raw, link, played.REST)
-    raw.set_view("map_omega", 12.0)
-    raw.set_view("window", [1300, 810])
+    raw.show(map_omega=12.0)
+    raw.show(window=(1300, 810))
     offsets = raw.axis.inverter.offset_a.value
     raw.switch("Thruster")
     assert raw.axis.name == "Thruster"
     assert len(raw.runs) == 0
     assert raw.axis.inverter.offset_a.adopted is None
-    assert "map_omega" not in raw.view
-    assert raw.view["window"] == [1300, 810]
-    assert raw.view["practice"] == "thruster"
+    assert raw.screen.map_omega is None
+    assert raw.screen.window == (1300, 810)
+    assert raw.screen.practice == "thruster"
     assert raw.undo_label == ""
-    raw.set_view("map_omega", 99.0)
+    raw.show(map_omega=99.0)
     raw.enter("machine.R", "0.03")
     raw.switch("Sonar winch")
     assert raw.axis.inverter.offset_a.value == offsets
-    assert raw.view["map_omega"] == 12.0
+    assert raw.screen.map_omega == 12.0
     assert len(raw.runs) == 1
     assert raw.undo_label == "Adopt currents at rest"
     with pytest.raises(InputError, match="no axis Rudder"):
@@ -212,11 +212,11 @@ def test_a_project_of_two_axes_keeps_them_apart(raw: Session, link: ModelLink) -
 def test_the_axis_on_screen_is_found_again(unsensed_path: Path) -> None:
     first = Session(Project.open(unsensed_path), lambda call: call())
     first.switch("Thruster")
-    first.set_view("sensing", "forced spin")
+    first.show(sensing="forced spin")
     first.close()
     again = Session(Project.open(unsensed_path), lambda call: call())
     assert again.axis.name == "Thruster"
-    assert again.view["sensing"] == "forced spin"
+    assert again.screen.sensing == "forced spin"
     again.close()
 
 

@@ -424,9 +424,9 @@ def test_handover_waits_for_gains_and_proof(verified: Session) -> None:
 def test_handover_tells_what_is_in_the_way(session: Session, tmp_path: Path) -> None:
     assert "no gains" in handover_picture(session.now, None).trouble
     session.edit("take", session.with_target(session.axis.target))
-    session.set_view("header", str(tmp_path / "gone.h"))
+    session.show(header=str(tmp_path / "gone.h"))
     assert "no such file" in handover_picture(session.now, None).reason
-    session.set_view("header", "")
+    session.show(header="")
     assert handover_picture(session.now, None).answer == "No header chosen yet"
     assert state(session, "handover") is State.EMPTY
     session.written("gains.h", {v.key: v.value for v in handover_values(session.axis)})
@@ -455,11 +455,11 @@ def test_everything_in_the_logbook_survives(verified: Session) -> None:
     step = verified.now.latest("current step")
     assert step is not None
     verified.change_run(step.id, pinned=True, starred=True, note="shaft locked")
-    verified.set_view("stage", "current")
+    verified.show(stage="current")
     before = verified.runs
     again = reopened(verified)
     assert again.runs == before
-    assert again.view["stage"] == "current"
+    assert again.screen.stage == "current"
     wanted = again.wanted_readings()
     assert {run.kind for run in wanted} == {*KEYS, "current step"}
     for run in wanted:

@@ -47,7 +47,7 @@ def test_a_sequence_pauses_skips_and_goes_on(qtbot: QtBot, bench: Application) -
     press(qtbot, stage.measure_all)
     assert "May the shaft turn?" in stage.note.text()
     press(qtbot, stage.measure_all)
-    assert session.view["may_turn"] is True
+    assert session.screen.may_turn is True
     assert stage.measure_all.text() == "Pause after this"
     press(qtbot, stage.measure_all)
     wait(qtbot, lambda: not bench.bench.busy, 60.0)
@@ -80,7 +80,7 @@ def test_a_locked_shaft_stops_the_sequence_and_nothing_is_adopted(
 
     stage, session = stage_of(bench), bench.session
     bench.bench._link = ModelLink(replace(draw("winch", 0), brake_stuck=True))
-    session.set_view("may_turn", value=True)
+    session.show(may_turn=True)
     stage.choose("inertia")
     stage.run()
     wait(qtbot, lambda: not bench.bench.busy, 60.0)
@@ -95,10 +95,10 @@ def test_the_windings_temperature_is_noted_and_refused(qtbot: QtBot, bench: Appl
     stage, session = stage_of(bench), bench.session
     stage.winding.setText("very warm")
     stage.winding.editingFinished.emit()
-    assert "winding" not in session.view
+    assert session.screen.winding is None
     stage.winding.setText("34 °C")
     stage.winding.editingFinished.emit()
-    assert session.view["winding"] == 34.0
+    assert session.screen.winding == 34.0
     stage.run()
     wait(qtbot, lambda: not bench.bench.busy, 60.0)
     run, finding = session.now.finding("resistance") or (None, None)

@@ -163,7 +163,7 @@ def test_one_speed_cursor_runs_through_all_plots(qtbot: QtBot, opened: Applicati
     qtbot.keyClick(stage, Qt.Key.Key_Left, Qt.KeyboardModifier.ShiftModifier)
     assert stage.shown.omega < before
     assert "electrical frequency" in stage.read_out().caption
-    assert opened.session.view["map_omega"] == stage.shown.omega
+    assert opened.session.screen.map_omega == stage.shown.omega
 
 
 def test_the_crossover_is_dragged_on_the_strip_and_in_the_plot(
@@ -313,7 +313,7 @@ pump(lambda: False, 60)
     session = Session(Project.open(demo_path), lambda call: call())
     assert session.axis.machine.R.best.source == "1.70 ohm l-l"
     assert session.axis.target.value == pytest.approx(6.2832 * 640.0, rel=1e-3)
-    assert session.view["stage"] == "current"
+    assert session.screen.stage == "current"
     (run,) = session.runs
     assert (run.pinned, run.note) == (True, "before the kill")
     assert session.record(run.id) is not None

@@ -79,7 +79,7 @@ def test_sensing_from_the_first_offset_to_the_proof(qtbot: QtBot, fresh: Applica
     qtbot.mouseClick(stage.choices[SPIN], Qt.MouseButton.LeftButton)
     assert stage.cards[SPIN].isVisible()
     assert not stage.cards[SEARCH].isVisible()
-    assert session.view["sensing"] == SPIN
+    assert session.screen.sensing == SPIN
     # Everything can be taken back, the zero as well.
     zero = session.axis.sensor.zero.value
     assert session.undo_label == "Adopt forced turn"

@@ -198,7 +198,7 @@ def test_the_palette_finds_and_does(qtbot: QtBot, opened: Application) -> None:
     qtbot.keyClicks(palette.line, "go hand")
     assert palette.list.count() == 1
     qtbot.keyClick(palette.line, Qt.Key.Key_Return)
-    assert opened.session.view["stage"] == "handover"
+    assert opened.session.screen.stage == "handover"
     opened.session.enter("machine.R", "1.7 ohm l-l")
     names = [command.name for command in window.commands()]
     assert "Undo: Set resistance R" in names
@@ -229,7 +229,7 @@ def test_low_margins_can_be_allowed_knowingly(qtbot: QtBot, opened: Application)
 def test_light_and_dark(qtbot: QtBot, opened: Application) -> None:
     before = opened.window.grab().toImage().pixelColor(1270, 500)
     opened.toggle_theme()
-    assert opened.session.view["dark"] is True
+    assert opened.session.screen.dark is True
     qtbot.waitExposed(opened.window)
     after = opened.window.grab().toImage().pixelColor(1270, 500)
     assert before.lightness() > 200
@@ -447,7 +447,7 @@ def test_steps_along_d_are_shown_in_their_own_colour(qtbot: QtBot, live: Applica
     assert stage.verify.axis_name == "d"
     assert stage.shown is not None
     assert stage.shown.axis_name == "d"
-    assert live.session.view["step"]["axis_name"] == "d"
+    assert live.session.screen.step.axis_name == "d"
     step(qtbot, live)
     assert live.session.now.verification("d") is not None
     assert live.session.now.verification("q") is None
@@ -486,7 +486,7 @@ def test_nothing_unproven_is_written_whichever_way_it_is_asked(
     stage.run()  # no recorded step to prove it with
     assert not stage.proving
     assert stage.shown.path.read_bytes() == before
-    assert "handover_written" not in session.view
+    assert session.screen.handover_written is None
 
 
 def test_what_was_not_known_can_be_entered(qtbot: QtBot, opened: Application) -> None:
@@ -527,7 +527,7 @@ def test_a_click_elsewhere_closes_the_palette(qtbot: QtBot, opened: Application)
     assert palette.isVisible()
     qtbot.mouseClick(window.rail.item("identify"), Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: window.findChild(CommandPalette) is None)
-    assert window.session.view["stage"] == "identify"  # and the click did what it was made for
+    assert window.session.screen.stage == "identify"  # and the click did what it was made for
 
 
 def test_escape_closes_what_lies_on_top(qtbot: QtBot, opened: Application) -> None:

@@ -80,7 +80,7 @@ def _practice_of(session: Session, name: str) -> str:
 
 
 def _with_drive(session: Session, folder: Path, say: Say, seed: int) -> list[str]:
-    name = str(session.view["practice"])
+    name = str(session.screen.practice)
     say(f"== {session.axis.name}, on its practice drive at {_PACE} times real time ==")
     drive = PracticeProcess("--seed", str(seed), "--axis", name, "--watchdog", _WATCHDOG,
                           "--pace", str(_PACE))  # fmt: skip

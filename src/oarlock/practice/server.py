@@ -128,7 +128,8 @@ class Server:
                 self._watch(now)
                 if now - played >= tick:
                     played = self._play(played, now)
-                if now >= stream or self._model.state != self._told:
+                self._tell_state()
+                if now >= stream:
                     self._send_stream()
                     stream = now + _STREAM
                 if now >= heartbeat:
@@ -243,6 +244,7 @@ class Server:
                 self._firmware.operational = True
             else:
                 self._network.notify(can_id, bytearray(data), time.time())
+            self._tell_state()
             self._flush()
             if time.monotonic() > until:
                 return
@@ -257,6 +259,11 @@ class Server:
         self._client = None
         self._outbox.frames.clear()
         self._requests.clear()
+
+    def _tell_state(self) -> None:
+        """Tell a state that has not been told yet."""
+        if self._model.state != self._told:
+            self._send_stream()
 
     def _send_stream(self) -> None:
         m = self._model

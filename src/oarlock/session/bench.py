@@ -80,7 +80,7 @@ class Bench:
         self.connecting, self.channel = True, channel
         if channel == PRACTICE or channel.startswith(PRACTICE + " "):
             # The stand-in for this axis; what was asked for by name stays.
-            channel += f" --axis {self._session.view.get('practice', 'winch')}"
+            channel += f" --axis {self._session.screen.practice}"
         self.changed.emit()
         self._attempt = self._jobs.start(
             lambda progress, cancel: _open(channel, self._practice, progress, cancel),
@@ -104,7 +104,7 @@ class Bench:
             self._link, self._practice, self.braked = outcome.value
             link = self._link
             link.subscribe(lambda live: self._take_live(link, live))
-            axis, kept = self._session.axis, self._session.view.get("standing", [0.0, 0.0])
+            axis, kept = self._session.axis, self._session.screen.standing
             self._link.ledger.set(axis, Span(*kept))
             self.told.emit("")
         elif isinstance(outcome, Failed):
@@ -231,7 +231,7 @@ class Bench:
     def _remember_standing(self) -> None:
         if self._link is not None and self._session.axis.mechanics.max_turns is not None:
             stands = self.standing
-            self._session.set_view("standing", [stands.least, stands.most])
+            self._session.show(standing=(stands.least, stands.most))
 
     def count_travel_from_here(self) -> None:
         """Take where the shaft stands now as the middle of its travel."""

@@ -20,15 +20,15 @@ from oarlock.machine import Axis, CurrentTarget, TargetKind
 from oarlock.machine.axis_file import format_axis, parse_axis
 from oarlock.machine.doubts import doubt
 from oarlock.machine.loop import alike
-from oarlock.records import Finding, Reading, Record, Run
+from oarlock.records import Finding, Plain, Reading, Record, Run
 from oarlock.records.quantity import KEYS
 from oarlock.session.entries import entered
 from oarlock.session.history import History
 from oarlock.session.perform import Performed
 from oarlock.session.readings import wanted
 from oarlock.session.saver import Saver
-from oarlock.session.screen_state import SHARED, sound
 from oarlock.store.project import Project
+from oarlock.views.screen import SHARED, Screen, Written, plain, taken
 from oarlock.views.snapshot import Snapshot
 
 
@@ -58,7 +58,7 @@ class Session:
         self._project, self._post = project, post
         self.name = project.name
         self.axis_names = tuple(axes)
-        self._kept_view: dict[str, Any] = sound(project.view())
+        self._kept_view = project.view()
         self._histories: dict[str, History[Axis]] = {}
         self._drag_from: Axis | None = None
         self._next_run = project.next_run()
@@ -66,7 +66,7 @@ class Session:
         self.readings: dict[int, Reading | None] = {}
         self.trouble = ""
         self.unwritten: set[int] = set()  # runs that are not in the file yet
-        wanted = self._kept_view.get("axis")
+        wanted = taken(Screen(), self._kept_view).axis
         self._open(wanted if wanted in axes else self.axis_names[0], axes)
 
     def _open(self, name: str, axes: dict[str, str]) -> None:
@@ -76,11 +76,11 @@ class Session:
         self.runs: tuple[Run, ...] = tuple(self._project.runs(name))
         first = name == self.axis_names[0]
         shared = {k: v for k, v in self._kept_view.items() if "/" not in k}
-        # Before a project held several axes, everything belonged to the first.
-        self.view: dict[str, Any] = {k: v for k, v in shared.items() if first or k in SHARED}
         own = f"{name}/"
-        self.view |= {k.removeprefix(own): v for k, v in self._kept_view.items()
-                      if k.startswith(own)}  # fmt: skip
+        mine = {k.removeprefix(own): v for k, v in self._kept_view.items() if k.startswith(own)}
+        # Before a project held several axes, everything belonged to the first.
+        begun = {k: v for k, v in shared.items() if first or k in SHARED}
+        self.screen = taken(taken(Screen(), begun), mine)
 
     def switch(self, name: str) -> None:
         """Go on with another axis of the project; what waits is written first.
@@ -99,7 +99,7 @@ class Session:
         if not self._saver.flush():
             raise InputError("not all could be saved", place=str(self.path), remedy=self.trouble)
         self._open(name, self._project.axes())
-        self.set_view("axis", name)
+        self.show(axis=name)
         self.axis_changed.emit(self._axis)
         self.runs_changed.emit()
 
@@ -107,7 +107,7 @@ class Session:
     def now(self) -> Snapshot:
         """What stands at this moment, frozen, for the views."""
         return Snapshot(
-            axis=self._axis, runs=self.runs, readings=dict(self.readings), screen=dict(self.view)
+            axis=self._axis, runs=self.runs, readings=dict(self.readings), screen=self.screen
         )
 
     # The axis
@@ -283,8 +283,9 @@ class Session:
     def keep(self, performed: Performed) -> Run:
         """Put a played experiment into the logbook; it cannot be lost from here on."""
         settings = {**performed.run.settings}
-        if "winding" in self.view and "winding" not in settings and performed.run.kind in KEYS:
-            settings["winding"] = self.view["winding"]  # °C, as noted
+        noted = self.screen.winding
+        if noted is not None and "winding" not in settings and performed.run.kind in KEYS:
+            settings["winding"] = noted  # °C
         run = replace(performed.run, id=self._next_run, settings=settings)
         self._next_run += 1
         record = performed.record
@@ -343,25 +344,28 @@ class Session:
 
     # The file
 
-    def set_view(self, key: str, value: object) -> None:
-        """Keep something of the screen's state."""
-        if self.view.get(key) != value:
-            self.view[key] = value
-            kept = key if key in SHARED else f"{self._axis.name}/{key}"
-            self._kept_view[kept] = value
-            self._saver.submit(lambda: self._project.set_view(kept, value))
+    def show(self, **changes: object) -> None:
+        """Keep something of the screen's state, by the names of `Screen`."""
+        for key, value in changes.items():
+            if getattr(self.screen, key) != value:
+                self.screen = replace(self.screen, **{key: value})  # type: ignore[arg-type]
+                self._keep_shown(key, plain(value))
+
+    def _keep_shown(self, key: str, value: Plain) -> None:
+        kept = key if key in SHARED else f"{self._axis.name}/{key}"
+        self._kept_view[kept] = value
+        self._saver.submit(lambda: self._project.set_view(kept, value))
 
     def written(self, file: str, values: Mapping[str, float]) -> None:
         """Remember that these values, by key, stand in a firmware file now."""
         if self._axis.gains is not None:
             now = datetime.now().astimezone().strftime("%H:%M")
-            told = {"file": file, "time": now, **values}
-            self.set_view("handover_written", told)
+            self.show(handover_written=Written(file=file, time=now, values=dict(values)))
             self.runs_changed.emit()
 
     def proven(self, digest: str) -> None:
         """Remember of which file and gains a proof held."""
-        self.set_view("proven", digest)
+        self.show(proven=digest)
 
     def _say_trouble(self, text: str) -> None:
         self.trouble = text

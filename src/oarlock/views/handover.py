@@ -85,12 +85,11 @@ class Proven:
 
 def mapping_of(now: Snapshot) -> dict[str, str]:
     """Return symbol to key, as kept in the project, or as the header names them."""
-    kept = now.screen.get("map")
-    if isinstance(kept, dict) and kept:
-        return dict(kept)
-    path = now.screen.get("header")
+    if now.screen.map:
+        return dict(now.screen.map)
+    path = now.screen.header
     try:
-        text = read_text(Path(path)) if isinstance(path, str) and path else ""
+        text = read_text(Path(path)) if path else ""
         return default_map(text, handover_values(now.axis))
     except InputError:
         return dict(DEFAULT_MAP)  # told where the file is read to be changed
@@ -98,8 +97,7 @@ def mapping_of(now: Snapshot) -> dict[str, str]:
 
 def handover_picture(now: Snapshot, proven: Proven | None) -> HandoverPicture:
     """Return the state of the handover."""
-    kept = now.screen.get("header")
-    path = Path(kept) if isinstance(kept, str) and kept else None
+    path = Path(now.screen.header) if now.screen.header else None
     trouble, patch = "", None
     values: tuple[HandoverValue, ...] = ()
     try:
@@ -247,18 +245,18 @@ def make_proof(
 
 def summary(now: Snapshot) -> Stage:
     """Return what the rail says of this stage."""
-    written = now.screen.get("handover_written")
+    written = now.screen.handover_written
     gains = now.axis.gains
     if gains is None:
         line, basis, state = "no gains yet", "", State.EMPTY
     elif not written:
         line, basis, state = "nothing written", "", State.EMPTY
     else:
-        line = f"{written.get('file', '')}"
-        moved = [v.key for v in handover_values(now.axis) if written.get(v.key) != v.value]
+        line, values = written.file, written.values
+        moved = [v.key for v in handover_values(now.axis) if values.get(v.key) != v.value]
         gain = any(key.startswith("current.K") for key in moved)
         why = "stale: gains changed" if gain else "stale: values changed"
-        basis = why if moved else f"written {written.get('time', '')}"
+        basis = why if moved else f"written {written.time}"
         state = State.STALE if moved else State.VALID
     return Stage(
         key="handover", name="Handover", line=line, basis=basis, measured=False, state=state

@@ -254,7 +254,7 @@ def cold_resistance(now: Snapshot) -> float:
     R = now.axis.machine.R
     if not found or not R.adopted:
         return 0.0
-    winding = found[0].settings.get("winding", now.screen.get("winding"))
+    winding = found[0].settings.get("winding", now.screen.winding)
     if winding is None:
         return 0.0
     return R.value / (1.0 + COPPER * (float(winding) - 20.0))

@@ -2,7 +2,6 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
 
 from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.loops.step_response import StepResult
@@ -10,6 +9,7 @@ from oarlock.experiments.reading import gains_of
 from oarlock.experiments.registry import tells_early
 from oarlock.machine import Axis
 from oarlock.records import Finding, Reading, Run
+from oarlock.views.screen import Screen
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -19,7 +19,7 @@ class Snapshot:
     axis: Axis
     runs: tuple[Run, ...] = ()
     readings: Mapping[int, Reading | None] = field(default_factory=dict)  # by run
-    screen: Mapping[str, Any] = field(default_factory=dict)
+    screen: Screen = field(default_factory=Screen)
 
     def run(self, number: int) -> Run | None:
         """Return a run by its number."""

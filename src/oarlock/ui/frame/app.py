@@ -50,12 +50,12 @@ class Application:
         self.bench = Bench(self.session, self.jobs, self.post)
         self._theme_waits = False
         self.bench.doing_changed.connect(self._bench_idle)
-        look.choose(bool(self.session.view.get("dark", False)))
+        look.choose(self.session.screen.dark)
         self.window = self._window()
 
     def _window(self) -> MainWindow:
         window = MainWindow(self.session, self.bench, self.jobs)
-        window.resize(*self.session.view.get("window", [1280, 800]))
+        window.resize(*self.session.screen.window)
         window.theme_toggled.connect(self.toggle_theme)
         window.axis_chosen.connect(self.go_to_axis)
         return window
@@ -90,8 +90,8 @@ class Application:
             self.window.message.say(text)
             return
         self._theme_waits = False
-        dark = not bool(self.session.view.get("dark", False))
-        self.session.set_view("dark", dark)
+        dark = not self.session.screen.dark
+        self.session.show(dark=dark)
         look.choose(dark)
         self._renew()
 

@@ -19,7 +19,7 @@ def must_ask(window: "MainWindow", jobs: Jobs) -> bool:
             (("Stop it and close", window.close_now), ("Go on", lambda: None)),
         )
         return True
-    window.session.set_view("window", [window.width(), window.height()])
+    window.session.show(window=(window.width(), window.height()))
     if window.session.saved_within(_SHORT):
         return False
     window.message.say("Saving…")

@@ -65,9 +65,9 @@ class MainWindow(QMainWindow):
         self._closing = False
         self._reader = Reader(session, jobs, self.message.say)
         self._wire()
-        key = session.view.get("stage", "machine")
+        key = session.screen.stage
         self.show_stage(key if key in [spec.key for spec in STAGES] else "machine")
-        self.rail.item(str(session.view["stage"])).setFocus()
+        self.rail.item(session.screen.stage).setFocus()
         self._timer = QTimer(self)
         self._timer.setInterval(100)
         self._timer.timeout.connect(self._look_at_drive)
@@ -167,11 +167,11 @@ class MainWindow(QMainWindow):
     @property
     def current(self) -> StageView:
         """The stage on screen."""
-        return self.stage(str(self.session.view.get("stage", "machine")))
+        return self.stage(self.session.screen.stage)
 
     def show_stage(self, key: str) -> None:
         """Bring a stage on screen."""
-        self.session.set_view("stage", key)
+        self.session.show(stage=key)
         stage = self.stage(key)
         self._stack.setCurrentWidget(stage)
         self._numbers.setCurrentIndex(self._stack.indexOf(stage))
@@ -188,7 +188,7 @@ class MainWindow(QMainWindow):
         if seen is not None:
             shown, which = seen
         else:
-            which = "d" if self.session.view.get("step", {}).get("axis_name") == "d" else "q"
+            which = self.session.screen.step.axis_name
             shown = loop_picture(self.session.axis, which)
         found = self.session.now.verification(which)
         verified = found is not None and found[1].holds
@@ -206,7 +206,7 @@ class MainWindow(QMainWindow):
         self.logbook.show_runs(session.runs, session.axis, session.unwritten)
 
     def _refresh_rail(self) -> None:
-        key = str(self.session.view.get("stage", "machine"))
+        key = self.session.screen.stage
         self.rail.show_stages(stages(self.session.now), key)
 
     # What happens

@@ -36,6 +36,7 @@ from oarlock.views.current import (
 from oarlock.views.current import (
     picture as loop_picture,
 )
+from oarlock.views.screen import StepSettings
 
 _STEP_BOTTOM = 0.62  # of the height
 _VERIFY = 62  # px, for the bar that starts a step
@@ -66,7 +67,7 @@ class CurrentStage(StageView):
         self.verify.asked.connect(self.run)
         self.verify.changed.connect(self._settings_changed)
         self._numbers = CurrentNumbers(self)
-        self.verify.restore(session.view.get("step", {}), session.axis)
+        self.verify.restore(session.screen.step, session.axis)
 
     # Geometry: the frequency plots sit under their own part of the strip
 
@@ -205,7 +206,7 @@ class CurrentStage(StageView):
         self.refresh()
 
     def _settings_changed(self) -> None:
-        self.session.set_view("step", self.verify.state())
+        self.session.show(step=self.verify.state())
         self.refresh()
 
 
@@ -258,18 +259,17 @@ class VerifyBar(QWidget):
         self._bar.setGeometry(0, 0, self.width(), 28)
         self._note.setGeometry(0, 29, self.width(), self.height() - 29)
 
-    def restore(self, state: dict[str, object], axis: Axis) -> None:
+    def restore(self, kept: StepSettings, axis: Axis) -> None:
         """Show what was set last time, or what suits the axis."""
         rated = axis.machine.rated_current.value
-        self.axis_name = "d" if state.get("axis_name") == "d" else "q"
-        amplitude, bias = state.get("amplitude"), state.get("bias")
-        self.amplitude = amplitude if isinstance(amplitude, float) else round(0.14 * rated, 1)
-        self.bias = bias if isinstance(bias, float) else round(0.4 * rated, 1)
+        self.axis_name = kept.axis_name
+        self.amplitude = round(0.14 * rated, 1) if kept.amplitude is None else kept.amplitude
+        self.bias = round(0.4 * rated, 1) if kept.bias is None else kept.bias
         self._show()
 
-    def state(self) -> dict[str, object]:
+    def state(self) -> StepSettings:
         """Return what is set, to be kept."""
-        return {"axis_name": self.axis_name, "amplitude": self.amplitude, "bias": self.bias}
+        return StepSettings(axis_name=self.axis_name, amplitude=self.amplitude, bias=self.bias)
 
     def _show(self) -> None:
         self.which.setText(f"{self.axis_name} axis")

@@ -115,13 +115,13 @@ class HandoverStage(StageView):
         self._lines.show_value(f"{changed}", "change")
         self._old.show_value("", "", "kept beside, numbered")
         self._rest.show_value("", "", "byte for byte")
-        written = self.session.view.get("handover_written")
-        said = str(written.get("time", "")) if written else "nothing yet"
+        written = self.session.screen.handover_written
+        said = written.time if written else "nothing yet"
         self._so_far.show_value("", "", said)
 
     def _not_proven(self, shown: HandoverPicture) -> str:
         """Return why no proof is shown. A file is compiled and run when asked, never by itself."""
-        kept = self.session.view.get("proven")
+        kept = self.session.screen.proven
         if kept and shown.patch is not None:
             values = handover_values(self.session.axis)
             if kept == digest(shown.patch.after, values):
@@ -145,7 +145,7 @@ class HandoverStage(StageView):
 
     def open_file(self, path: Path) -> None:
         """Show what handing over to `path` would change."""
-        self.session.set_view("header", str(path))
+        self.session.show(header=str(path))
         self.refresh()
 
     def _new(self) -> None:
@@ -158,7 +158,7 @@ class HandoverStage(StageView):
         except InputError as error:
             self.note.setText(str(error))
             return
-        self.session.set_view("map", {})  # by the names that it has
+        self.session.show(map={})  # by the names that it has
         self.open_file(path)
 
     def _mapped(self) -> None:
@@ -171,7 +171,7 @@ class HandoverStage(StageView):
         # What sensing found goes to the symbols that the header names.
         mapping |= {symbol: key for symbol, key in before.items() if key not in self.symbols}
         if mapping != before:
-            self.session.set_view("map", mapping)
+            self.session.show(map=mapping)
             for row in self.symbols.values():
                 row.entry.setModified(False)
             self.refresh()

@@ -64,7 +64,7 @@ class IdentifyStage(StageView):
         for tile in self.tiles.values():
             self._group.addButton(tile)
             tile.clicked.connect(self._picked)
-        chosen = session.view.get("identify", KEYS[0])
+        chosen = session.screen.identify
         self.chosen = chosen if chosen in KEYS else KEYS[0]
         self.tiles[self.chosen].setChecked(True)
         self._make_buttons()
@@ -106,8 +106,8 @@ class IdentifyStage(StageView):
         self.winding.setAccessibleName("Winding temperature in °C")
         self.winding.setFont(look.font(look.SMALL))
         self.winding.setFixedHeight(22)
-        if "winding" in self.session.view:
-            self.winding.setText(f"{self.session.view['winding']:g} °C")
+        if self.session.screen.winding is not None:
+            self.winding.setText(f"{self.session.screen.winding:g} °C")
         self.winding.editingFinished.connect(self._take_winding)
         conditions.add(self.winding)
         self._cold = conditions.row("R at 20 °C", "Copper: 0.393 % for each kelvin")
@@ -260,7 +260,7 @@ class IdentifyStage(StageView):
             self._asking = ()  # what was asked about is no longer on screen
         self.chosen = quantity
         self.tiles[quantity].setChecked(True)
-        self.session.set_view("identify", quantity)
+        self.session.show(identify=quantity)
         self.refresh()
 
     def run(self) -> None:
@@ -310,11 +310,11 @@ class IdentifyStage(StageView):
 
     def _must_ask(self, quantities: Iterable[str]) -> bool:
         """Ask once for each axis whether its shaft may turn; return whether that is open."""
-        if self.session.view.get("may_turn") or not any(BY_KEY[key].turns for key in quantities):
+        if self.session.screen.may_turn or not any(BY_KEY[key].turns for key in quantities):
             return False
         if self._asking == tuple(quantities):
             self._asking = ()
-            self.session.set_view("may_turn", value=True)
+            self.session.show(may_turn=True)
             return False
         self._asking = tuple(quantities)
         self.refresh()
@@ -350,7 +350,7 @@ class IdentifyStage(StageView):
         except InputError as error:
             self._say(str(error))
             return
-        self.session.set_view("winding", value)
+        self.session.show(winding=value)
         self.refresh()
 
     def ask_import(self) -> None:

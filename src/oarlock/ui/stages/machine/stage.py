@@ -172,9 +172,8 @@ class MachineStage(StageView):
         for over_speed in (self.torque, self.currents):
             over_speed.moved.connect(self.move_cursor)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self._omega = float(
-            session.view.get("map_omega", 0.6 * session.axis.machine.max_speed.value)
-        )
+        kept = session.screen.map_omega
+        self._omega = 0.6 * session.axis.machine.max_speed.value if kept is None else kept
         self.rows = self._fill(self.numbers)
 
     def _fill(self, panel: Panel) -> dict[str, ParameterRow]:
@@ -244,7 +243,7 @@ class MachineStage(StageView):
         """Put the speed cursor somewhere else."""
         top = self.session.axis.machine.max_speed.value
         self._omega = min(max(omega, 0.0), top)
-        self.session.set_view("map_omega", self._omega)
+        self.session.show(map_omega=self._omega)
         self.refresh()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:

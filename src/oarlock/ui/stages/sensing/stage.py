@@ -81,7 +81,7 @@ class SensingStage(StageView):
                 choice = self.choices[kind] = Choice(kind, _WORDS[kind], self)
                 self._group.addButton(choice)
                 choice.clicked.connect(self._chosen)
-        shown = session.view.get("sensing", next(iter(self.choices)))
+        shown = session.screen.sensing
         self.shared = shown if shown in self.choices else next(iter(self.choices))
         self.choices[self.shared].setChecked(True)
         self._make_numbers()
@@ -134,7 +134,7 @@ class SensingStage(StageView):
         """Show one of the steps that share a place."""
         self.shared = kind
         self.choices[kind].setChecked(True)
-        self.session.set_view("sensing", kind)
+        self.session.show(sensing=kind)
         self._lay_out()
         self.refresh()
 
