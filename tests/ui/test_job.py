@@ -51,6 +51,11 @@ def state(session: Session, key: str) -> State:
     return next(stage.state for stage in stages(session.now) if stage.key == key)
 
 
+def rests(stage: IdentifyStage) -> bool:
+    """Whether the sequence is at its end, or waits where a quantity did not hold."""
+    return stage.sequence is None or stage.sequence.paused
+
+
 @pytest.mark.timeout(240)
 def test_from_datasheet_to_written_header(qtbot: QtBot, live: Application) -> None:
     window, session = live.window, live.session
@@ -70,7 +75,7 @@ def test_from_datasheet_to_written_header(qtbot: QtBot, live: Application) -> No
         qtbot.mouseClick(stage.measure_all, Qt.MouseButton.LeftButton)
         assert not stage.measure.isEnabled()  # one at a time
         wait(qtbot, lambda: window.top_bar.cancel_button.isVisible())
-        wait(qtbot, lambda: stage.sequence is None and not live.bench.busy, 90.0)
+        wait(qtbot, lambda: rests(stage) and not live.bench.busy, 90.0)
         if "heartbeat" not in session.runs[-1].ended:  # else this machine stood still
             break
     measured = len(session.runs)
