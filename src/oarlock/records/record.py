@@ -1,21 +1,19 @@
 """Record, finding and run: frozen data that every later stage reads and none changes."""
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import Any, Protocol, TypeAlias
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.errors import InputError
 from oarlock.quantities import Estimate
+from oarlock.records.settings import Settings
 
 Array = NDArray[np.float64]
-# Plain values, as TOML and JSON hold them.
-Plain: TypeAlias = "str | int | float | bool | Sequence[Plain] | Mapping[str, Plain] | None"
-Settings: TypeAlias = Mapping[str, Plain]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -71,7 +69,7 @@ class Record:
     sample_time: float  # s, of the current loop; a decimated record keeps its own `t`
     columns: Mapping[str, Array]  # SI, one length
     units: Mapping[str, str]
-    settings: Mapping[str, Any] = field(default_factory=dict)  # plain values, as TOML holds them
+    settings: Settings = field(default_factory=dict)  # plain values, as TOML holds them
     drive: str = ""
     date: str = ""  # ISO 8601
     ended: str = "done"  # or why it ended before its time, for people
@@ -194,7 +192,7 @@ class Run:
     title: str  # what was asked
     started: str  # ISO 8601
     ended: str  # "done", or why not
-    settings: Mapping[str, Any]
+    settings: Settings
     gains: Mapping[str, float] = field(default_factory=dict)
     figures: Mapping[str, float] = field(default_factory=dict)
     remark: str = ""  # what the program says of it

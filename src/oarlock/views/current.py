@@ -24,6 +24,7 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
 from oarlock.machine.loop import alike
 from oarlock.quantities.display import digits, whole_degrees
+from oarlock.records.settings import number, table
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage, State
 
@@ -330,6 +331,8 @@ def _plant_moved(now: Snapshot) -> bool:
     found = now.verification("q") or now.verification("d")
     if not found:
         return False
-    plant, m = found[0].settings.get("plant", {}), now.axis.machine
+    plant, m = table(found[0].settings, "plant"), now.axis.machine
     today = {"R": m.R.value, "Ld": m.Ld.value, "Lq": m.Lq.value}
-    return any(abs(plant.get(key, value) - value) > 1e-9 * value for key, value in today.items())
+    return any(
+        abs(number(plant, key, value) - value) > 1e-9 * value for key, value in today.items()
+    )

@@ -255,9 +255,9 @@ def cold_resistance(now: Snapshot) -> float:
     if not found or not R.adopted:
         return 0.0
     winding = found[0].settings.get("winding", now.screen.winding)
-    if winding is None:
+    if not isinstance(winding, int | float):
         return 0.0
-    return R.value / (1.0 + COPPER * (float(winding) - 20.0))
+    return R.value / (1.0 + COPPER * (winding - 20.0))
 
 
 def tiles(now: Snapshot) -> list[Tile]:

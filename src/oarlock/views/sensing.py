@@ -14,6 +14,7 @@ from oarlock.experiments.common.movement import Movement
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate
 from oarlock.records import Finding, Run
+from oarlock.records.settings import number, table
 from oarlock.views.sensing_experiments import (
     HAND,
     PULSES,
@@ -233,8 +234,8 @@ def zero_sources(now: Snapshot) -> list[ZeroSource]:
     pushes = now.finding(PUSH)
     if pushes and "astray" in pushes[1].extra and axis.sensor.kind is not SensorKind.HALL:
         run, finding = pushes
-        then = run.settings.get("sensing", {}).get("zero", axis.sensor.zero.value)
-        value = wrap(float(then) - finding.extra["astray"].value)
+        then = number(table(run.settings, "sensing"), "zero", axis.sensor.zero.value)
+        value = wrap(then - finding.extra["astray"].value)
         found.append(ZeroSource(name="pushes", value=value,
                                 plus=finding.extra["hidden"].value, in_use=False))  # fmt: skip
     return found

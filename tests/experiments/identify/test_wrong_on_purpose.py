@@ -15,6 +15,7 @@ from oarlock.experiments.identify.standstill import ResistanceHolds
 from oarlock.machine import Axis
 from oarlock.practice.truth import draw
 from oarlock.records import Finding
+from oarlock.records.settings import number
 from oarlock.session.perform import Performed, perform
 from tests.conftest import play_on_model
 from tests.model_link import Hasty, ModelLink
@@ -128,5 +129,5 @@ def test_holds_that_had_not_settled_are_played_again_with_patience() -> None:
     _, done = tried(hasty)
     assert isinstance(done.reading, Finding)
     assert done.reading.holds, done.reading.failed
-    assert done.run.settings["settle"] > 0.01
+    assert number(done.run.settings, "settle") > 0.01
     assert done.reading.estimates["machine.R"].value == pytest.approx(plant.R, rel=0.01)

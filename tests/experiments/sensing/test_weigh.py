@@ -12,6 +12,7 @@ from oarlock.experiments.sensing.turn import ForcedTurn
 from oarlock.experiments.sensing.weigh import turns_at_most
 from oarlock.machine import Axis
 from oarlock.quantities import Origin
+from oarlock.records.settings import number
 from oarlock.session.perform import perform
 from oarlock.simulate.drive_model import PlantParameters
 from tests.experiments.sensing.rig import Rig, failed
@@ -69,7 +70,7 @@ def test_a_wrong_zero_is_weighed_as_well_and_named() -> None:
     off = replace(zero, adopted=replace(zero.best, value=zero.value + 0.5 * np.pi))
     axis = axis.with_parameter("sensor.zero", off)
     record = FourPushes().perform(axis, ModelLink(plant, seed=1), Hasty())
-    assert 0.5 < record.settings["inertia"] / plant.inertia < 2.6
+    assert 0.5 < number(record.settings, "inertia") / plant.inertia < 2.6
     finding = read_pushes(record, axis)
     assert "the zero is 90° off" in failed(finding)["forward is forward"]
 

@@ -15,6 +15,7 @@ from oarlock.records import Record
 from oarlock.records.csv_file import read_record, write_record
 from oarlock.records.imports.columns import wanted
 from oarlock.records.imports.recording import Mapping, Source, guess, preview, recording, unit_of
+from oarlock.records.settings import Plain, numbers
 from oarlock.session.perform import from_file
 
 T = np.asarray(np.arange(60) * 1e-3, dtype=np.float64)
@@ -127,14 +128,15 @@ def test_a_name_that_is_no_utf_8(tmp_path: Path) -> None:
     record.drive.encode()
 
 
-HEAD = {"levels": [1.0, 0.5], "rated_current": 10.0, "hold": 0.025, "speeds": [50.0, 100.0],
+HEAD: dict[str, Plain] = {
+        "levels": [1.0, 0.5], "rated_current": 10.0, "hold": 0.025, "speeds": [50.0, 100.0],
         "segments": [{"frequency": 1000.0, "i_d": 3.0, "i_q": 0.0, "rows": 100}],
         "axis_name": "d", "frequency": 100.0, "frequencies": [10.0, 20.0], "speed": 100.0,
         "accuracy": 0.01, "creeps": [0.05], "creep": 0.5, "locked": 1.0}  # fmt: skip
 KINDS = ("resistance", "inductance", "flux", "inertia", "resonance", "current step",
          "currents at rest", "standing pulses", "turned by hand", "forced turn", "four pushes",
          "forced spin", "bounded search", "start without sensor", "lunch", "")  # fmt: skip
-WRONG: st.SearchStrategy[object] = st.sampled_from(
+WRONG: st.SearchStrategy[Plain] = st.sampled_from(
     [None, "", "x", -1.0, 0.0, 1e300, float("nan"), [], ["a"], {}, True, 5]
 )
 
@@ -147,7 +149,7 @@ WRONG: st.SearchStrategy[object] = st.sampled_from(
     rows=st.sampled_from([2, 3, 60, 200]),
 )  # fmt: skip
 def test_heads_with_settings_of_a_wrong_kind(
-    kind: str, key: str, wrong: object, names: set[str], rows: int
+    kind: str, key: str, wrong: Plain, names: set[str], rows: int
 ) -> None:
     """Whatever a head says: a finding, or one line; never a fault of the program."""
     rng = np.random.default_rng(rows)
@@ -173,7 +175,7 @@ def test_a_long_comment_before_the_header(tmp_path: Path) -> None:
     path.write_text(
         '# experiment = "flux"\n# sample_time = 1e-3\n' + note + "t [s],vab [V]\n0,1\n1,2\n"
     )
-    assert len(read_record(path).settings["levels"]) == 30_000
+    assert len(numbers(read_record(path).settings, "levels")) == 30_000
     (tmp_path / "nul.csv").write_bytes(b"t,vab\n0,1\n\0\n")
     with pytest.raises(InputError, match="not a text file"):
         read_record(tmp_path / "nul.csv")

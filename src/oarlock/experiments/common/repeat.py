@@ -8,6 +8,7 @@ from oarlock.errors import InputError
 from oarlock.experiments.common.experiment import Experiment, Patient, Scalable
 from oarlock.machine import Axis
 from oarlock.records import Ask, Finding, Record
+from oarlock.records.settings import numbers
 
 _STRONGER, _WEAKER = 1.7, 0.6  # times the amplitude
 
@@ -60,7 +61,7 @@ def largest_try(experiment: Experiment, axis: Axis) -> Experiment | None:
 
 def _followed(record: Record) -> bool:
     """Return whether the shaft went the first speed asked for, before the drive tripped."""
-    speeds = record.settings.get("speeds", [])
+    speeds = numbers(record.settings, "speeds")
     if not speeds or record.rows < 100:
         return False
     t, theta = record["t"][:100], record["theta_m"][:100]

@@ -31,6 +31,7 @@ from oarlock.quantities import measured
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Ask, Check, Finding, Plain, Record
+from oarlock.records.settings import number, numbers
 
 Array = NDArray[np.float64]
 _FLOOR = 0.001  # of the flux: what the model leaves out
@@ -251,8 +252,8 @@ def _points(record: Record, axis: Axis) -> _Points:
     cut = np.flatnonzero((np.diff(t) > 3.0 * step) | (np.diff(i_ref) != 0.0)) + 1
     parts = [p for p in np.split(np.arange(t.size), cut) if p.size > 20]
     speeds = [float(np.polyfit(t[p] - t[p[0]], record["theta_m"][p], 1)[0]) for p in parts]
-    asked = record.settings.get("speeds", [])
-    holds = int(record.settings.get("holds", 1))
+    asked = numbers(record.settings, "speeds")
+    holds = int(number(record.settings, "holds", 1))
     wanted = np.repeat([way * speed for way in (1.0, -1.0) for speed in asked], holds)
     fits = wanted.size == len(parts)
     means = {n: np.array([float(record[n][p].mean()) for p in parts])

@@ -19,6 +19,7 @@ from oarlock.experiments.identify.phase_gains import rotation, sense_matrix
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Ask, Check, Finding, Record
+from oarlock.records.settings import number, tables
 
 Array = NDArray[np.float64]
 _MOST_SPREAD = 0.01  # of the sensors' gains
@@ -94,18 +95,18 @@ def estimate_inductance(record: Record, axis: Axis) -> Finding:
 
 
 def _sines(record: Record, axis: Axis) -> tuple[str, list[_Sine]]:
-    which, segments = record.settings.get("axis_name"), record.settings.get("segments")
-    if which not in ("d", "q") or not isinstance(segments, list) or not segments:
+    which, segments = record.settings.get("axis_name"), tables(record.settings, "segments")
+    if not isinstance(which, str) or which not in ("d", "q") or not segments:
         remedy = "Give axis_name and segments in the record's settings"
         raise InputError("no segments are named", place=record.experiment, remedy=remedy)
-    total = sum(int(segment["rows"]) for segment in segments)
+    total = sum(int(number(segment, "rows")) for segment in segments)
     if total != record.rows:
         cause = f"{record.rows} rows, the segments need {total}"
         raise InputError(cause, place=record.experiment, remedy="The record is not complete")
     sines, start = [], 0
     for segment in segments:
-        rows = slice(start, start + int(segment["rows"]))
-        sines.append(_sine(record, axis, which, rows, {k: float(v) for k, v in segment.items()}))
+        rows = slice(start, start + int(number(segment, "rows")))
+        sines.append(_sine(record, axis, which, rows, {k: number(segment, k) for k in segment}))
         start = rows.stop
     return which, sines
 

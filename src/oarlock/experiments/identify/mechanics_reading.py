@@ -16,6 +16,7 @@ from oarlock.quantities import Origin, measured
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Ask, Check, Finding, Record
+from oarlock.records.settings import number, numbers
 
 Array = NDArray[np.float64]
 
@@ -63,7 +64,7 @@ def estimate_mechanics(record: Record, axis: Axis) -> Finding:
     """
     t, theta, torque = record["t"], record["theta_m"], _torque(record, axis)
     speed = _speed(t, theta)
-    wanted = float(record.settings.get("speed", 0.0)) or float(np.abs(speed).max())
+    wanted = number(record.settings, "speed", 0.0) or float(np.abs(speed).max())
     top = float(np.quantile(np.abs(speed), 0.98))
     if float(np.ptp(theta)) < _STILL:
         return _did_not_turn(record, 0.0, 1.0)
@@ -298,8 +299,8 @@ def _modelled(parts: list[_Stretch], found: Array, t: Array, theta: Array) -> Ar
 
 def _breakaway(record: Record, t: Array, theta: Array, torque: Array) -> float:
     """Return the torque at which a creeping reference first moved the shaft; 0: not creeping."""
-    starts = record.settings.get("creeps", [])
-    creep = float(record.settings.get("creep", 0.0))
+    starts = numbers(record.settings, "creeps")
+    creep = number(record.settings, "creep", 0.0)
     from scipy.ndimage import uniform_filter1d
 
     step = float(np.median(np.diff(t)))

@@ -45,6 +45,7 @@ from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin, measured
 from oarlock.quantities.display import digits
 from oarlock.records import Ask, Check, Finding, Plain, Record
+from oarlock.records.settings import number
 
 _ROWS = 15500
 _DIP = (-0.06, -0.03, 0.0, 0.03, 0.06)
@@ -218,7 +219,7 @@ def estimate_resonance(record: Record, axis: Axis) -> Finding:
         )
         return Finding(quantity="resonance", estimates={}, checks=(check,), remark="too weak",
                        evidence=_evidence(points, None))  # fmt: skip
-    coarse = int(record.settings.get("coarse", points.f.size))
+    coarse = int(number(record.settings, "coarse", points.f.size))
     if coarse < points.f.size:  # what had not settled yet was met again
         peak = float(np.mean(points.f[-len(PEAK) :]))
         late = np.arange(points.f.size) < coarse

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.records import Record
+from oarlock.records.settings import numbers
 
 Array = NDArray[np.float64]
 
@@ -59,7 +60,7 @@ def measured_points(record: Record, axis: Axis) -> Points:
     t, theta = record["t"], record["theta_m"]
     m = axis.machine
     torque = 1.5 * m.pole_pairs.value * m.psi.value * record["iq"]
-    frequencies = [float(f) for f in record.settings.get("frequencies", [])]
+    frequencies = numbers(record.settings, "frequencies")
     step = float(np.median(np.diff(t))) if t.size > 2 else 0.0
     if not frequencies or step <= 0.0:
         remedy = "Give frequencies in its settings"

@@ -4,7 +4,7 @@ from oarlock.control.current import loops_with
 from oarlock.errors import InputError
 from oarlock.experiments.common.kind import Kind
 from oarlock.experiments.loops.current_step import CurrentStep
-from oarlock.experiments.loops.step_response import StepResult, read_step
+from oarlock.experiments.loops.step_response import StepResult, axis_of, read_step
 from oarlock.machine import Axis
 from oarlock.records import Record
 
@@ -21,7 +21,7 @@ def read_current_step(record: Record, axis: Axis) -> StepResult:
         raise InputError("the axis has no gains of the current loop", place=record.experiment,
                          remedy="Take the designed gains first")  # fmt: skip
     d, q = loops_with(axis, axis.gains)
-    return read_step(record, axis, d if record.settings["axis_name"] == "d" else q)
+    return read_step(record, axis, d if axis_of(record) == "d" else q)
 
 
 LOOPS = (Kind(key=CurrentStep.name, read=read_current_step),)

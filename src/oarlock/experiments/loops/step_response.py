@@ -23,6 +23,7 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.quantities.display import signed
 from oarlock.records import Check, Record
+from oarlock.records.settings import number
 
 Array = NDArray[np.float64]
 
@@ -81,6 +82,21 @@ class StepResult:
         return self.normal
 
 
+def axis_of(record: Record) -> str:
+    """Return which current was stepped, "d" or "q".
+
+    Raises
+    ------
+    InputError : the settings do not say
+
+    """
+    which = record.settings.get("axis_name")
+    if isinstance(which, str) and which in ("d", "q"):
+        return which
+    raise InputError("the settings name no axis", place=record.experiment,
+                     remedy='Write axis_name = "q" there')  # fmt: skip
+
+
 def read_step(record: Record, axis: Axis, loop: CurrentLoop) -> StepResult:
     """Average the repeats of a recorded step and hold it against `loop`.
 
@@ -96,8 +112,9 @@ def read_step(record: Record, axis: Axis, loop: CurrentLoop) -> StepResult:
 
     """
     s = record.settings
-    which, bias, amplitude = str(s["axis_name"]), float(s["bias"]), float(s["amplitude"])
-    before, after = int(s["rows_before"]), int(s["rows_after"])
+    which = axis_of(record)
+    bias, amplitude = number(s, "bias"), number(s, "amplitude")
+    before, after = int(number(s, "rows_before")), int(number(s, "rows_after"))
     rows = before + after
     repeats = record.rows // rows
     if repeats < 1 or amplitude == 0.0:
@@ -119,7 +136,7 @@ def read_step(record: Record, axis: Axis, loop: CurrentLoop) -> StepResult:
     linear = largest_linear_step(u_model, v_max, axis.machine.R.value * bias)
     noise = float(np.std(current - mean)) / abs(amplitude) / math.sqrt(repeats)
     return StepResult(
-        axis_name=str(record.settings["axis_name"]),
+        axis_name=which,
         t=t,
         current=mean,
         voltage=volts.mean(axis=0),

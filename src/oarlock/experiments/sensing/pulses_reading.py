@@ -13,6 +13,7 @@ from oarlock.experiments.sensing.pulses import DIRECTIONS, StandingPulses
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate, measured
 from oarlock.records import Check, Finding, Record
+from oarlock.records.settings import number
 
 Array = NDArray[np.float64]
 
@@ -55,7 +56,7 @@ def read_pulses(record: Record, axis: Axis) -> Finding:
     InputError : the record is shorter than one round of directions
 
     """
-    rows = int(record.settings["rows_wave"])
+    rows = int(number(record.settings, "rows_wave"))
     if record.rows < DIRECTIONS * rows:
         raise InputError("not every direction was recorded", place=record.experiment,
                          remedy="Repeat the pulses")  # fmt: skip
@@ -92,7 +93,7 @@ def read_pulses(record: Record, axis: Axis) -> Finding:
 
 def _answer(record: Record, rows: int) -> _Answer:
     """Fit the triangle of current along each direction, then one linear map through all."""
-    half = int(record.settings["half"])
+    half = int(number(record.settings, "half"))
     period = 2 * half
     phase = math.tau * np.arange(rows) / period
     carrier = np.column_stack([np.cos(phase), np.sin(phase), np.ones(rows)])
@@ -115,9 +116,9 @@ def _answer(record: Record, rows: int) -> _Answer:
     real = np.real(table * turn)
     unit = np.column_stack([np.cos(angles), np.sin(angles)])
     found, *_ = np.linalg.lstsq(unit, real, rcond=None)
-    made = found.T / float(record.settings["volts"])
+    made = found.T / number(record.settings, "volts")
     std = math.sqrt(2.0 * float(np.mean(noise)) / rows / (DIRECTIONS / 2.0))
-    return _Answer(made, std / float(record.settings["volts"]))
+    return _Answer(made, std / number(record.settings, "volts"))
 
 
 def _gains(answer: _Answer) -> tuple[Array, float]:
@@ -274,7 +275,7 @@ def _zero(
     d_axis = long if north > 0.0 else long + math.pi
     theta_m = float(np.mean(record["theta_m"][:start]))
     # The sensor's direction may have been found since the record was taken.
-    theta_m *= axis.sensor.side.value / float(record.settings.get("side", 1.0))
+    theta_m *= axis.sensor.side.value / number(record.settings, "side", 1.0)
     zero = wrap(axis.machine.pole_pairs.value * theta_m - d_axis)
     # What dead time and cross-saturation bend the long axis by.
     std = math.hypot(angle_std, math.radians(0.5))

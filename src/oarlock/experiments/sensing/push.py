@@ -32,6 +32,7 @@ from oarlock.experiments.sensing.weigh import (
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Check, Finding, Plain, Record
+from oarlock.records.settings import number
 
 Array = NDArray[np.float64]
 _UNEVEN = 0.30  # of the mean of forward and back
@@ -181,13 +182,13 @@ def read_pushes(record: Record, axis: Axis) -> Finding:
     axis : for torque constant and inertia
 
     """
-    friction = float(record.settings.get("friction", 0.0))
-    inertia = float(record.settings["inertia"])
+    friction = number(record.settings, "friction", 0.0)
+    inertia = number(record.settings, "inertia")
     weighed = "weighed" in record.settings
     pushes = _split(record, axis)
     torque = [push.acceleration * inertia for push in pushes]
     std = [push.std * inertia for push in pushes]
-    current, along = float(record.settings["current"]), float(record.settings["along"])
+    current, along = number(record.settings, "current"), number(record.settings, "along")
     due = max(axis.machine.torque_constant * current - friction, 0.0)
     hidden = _hidden(axis, along, friction, max(std))
     found = math.atan2(
@@ -222,7 +223,7 @@ def _weighed(record: Record) -> dict[str, Estimate]:
     """Return the rough inertia, where none was known and the shaft moved."""
     if not record.settings.get("weighed"):
         return {}
-    inertia = float(record.settings["inertia"])
+    inertia = number(record.settings, "inertia")
     return {
         "machine.inertia": Estimate(value=inertia, std=SHARE_UNKNOWN * inertia, unit="kg m2",
                                     origin=Origin.ASSUMED)
@@ -238,10 +239,10 @@ def _hidden(axis: Axis, along: float, friction: float, std: float) -> float:
 
 
 def _split(record: Record, axis: Axis) -> list[_Push]:
-    t, theta, seconds = record["t"], record["theta_m"], float(record.settings["seconds"])
+    t, theta, seconds = record["t"], record["theta_m"], number(record.settings, "seconds")
     q, d = record["iq_ref"], record["id_ref"]
     wanted = (q > 0.0, q < 0.0, d > 0.0, d < 0.0)
-    rest = float(record.settings["rest"])
+    rest = number(record.settings, "rest")
     starts = np.flatnonzero(np.concatenate([[True], np.diff(t) > 0.5 * rest]))
     found = []
     for mask, start in zip(wanted, [*starts, *[record.rows] * 4], strict=False):

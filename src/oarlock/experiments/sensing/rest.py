@@ -16,6 +16,7 @@ from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Check, Finding, Plain, Record
+from oarlock.records.settings import number, numbers
 
 Array = NDArray[np.float64]
 MOST_OFFSET = 0.02  # of full scale
@@ -77,8 +78,8 @@ def read_rest(record: Record, axis: Axis) -> Finding:
     """
     inv = axis.inverter
     count = inv.current_count
-    off = int(record.settings.get("rows_off", 0))
-    taken_off = record.settings.get("offsets", [0.0, 0.0, 0.0])
+    off = int(number(record.settings, "rows_off", 0))
+    taken_off = numbers(record.settings, "offsets") or (0.0, 0.0, 0.0)
     estimates, noise, shift, rails = {}, {}, {}, []
     for n, phase in enumerate("abc"):
         if phase == inv.unsensed:

@@ -11,6 +11,7 @@ from oarlock.experiments.sensing.search import Array, BoundedSearch
 from oarlock.machine import Axis
 from oarlock.quantities import measured
 from oarlock.records import Check, Finding, Record
+from oarlock.records.settings import number
 
 
 def read_search(record: Record, axis: Axis) -> Finding:
@@ -24,7 +25,7 @@ def read_search(record: Record, axis: Axis) -> Finding:
     moved = record["theta_m_after"] - record["theta_m"]
     away = record["theta_m_after"] - record["theta_m"][0] if moved.size else np.zeros(1)
     far = float(np.max(np.abs(away)))
-    way = float(record.settings.get("same_way", 0.0))
+    way = number(record.settings, "same_way", 0.0)
     checks = _first_checks(record, far)
     evidence: dict[str, Array] = {
         "angle": record["theta_e"], "current": record["id"], "motion": record["motion"],
@@ -48,12 +49,12 @@ def read_search(record: Record, axis: Axis) -> Finding:
     )  # ahead of d
     # The edges' own halving, and what psi and Lq - Ld from paper may be wrong by.
     std = math.hypot(0.5 * solved.residual, math.radians(0.55))
-    std = math.hypot(std, 0.03 * abs(solved.load) / float(record.settings["most"]))
+    std = math.hypot(std, 0.03 * abs(solved.load) / number(record.settings, "most"))
     apart = f"{solved.edges} edges agree within {math.degrees(solved.residual):.1f}° (8 allowed)"
     agree = solved.residual < math.radians(8.0)
     checks.append(Check(code="edges agree", passed=agree, sentence=apart))
-    used = float(record.settings.get("side", 1.0))
-    most = float(record.settings["most"])
+    used = number(record.settings, "side", 1.0)
+    most = number(record.settings, "most")
     hides = math.asin(min(solved.friction / most, 1.0))
     torque = axis.machine.torque_constant
     return Finding(

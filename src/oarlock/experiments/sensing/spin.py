@@ -23,6 +23,7 @@ from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Check, Finding, Plain, Record
+from oarlock.records.settings import number
 
 Array = NDArray[np.float64]
 _LEVELS = (1.0, 0.8, 0.6, 0.45, 0.33, 0.24, 0.17, 0.12)
@@ -119,7 +120,7 @@ def read_spin(record: Record, axis: Axis) -> Finding:
     InputError : nothing was recorded at the first level of current
 
     """
-    field, whole = float(record.settings["field"]), float(record.settings["current"])
+    field, whole = number(record.settings, "field"), number(record.settings, "current")
     levels = [record["id_ref"] > 0.999 * level * whole for level in _LEVELS]
     parts = [levels[0], *(b & ~a for a, b in itertools.pairwise(levels))]
     if np.count_nonzero(parts[0]) < 20:

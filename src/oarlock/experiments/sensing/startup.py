@@ -23,6 +23,7 @@ from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Check, Finding, Plain, Record
+from oarlock.records.settings import number
 
 if TYPE_CHECKING:
     from oarlock.simulate.drive_model import DriveModel
@@ -200,7 +201,7 @@ def read_start(record: Record, axis: Axis) -> Finding:
     record : columns as `StartWithoutSensor` asks for
 
     """
-    wanted = float(record.settings["run_speed"])
+    wanted = number(record.settings, "run_speed")
     if record.rows < 200:
         cause = f"only {record.rows} rows were recorded"
         raise InputError(cause, place=record.experiment, remedy="Try again")
@@ -208,7 +209,7 @@ def read_start(record: Record, axis: Axis) -> Finding:
     smooth = _moving_mean(seen_speed, 41)
     ran = {way: float(np.max(way * smooth)) / wanted for way in (1.0, -1.0)}
     held = {way: bool(0.9 < ran[way] < 1.35) for way in ran}
-    error = _error(record, axis, np.abs(smooth) > 0.95 * float(record.settings["hand_over"]))
+    error = _error(record, axis, np.abs(smooth) > 0.95 * number(record.settings, "hand_over"))
     known = error is not None
     worst = float(np.percentile(np.abs(error), 95)) if error is not None and error.size else 0.0
     checks = [
@@ -238,7 +239,7 @@ def read_start(record: Record, axis: Axis) -> Finding:
         extra={
             "observer error": Estimate(value=worst, std=None, unit="rad", origin=Origin.MEASURED),
             "hand-over": Estimate(
-                value=float(record.settings["hand_over"]), std=None, unit="rad/s",
+                value=number(record.settings, "hand_over"), std=None, unit="rad/s",
                 origin=Origin.DERIVED,
             ),
         },
@@ -259,7 +260,7 @@ def _moving_mean(values: Array, width: int) -> Array:
 def _error(record: Record, axis: Axis, on: NDArray[np.bool_]) -> Array | None:
     if axis.sensor.kind is SensorKind.NONE or not axis.sensor.is_found:
         return None
-    true = axis.machine.pole_pairs.value * record["theta_m"] - float(record.settings["zero"])
+    true = axis.machine.pole_pairs.value * record["theta_m"] - number(record.settings, "zero")
     return wrapped(record["theta_observed"] - true)[on]
 
 

@@ -24,6 +24,7 @@ from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import measured
 from oarlock.quantities.display import digits
 from oarlock.records import Check, Finding, Record
+from oarlock.records.settings import number
 
 Array = NDArray[np.float64]
 
@@ -86,7 +87,7 @@ def _field(record: Record, axis: Axis) -> Array:
     i_a, i_b, i_c = record["ia"] / a, record["ib"] / b, record["ic"] / (3.0 - a - b)
     measured = np.arctan2((i_b - i_c) / math.sqrt(3.0), (2.0 * i_a - i_b - i_c) / 3.0)
     off = wrapped(measured - commanded)
-    shake = float(record.settings.get("shake", 0.0))
+    shake = number(record.settings, "shake", 0.0)
     if shake > 0.0:  # over whole periods: the rotor does not follow what shakes it
         from scipy.ndimage import uniform_filter1d
 
@@ -97,7 +98,7 @@ def _field(record: Record, axis: Axis) -> Array:
 
 
 def _current_checks(record: Record, axis: Axis) -> list[Check]:
-    wanted = float(record.settings["current"])
+    wanted = number(record.settings, "current")
     off = float(np.max(np.abs(record["id"] / wanted - 1.0)))
     found = [
         Check(
@@ -144,7 +145,7 @@ def _angle(record: Record, axis: Axis, ways: _Ways) -> Finding:
     friction = 0.5 * abs(wrap(float(means[-1] - means[0])))
     residual = wrapped(lag - zero)
     std = _zero_std(residual, ways)
-    current = float(record.settings["current"])
+    current = number(record.settings, "current")
     breakaway = stiffness(axis, current) * math.sin(min(friction, 0.5 * math.pi))
     found_pairs = 1.0 / abs(slope) if slope else math.inf
     checks = [
@@ -159,7 +160,7 @@ def _angle(record: Record, axis: Axis, ways: _Ways) -> Finding:
         ),
         _residual_check(residual, ways),
     ]
-    used = float(record.settings.get("side", 1.0))
+    used = number(record.settings, "side", 1.0)
     return Finding(
         quantity=ForcedTurn.name,
         estimates={
