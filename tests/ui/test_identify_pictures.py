@@ -13,6 +13,7 @@ from oarlock.experiments.identify.kinds import estimate, experiment_for
 from oarlock.machine import Axis
 from oarlock.practice.truth import draw
 from oarlock.records import Finding
+from oarlock.records.evidence import Fitted
 from oarlock.records.quantity import BY_KEY, KEYS
 from oarlock.ui.frame.app import application
 from oarlock.ui.kit import theme as look
@@ -79,7 +80,7 @@ def test_evidence_and_residual_are_drawn(found: dict[str, Finding], quantity: st
 
 def test_nothing_is_drawn_of_nothing(found: dict[str, Finding]) -> None:
     plot, left = EvidencePlot(), ResidualPlot()
-    for shown in (None, replace(found["flux"], evidence={})):
+    for shown in (None, replace(found["flux"], evidence=None)):
         plot.show_finding(shown)
         left.show_finding(shown)
         assert share(pixels(plot, 560, 240), quantity_color("flux")) < 1e-4
@@ -87,7 +88,8 @@ def test_nothing_is_drawn_of_nothing(found: dict[str, Finding]) -> None:
 
 def test_runs_before_lie_under_the_newest(found: dict[str, Finding]) -> None:
     flux = found["flux"]
-    lower = {**flux.evidence, "fitted": 0.6 * flux.evidence["fitted"]}
+    assert isinstance(flux.evidence, Fitted)
+    lower = replace(flux.evidence, fit_y=0.6 * flux.evidence.fit_y)
     plot = EvidencePlot()
     plot.show_finding(flux)
     alone = share(pixels(plot, 560, 240), look.theme().muted)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from oarlock.errors import InputError
 from oarlock.quantities import Estimate
+from oarlock.records.evidence import Evidence
 from oarlock.records.settings import Settings
 
 Array = NDArray[np.float64]
@@ -148,7 +149,7 @@ class Finding:
     extra: Mapping[str, Estimate] = field(default_factory=dict)  # told, not adopted
     checks: tuple[Check, ...]
     remark: str = ""  # "falls 9 % to 18 A"
-    evidence: Mapping[str, Array] = field(default_factory=dict)
+    evidence: Evidence | None = None
     headline: str = ""  # path of the estimate that the logbook tells; empty: the first
 
     @property
@@ -167,9 +168,8 @@ class Finding:
 
     @property
     def curve(self) -> Array:
-        """What was fitted."""
-        key = "fit_v" if "fit_v" in self.evidence else "fitted"
-        return self.evidence.get(key, np.zeros(0))
+        """What draws it in small."""
+        return self.evidence.curve if self.evidence else np.zeros(0)
 
     @property
     def holds(self) -> bool:

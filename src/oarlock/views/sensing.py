@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 from oarlock.experiments.common.angles import wrap
 from oarlock.experiments.common.movement import Movement
+from oarlock.experiments.sensing.evidence import TurnError
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate
 from oarlock.records import Finding, Run
@@ -327,11 +328,11 @@ def _proven(now: Snapshot, made: dict[str, SensingStep]) -> tuple[str, str]:
 
 def _sensor_error(turn: Finding | None, hand: Finding | None) -> float:
     """Return what the sensor's own orders add up to over the turn, degrees electrical."""
-    if turn is None or "orders" not in turn.evidence:
+    if turn is None or not isinstance(turn.evidence, TurnError):
         return 0.0
     rounds = round(hand.extra["rounds"].value) if hand and "rounds" in hand.extra else 1
     own = {1, rounds, 2 * rounds}
-    return math.degrees(sum(float(turn.evidence["orders"][n - 1]) for n in own if n))
+    return math.degrees(sum(float(turn.evidence.orders[n - 1]) for n in own if n))
 
 
 def summary(now: Snapshot) -> Stage:

@@ -31,6 +31,7 @@ from oarlock.quantities import measured
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Ask, Check, Finding, Plain, Record
+from oarlock.records.evidence import fitted
 from oarlock.records.settings import number, numbers
 
 Array = NDArray[np.float64]
@@ -184,11 +185,8 @@ def estimate_flux(record: Record, axis: Axis) -> Finding:
         checks=tuple(_checks(record, axis, points, psi, zero, zero_std, residual)),
         remark=f"zero {'moved by' if 'sensor.zero' in estimates else 'right to'} "
         f"{math.degrees(abs(zero)):.1f}°",
-        evidence={
-            "x": points.omega, "y": fit.emf,
-            "fit_x": np.array([-top, top]), "fitted": np.array([-psi * top, psi * top]),
-            "residual": residual,
-        },
+        evidence=fitted(points.omega, fit.emf, np.array([-top, top]),
+                        np.array([-psi * top, psi * top]), residual),
     )  # fmt: skip
 
 

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from oarlock.errors import InputError
 from oarlock.experiments.common.checks import against_datasheet, voltage_limit
+from oarlock.experiments.identify.evidence import CurrentWave, wave
 from oarlock.experiments.identify.phase_gains import rotation, sense_matrix
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate, Origin
@@ -90,7 +91,7 @@ def estimate_inductance(record: Record, axis: Axis) -> Finding:
         extra=more,
         checks=tuple(_checks(record, axis, which, plain, sines, halves, delay)),
         remark=_remark(which, sines, first, record),
-        evidence=_evidence(which, sines),
+        evidence=_evidence(sines),
     )
 
 
@@ -283,18 +284,8 @@ def _checks(
     return checks
 
 
-def _evidence(which: str, sines: list[_Sine]) -> dict[str, Array]:
-    """Return one period of data and fit, and the inductance over the held current."""
+def _evidence(sines: list[_Sine]) -> CurrentWave:
+    """Return one period of data and fit, at the current held first."""
     phase, measured, fitted, volts = sines[0].waves
     order = np.argsort(phase, kind="stable")
-    at = _along(which)
-    mapped = sorted((s for s in sines if s.frequency == sines[0].frequency), key=at)
-    return {
-        "phase": phase[order],
-        "measured": measured[order],
-        "fitted": fitted[order],
-        "volts": volts[order],
-        "residual": (measured - fitted)[order],
-        "map_i": np.array([at(s) for s in mapped]),
-        "map_L": np.array([s.L for s in mapped]),
-    }
+    return wave(phase[order], measured[order], fitted[order], volts[order])

@@ -16,6 +16,7 @@ from oarlock.quantities import Origin, measured
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Ask, Check, Finding, Record
+from oarlock.records.evidence import Fitted, fitted
 from oarlock.records.settings import number, numbers
 
 Array = NDArray[np.float64]
@@ -95,33 +96,28 @@ def estimate_mechanics(record: Record, axis: Axis) -> Finding:
     if square:
         estimates["mechanics.load_square"] = measured(Q, std[4], "N m s2/rad2")
     breakaway = _breakaway(record, t, theta, torque)
-    if breakaway:
-        value = max(breakaway, 0.0)
-        estimates["mechanics.breakaway"] = measured(value, 0.1 * value, "N m")
-    evidence = _evidence(t, speed, _modelled(parts, found, t, theta))
+    if breakaway > 0.0:
+        estimates["mechanics.breakaway"] = measured(breakaway, 0.1 * breakaway, "N m")
+    model = _modelled(parts, found, t, theta)
+    misfit = np.where(np.isfinite(model), (speed - model) / RPM, 0.0)
     return Finding(
         quantity="inertia",
         estimates=estimates,
         extra={"time constant": measured(J / B if B > 0.0 else math.inf, None, "s")},
-        checks=tuple(_checks(record, axis, found, spread, top, wanted, std, evidence["misfit"])),
+        checks=tuple(_checks(record, axis, found, spread, top, wanted, std, misfit)),
         remark=("flux from paper, ±5 %; " if scale >= PAPER and "iq" in record.columns else "")
         + f"friction {digits(Tc, 2)} N·m"
         + (f", load {digits(TL, 2)}" if abs(TL) > 2.0 * std[3] else ""),
-        evidence=evidence,
+        evidence=_evidence(t, speed, model, misfit),
     )
 
 
-def _evidence(t: Array, speed: Array, model: Array) -> dict[str, Array]:
+def _evidence(t: Array, speed: Array, model: Array, misfit: Array) -> Fitted:
     """Return what is drawn: the speed, what was fitted, and what is left, in rpm."""
     rpm = 1.0 / RPM
     shown = np.linspace(0, t.size - 1, min(t.size, 1500)).astype(int)
-    misfit = np.where(np.isfinite(model), (speed - model) * rpm, 0.0)
-    return {
-        "x": t[shown], "y": speed[shown] * rpm, "fit_x": t[shown],
-        "fitted": np.where(np.isfinite(model), model * rpm, speed * rpm)[shown],
-        "residual": misfit[shown],
-        "misfit": misfit,
-    }  # fmt: skip
+    drawn = np.where(np.isfinite(model), model * rpm, speed * rpm)[shown]
+    return fitted(t[shown], speed[shown] * rpm, t[shown], drawn, misfit[shown])
 
 
 def _uncertainty(found: Array, cov: Array, spread: Array, scale: float, top: float) -> list[float]:
@@ -149,6 +145,7 @@ def _uncertainty(found: Array, cov: Array, spread: Array, scale: float, top: flo
 
 def _did_not_turn(record: Record, top: float, wanted: float) -> Finding:
     share = 100.0 * top / wanted
+    t, theta = record["t"][::20], record["theta_m"][::20]
     check = Check(
         code="shaft turned",
         passed=False,
@@ -157,9 +154,7 @@ def _did_not_turn(record: Record, top: float, wanted: float) -> Finding:
         ask=Ask.WEAKER,
     )
     return Finding(quantity="inertia", estimates={}, checks=(check,), remark="did not turn",
-                   evidence={"x": record["t"][::20], "y": record["theta_m"][::20],
-                             "fit_x": record["t"][::20], "fitted": record["theta_m"][::20],
-                             "residual": 0.0 * record["t"][::20]})  # fmt: skip
+                   evidence=fitted(t, theta, t, theta, 0.0 * t))  # fmt: skip
 
 
 def _torque(record: Record, axis: Axis) -> Array:

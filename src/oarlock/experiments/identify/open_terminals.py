@@ -18,6 +18,7 @@ from oarlock.machine import Axis
 from oarlock.quantities import measured
 from oarlock.quantities.display import digits
 from oarlock.records import Check, Finding, Record
+from oarlock.records.evidence import fitted
 
 Array = NDArray[np.float64]
 _MOST_HARMONICS = 0.15  # of the fundamental
@@ -82,8 +83,8 @@ def back_emf(record: Record, axis: Axis) -> Finding:
         estimates={"machine.psi": measured(psi, std, "Wb")},
         checks=tuple(checks),
         remark=f"open terminals, {digits(hertz, 3)} Hz",
-        evidence={"x": omega, "y": each * omega, "fit_x": np.array([0.0, top]),
-                  "fitted": np.array([0.0, psi * top]), "residual": (each - psi) * omega},
+        evidence=fitted(omega, each * omega, np.array([0.0, top]), np.array([0.0, psi * top]),
+                        (each - psi) * omega),
     )  # fmt: skip
 
 

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from oarlock.errors import InputError
 from oarlock.experiments.common.checks import against_datasheet, voltage_limit
+from oarlock.experiments.identify.evidence import VoltageLine, voltages
 from oarlock.experiments.identify.phase_gains import sense_matrix
 from oarlock.machine import Axis
 from oarlock.quantities import measured
@@ -242,7 +243,7 @@ def _checks(record: Record, points: _Points, fit: _Fit, axis: Axis, R: float) ->
     ]
 
 
-def _evidence(points: _Points, fit: _Fit) -> dict[str, Array]:
+def _evidence(points: _Points, fit: _Fit) -> VoltageLine:
     """Return the points and the fitted line along each direction, for plotting."""
     unit = np.column_stack([np.cos(points.angle), np.sin(points.angle)])
     i = np.sum(points.current * unit, axis=1)
@@ -251,12 +252,7 @@ def _evidence(points: _Points, fit: _Fit) -> dict[str, Array]:
         np.sum(_model(fit.parameters, grid[:, None] * u)[0] * u, axis=1)
         for u in np.unique(np.round(unit, 9), axis=0)
     ]
-    return {
-        "i": i,
-        "v": np.sum(points.voltage * unit, axis=1),
-        "angle": points.angle,
-        "residual": np.sum(fit.residual * unit, axis=1),
-        "fit_i": grid,
-        "fit_v": np.mean(lines, axis=0),
-        "line_v": float(fit.parameters[0]) * grid,
-    }
+    return voltages(
+        i, np.sum(points.voltage * unit, axis=1), grid, np.mean(lines, axis=0),
+        np.sum(fit.residual * unit, axis=1), R=float(fit.parameters[0]),
+    )  # fmt: skip

@@ -45,6 +45,7 @@ from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin, measured
 from oarlock.quantities.display import digits
 from oarlock.records import Ask, Check, Finding, Plain, Record
+from oarlock.records.evidence import Fitted, fitted
 from oarlock.records.settings import number
 
 _ROWS = 15500
@@ -327,7 +328,7 @@ def _checks(points: Points, used: Points, fit: TwoMass, axis: Axis, *, twists: b
     return checks
 
 
-def _evidence(points: Points, fit: TwoMass | None) -> dict[str, Array]:
+def _evidence(points: Points, fit: TwoMass | None) -> Fitted:
     """Return gain over frequency in dB, of what was measured and of the fit."""
     seen = (np.abs(points.gain) > 0.0) & (points.std < TRUSTED)
     if np.count_nonzero(seen) < 4:
@@ -335,7 +336,6 @@ def _evidence(points: Points, fit: TwoMass | None) -> dict[str, Array]:
     order = np.flatnonzero(seen)[np.argsort(points.f[seen])]
     f, gain = points.f[order], points.gain[order]
     grid = np.geomspace(points.f.min(), points.f.max(), 400)
-    found: dict[str, Any] = {"x": f, "y": 20.0 * np.log10(np.abs(gain)), "std": points.std[order]}
     J = 1.0 / float(np.median(math.tau * f[:6] * np.abs(gain[:6]))) if f.size else 1.0
 
     def expected(at: Array) -> Array:
@@ -343,5 +343,5 @@ def _evidence(points: Points, fit: TwoMass | None) -> dict[str, Array]:
         size: Array = np.abs(1.0 / (J * 1j * w) if fit is None else _shape(fit, w))
         return size
 
-    found |= {"fit_x": grid, "fitted": 20.0 * np.log10(expected(grid))}
-    return found | {"residual": found["y"] - 20.0 * np.log10(expected(f))}
+    y, fit_y = 20.0 * np.log10(np.abs(gain)), 20.0 * np.log10(expected(grid))
+    return fitted(f, y, grid, fit_y, y - 20.0 * np.log10(expected(f)))

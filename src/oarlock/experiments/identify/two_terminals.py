@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.errors import InputError
+from oarlock.experiments.identify.evidence import voltages, wave
 from oarlock.experiments.identify.plausible import believable
 from oarlock.machine import Axis
 from oarlock.quantities import measured
@@ -82,9 +83,8 @@ def direct_current(record: Record, axis: Axis) -> Finding:
         estimates={"machine.R": measured(R, std, "ohm")},
         checks=checks,
         remark="two terminals, halved",
-        evidence={"i": i, "v": v, "residual": residual, "fit_i": grid,
-                  "fit_v": float(found[0]) * grid + float(found[1]),
-                  "line_v": float(found[0]) * grid},
+        evidence=voltages(i, v, grid, float(found[0]) * grid + float(found[1]), residual,
+                          R=float(found[0])),
     )  # fmt: skip
 
 
@@ -154,11 +154,8 @@ def two_terminal_sine(record: Record, axis: Axis, which: str) -> Finding:
         estimates={f"machine.L{which}": measured(L, abs(L) * relative, "H")},
         checks=(*checks, *believable(axis, f"machine.L{which}", L, unit="H")),
         remark=f"two terminals at {f:.0f} Hz, halved",
-        evidence={
-            "phase": one[order], "measured": (record["i"] - found[2, 0])[order],
-            "fitted": fitted[order], "volts": record["vab"][order], "residual": left[order, 0],
-            "map_i": np.array([0.0]), "map_L": np.array([L]),
-        },
+        evidence=wave(one[order], (record["i"] - found[2, 0])[order], fitted[order],
+                      record["vab"][order]),
     )  # fmt: skip
 
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.experiments.sensing.evidence import Circle, Counts, HallStates
 from oarlock.experiments.sensing.halls import legal_order, transitions
 from oarlock.experiments.sensing.hand import TurnByHand
 from oarlock.machine import Axis, SensorKind
@@ -160,14 +161,14 @@ def _resolver(record: Record, axis: Axis) -> Finding:
         extra={"rounds": measured(rounds, 0.05)},
         checks=tuple(checks),
         remark=f"ellipse {100 * abs(ellipse.ratio - 1):.1f} %, {rounds:.1f} rounds",
-        evidence={
-            "sine": (sine[pick] - ellipse.sine_offset) / ellipse.size,
-            "cosine": (cosine[pick] - ellipse.cosine_offset) / ellipse.size,
-            "fit_sine": ellipse.ratio * np.sin(around + ellipse.skew),
-            "fit_cosine": np.cos(around),
-            "offset": np.array([ellipse.sine_offset, ellipse.cosine_offset]) / ellipse.size,
-            "fitted": sine[pick],
-        },
+        evidence=Circle(
+            curve=sine[pick],
+            sine=(sine[pick] - ellipse.sine_offset) / ellipse.size,
+            cosine=(cosine[pick] - ellipse.cosine_offset) / ellipse.size,
+            fit_sine=ellipse.ratio * np.sin(around + ellipse.skew),
+            fit_cosine=np.cos(around),
+            offset=(ellipse.sine_offset / ellipse.size, ellipse.cosine_offset / ellipse.size),
+        ),
     )
 
 
@@ -291,7 +292,7 @@ def _encoder(record: Record, axis: Axis) -> Finding:
             ),
         ),
         remark=f"{far:.0f} counts in a turn",
-        evidence={"t": record["t"][pick], "counts": counts[pick], "fitted": counts[pick]},
+        evidence=Counts(curve=counts[pick], t=record["t"][pick], counts=counts[pick]),
     )
 
 
@@ -347,11 +348,7 @@ def _halls(record: Record, axis: Axis) -> Finding:
             ),
         ),
         remark=f"{turned:.0f} edges in a turn, {found:.0f} pole pairs",
-        evidence={
-            "t": record["t"][pick],
-            "hall": codes[pick],
-            "fitted": codes[pick],
-        },
+        evidence=HallStates(curve=codes[pick], t=record["t"][pick], states=codes[pick]),
     )
 
 

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from oarlock.errors import InputError
 from oarlock.experiments.common.angles import wrap
+from oarlock.experiments.sensing.evidence import PulseAnswer
 from oarlock.experiments.sensing.pulses import DIRECTIONS, StandingPulses
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate, measured
@@ -76,10 +77,9 @@ def read_pulses(record: Record, axis: Axis) -> Finding:
         for phase, gain in zip("ab", gains, strict=False):
             estimates[f"inverter.gain_{phase}"] = measured(float(gain), gain_std, "1")
     extra = {"saliency": measured(ratio, None, "1")}
-    evidence = _evidence(answer, gains, admittance)
     if all(check.passed for check in checks):
         checks.append(_moved(record))
-        extra |= _zero(record, axis, rows, gains, long, ratio, angle_std, evidence)
+        extra |= _zero(record, axis, rows, gains, long, ratio, angle_std)
     remark = f"order a b c, Lq/Ld {ratio:.2f}"
     return Finding(
         quantity=StandingPulses.name,
@@ -87,7 +87,7 @@ def read_pulses(record: Record, axis: Axis) -> Finding:
         extra=extra,
         checks=tuple(checks),
         remark=remark,
-        evidence=evidence,
+        evidence=_evidence(gains, admittance),
     )
 
 
@@ -251,14 +251,12 @@ def _zero(
     long: float,
     ratio: float,
     angle_std: float,
-    evidence: dict[str, Array],
 ) -> dict[str, Estimate]:
     """Return the electrical zero from the long axis and the magnet's end, where both are clear."""
     start = DIRECTIONS * rows
     angle, along = _peaks(record, start, gains)
     if angle.size < DIRECTIONS:
         return {}
-    evidence |= {"pulse_angle": angle, "pulse_current": along}
     # Along d both ends differ by saturation alone; first harmonic of the peak over direction.
     basis = np.column_stack(
         [np.ones_like(angle), np.cos(angle), np.sin(angle), np.cos(2 * angle), np.sin(2 * angle),
@@ -296,14 +294,14 @@ def _peaks(record: Record, start: int, gains: Array) -> tuple[Array, Array]:
     return at, np.asarray(peak[:, 0] * np.cos(at) + peak[:, 1] * np.sin(at))
 
 
-def _evidence(answer: _Answer, gains: Array, admittance: Array) -> dict[str, Array]:
+def _evidence(gains: Array, admittance: Array) -> PulseAnswer:
     angle = np.arange(DIRECTIONS) * math.tau / DIRECTIONS
     unit = np.column_stack([np.cos(angle), np.sin(angle)])
     around = np.linspace(0.0, math.tau, 73)
     ring = np.column_stack([np.cos(around), np.sin(around)])
-    return {
-        "tips": unit @ admittance.T,
-        "ellipse": ring @ admittance.T,
-        "gains": gains / np.median(np.abs(gains)),
-        "fitted": np.linalg.norm(ring @ admittance.T, axis=1),
-    }
+    return PulseAnswer(
+        curve=np.linalg.norm(ring @ admittance.T, axis=1),
+        tips=unit @ admittance.T,
+        ellipse=ring @ admittance.T,
+        gains=gains / np.median(np.abs(gains)),
+    )

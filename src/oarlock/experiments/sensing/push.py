@@ -19,6 +19,7 @@ from oarlock.drive.steps import Frame, Plan, Step
 from oarlock.experiments.common.field import forcing_current
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import Movement, abort_limits
+from oarlock.experiments.sensing.evidence import Pushed
 from oarlock.experiments.sensing.weigh import (
     SECONDS,
     SHARE_UNKNOWN,
@@ -211,11 +212,11 @@ def read_pushes(record: Record, axis: Axis) -> Finding:
         remark=f"d moves nothing: zero right within {math.degrees(hidden):.1f}°"
         if abs(found) < _ASTRAY
         else f"{math.degrees(found):.0f}° astray",
-        evidence={
-            **{f"t{n}": push.t for n, push in enumerate(pushes)},
-            **{f"moved{n}": push.moved for n, push in enumerate(pushes)},
-            "fitted": pushes[0].moved,
-        },
+        evidence=Pushed(
+            curve=pushes[0].moved,
+            t=tuple(push.t for push in pushes),
+            moved=tuple(push.moved for push in pushes),
+        ),
     )
 
 

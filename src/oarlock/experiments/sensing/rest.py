@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from oarlock.drive.steps import Frame, Plan, Step
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import Movement, abort_limits
+from oarlock.experiments.sensing.evidence import PhasesAtRest
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Check, Finding, Plain, Record
@@ -106,8 +107,10 @@ def read_rest(record: Record, axis: Axis) -> Finding:
         },
         checks=tuple(_checks(record, axis, estimates, noise, shift, rails)),
         remark=f"noise {max(noise.values()) / count:.1f} counts",
-        evidence={f"i{p}": record[f"i{p}"][-min(record.rows, 8000) :] for p in noise}
-        | {"fitted": record[f"i{next(iter(noise))}"][-80:]},
+        evidence=PhasesAtRest(
+            curve=record[f"i{next(iter(noise))}"][-80:],
+            phases={p: record[f"i{p}"][-min(record.rows, 8000) :] for p in noise},
+        ),
     )
 
 

@@ -1,13 +1,15 @@
 """What a bounded search says: direction and zero, with friction and load taken out."""
 
 import math
+from dataclasses import replace
 
 import numpy as np
 
 from oarlock.errors import InputError
 from oarlock.experiments.common.angles import wrap, wrapped
 from oarlock.experiments.sensing.edges import solve
-from oarlock.experiments.sensing.search import Array, BoundedSearch
+from oarlock.experiments.sensing.evidence import Trials
+from oarlock.experiments.sensing.search import BoundedSearch
 from oarlock.machine import Axis
 from oarlock.quantities import measured
 from oarlock.records import Check, Finding, Record
@@ -27,10 +29,11 @@ def read_search(record: Record, axis: Axis) -> Finding:
     far = float(np.max(np.abs(away)))
     way = number(record.settings, "same_way", 0.0)
     checks = _first_checks(record, far)
-    evidence: dict[str, Array] = {
-        "angle": record["theta_e"], "current": record["id"], "motion": record["motion"],
-        "fitted": np.cumsum(moved) if moved.size else np.zeros(1),
-    }  # fmt: skip
+    evidence = Trials(
+        curve=np.cumsum(moved) if moved.size else np.zeros(1),
+        angle=record["theta_e"],
+        motion=record["motion"],
+    )
     if record.ended != "done" or not way:
         return Finding(quantity=BoundedSearch.name, estimates={}, checks=tuple(checks),
                        remark=record.ended, evidence=evidence)  # fmt: skip
@@ -44,9 +47,7 @@ def read_search(record: Record, axis: Axis) -> Finding:
         return Finding(quantity=BoundedSearch.name, estimates={}, checks=tuple(checks),
                        remark=error.cause, evidence=evidence)  # fmt: skip
     pairs = axis.machine.pole_pairs.value
-    evidence["place"] = wrapped(
-        record["theta_e"] - way * pairs * record["theta_m"] + solved.zero
-    )  # ahead of d
+    place = wrapped(record["theta_e"] - way * pairs * record["theta_m"] + solved.zero)
     # The edges' own halving, and what psi and Lq - Ld from paper may be wrong by.
     std = math.hypot(0.5 * solved.residual, math.radians(0.55))
     std = math.hypot(std, 0.03 * abs(solved.load) / number(record.settings, "most"))
@@ -71,7 +72,7 @@ def read_search(record: Record, axis: Axis) -> Finding:
         },
         checks=tuple(checks),
         remark=f"{record.rows} trials, friction hides ±{math.degrees(hides):.0f}°",
-        evidence=evidence,
+        evidence=replace(evidence, place=place),
     )
 
 

@@ -18,6 +18,7 @@ from oarlock.experiments.common.field import damping_crossover, field_ramp, forc
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.experiments.common.speed import within_travel
+from oarlock.experiments.sensing.evidence import Levels
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.display import digits
@@ -149,11 +150,11 @@ def read_spin(record: Record, axis: Axis) -> Finding:
         },
         checks=tuple(checks),
         remark=f"turns down to {digits(least, 2)} A" if follows else "does not turn",
-        evidence={
-            "level": whole * np.array(_LEVELS[: len(emf)]),
-            "emf": np.array(emf),
-            "fitted": np.array(emf),
-        },
+        evidence=Levels(
+            curve=np.array(emf),
+            level=whole * np.array(_LEVELS[: len(emf)]),
+            emf=np.array(emf),
+        ),
     )
 
 

@@ -19,6 +19,7 @@ from oarlock.experiments.common.angles import wrapped
 from oarlock.experiments.common.field import field_ramp, forcing_current
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import Movement, abort_limits
+from oarlock.experiments.sensing.evidence import Start
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.kinds import RPM
@@ -245,7 +246,7 @@ def read_start(record: Record, axis: Axis) -> Finding:
         },
         checks=tuple(checks),
         remark=_told(worst, known=known) if all(c.passed for c in checks) else "did not hold",
-        evidence={"t": record["t"][pick], "speed": smooth[pick], "fitted": smooth[pick]},
+        evidence=Start(curve=smooth[pick], t=record["t"][pick], speed=smooth[pick]),
     )  # fmt: skip
 
 

@@ -11,6 +11,7 @@ from oarlock.experiments.common.angles import circular_mean, mean_angle, orders,
 from oarlock.experiments.common.field import (
     stiffness,
 )
+from oarlock.experiments.sensing.evidence import HallRing, TurnError
 from oarlock.experiments.sensing.halls import (
     HallTable,
     even_error,
@@ -24,6 +25,7 @@ from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import measured
 from oarlock.quantities.display import digits
 from oarlock.records import Check, Finding, Record
+from oarlock.records.evidence import Evidence
 from oarlock.records.settings import number
 
 Array = NDArray[np.float64]
@@ -254,23 +256,20 @@ def _zero_std(residual: Array, ways: _Ways) -> float:
     return math.hypot(0.25 * math.hypot(means[0], means[1]), math.radians(0.02))
 
 
-def _evidence(position: Array, residual: Array, ways: _Ways) -> dict[str, Array]:
-    found: dict[str, Array] = {}
+def _evidence(position: Array, residual: Array, ways: _Ways) -> TurnError:
     grid = np.linspace(0.0, math.tau, 361)
     both = []
-    for name, way in (("forward", ways.forward), ("back", ways.back)):
+    for way in (ways.forward, ways.back):
         if residual[way].size <= 20:
             continue
         turn = position[way] % math.tau
         order = np.argsort(turn)
-        curve = np.interp(grid, turn[order], residual[way][order], period=math.tau)
-        found[name] = curve
-        both.append(curve)
-    found = {"forward": both[0], "back": both[-1], **found}
+        both.append(np.interp(grid, turn[order], residual[way][order], period=math.tau))
     mean = np.mean(both, axis=0)
     wanted = tuple(range(1, 61))
     amplitude = np.abs(orders(grid[:-1], mean[:-1], wanted))
-    return found | {"grid": grid, "mean": mean, "fitted": mean, "orders": amplitude}
+    return TurnError(curve=mean, grid=grid, forward=both[0], back=both[-1], mean=mean,
+                     orders=amplitude)  # fmt: skip
 
 
 def _halls(record: Record, axis: Axis, ways: _Ways) -> Finding:
@@ -288,8 +287,9 @@ def _halls(record: Record, axis: Axis, ways: _Ways) -> Finding:
         sentence = "Not every edge came on both ways: a line is stuck, or the shaft slipped"
     checks.append(Check(code="followed", passed=table is not None, sentence=sentence))
     if table is None:
+        seen = Evidence(curve=record["hall"][::50])
         return Finding(quantity=ForcedTurn.name, estimates={}, checks=tuple(checks),
-                       remark="no table", evidence={"fitted": record["hall"][::50]})  # fmt: skip
+                       remark="no table", evidence=seen)  # fmt: skip
     worst, ripple = even_error(table)
     left, moved = left_error(table), moved_from(table, axis.sensor.hall_starts)
     # Cogging stands the same way at each edge and shifts them all, which the spread does not
@@ -344,13 +344,7 @@ def _hall_checks(table: HallTable) -> list[Check]:
     ]
 
 
-def _hall_evidence(table: HallTable) -> dict[str, Array]:
+def _hall_evidence(table: HallTable) -> HallRing:
     starts = np.array([table.starts[s] for s in table.order])
-    return {
-        "edges": table.edges[:, 1],
-        "edge_of": table.edges[:, 0],
-        "edge_way": table.edges[:, 2],
-        "starts": starts,
-        "order": np.array(table.order, dtype=np.float64),
-        "fitted": starts,
-    }
+    return HallRing(curve=starts, edges=table.edges[:, 1], ways=table.edges[:, 2], starts=starts,
+                    order=tuple(table.order))  # fmt: skip

@@ -2,15 +2,16 @@
 
 import math
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QColor, QPainter
 
+from oarlock.experiments.identify.evidence import CurrentWave, VoltageLine
 from oarlock.quantities.display import digits, fixed, sentence
 from oarlock.records import Finding
+from oarlock.records.evidence import Fitted
 from oarlock.session.bench import Doing
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import draw_text, paint_progress
@@ -49,16 +50,11 @@ def quantity_color(quantity: str) -> QColor:
     }.get(quantity, t.ink)  # fmt: skip
 
 
-def evidence_curves(finding: Finding) -> tuple[Array, Array, Array, Array]:
+def evidence_curves(quantity: str, e: Fitted) -> tuple[Array, Array, Array, Array]:
     """Return (x, y) of the data and (x, y) of the fit, as they are drawn."""
-    e = finding.evidence
-    if finding.quantity == "resistance":
-        return e["i"], e["v"], e["fit_i"], e["fit_v"]
-    if finding.quantity.startswith("inductance"):
-        return e["phase"], e["measured"], e["phase"], e["fitted"]
-    if finding.quantity == "resonance":
-        return np.log10(e["x"]), e["y"], np.log10(e["fit_x"]), e["fitted"]
-    return e["x"], e["y"], e["fit_x"], e["fitted"]
+    if _SHOWN[quantity].logarithmic:
+        return np.log10(e.x), e.y, np.log10(e.fit_x), e.fit_y
+    return e.x, e.y, e.fit_x, e.fit_y
 
 
 def ticks_of(quantity: str, low: float, high: float) -> list[tuple[float, str]]:
@@ -106,20 +102,20 @@ class EvidencePlot(Plot):
         self._finding, self._repeats = finding, len(before)
         for item in (self._line, self._fit, self._data, *self._before):
             item.setData([], [])
-        if finding is None or not finding.evidence:
+        if finding is None or not isinstance(finding.evidence, Fitted):
             self.refresh()
             return
-        x, y, fx, fy = evidence_curves(finding)
+        x, y, fx, fy = evidence_curves(finding.quantity, finding.evidence)
         color = quantity_color(finding.quantity)
         for item, old in zip(self._before, before, strict=False):
-            if old.evidence:
-                item.setData(*evidence_curves(old)[2:])
+            if isinstance(old.evidence, Fitted):
+                item.setData(*evidence_curves(old.quantity, old.evidence)[2:])
         self._fit.setPen(stroke(color, 2.0))
         self._fit.setData(fx, fy)
         step = max(x.size // 400, 1)
         self.set_points(self._data, x[::step], y[::step], color)
-        if finding.quantity == "resistance":
-            self._line.setData(fx, finding.evidence["line_v"])
+        if isinstance(finding.evidence, VoltageLine):
+            self._line.setData(fx, finding.evidence.line)
         low, high = _range(x, fx, finding.quantity)
         self.set_x(low, high, [(v, "") for v, _ in ticks_of(finding.quantity, low, high)])
         self._scale_y(finding, y, fy)
@@ -157,19 +153,18 @@ class EvidencePlot(Plot):
             "resistance": self._on_resistance, "flux": self._on_flux, "inertia": self._on_inertia,
             "resonance": self._on_resonance,
         }.get(finding.quantity, self._on_inductance)  # fmt: skip
-        if finding.estimates:
-            paint(p, finding)
+        if finding.estimates and isinstance(finding.evidence, Fitted):
+            paint(p, finding, finding.evidence)
         if self._repeats:
             text = f"grey: {self._repeats} run{'s' * (self._repeats > 1)} before"
             draw_text(p, self.area.right() - 8, self.area.bottom() - 12, text, t.muted,
                       size=look.SMALL, align="right", halo=t.halo)  # fmt: skip
 
-    def _on_resistance(self, p: QPainter, finding: Finding) -> None:
+    def _on_resistance(self, p: QPainter, finding: Finding, evidence: Fitted) -> None:
         t = look.theme()
         R = finding.estimates["machine.R"].value
-        fx = finding.evidence["fit_i"]
-        x = 0.62 * float(fx.max())
-        y = float(np.interp(x, fx, finding.evidence["fit_v"]))
+        x = 0.62 * float(evidence.fit_x.max())
+        y = float(np.interp(x, evidence.fit_x, evidence.fit_y))
         draw_text(p, self.px(x) - 14, self.py(y) - 12, f"slope R **{digits(R, 3)} Ω**", t.ink,
                   size=look.FIGURE, align="right", halo=t.halo)  # fmt: skip
         y = R * x
@@ -179,12 +174,13 @@ class EvidencePlot(Plot):
         text = f"dead time **{digits(volts, 3)} V** a phase"
         draw_text(p, self.px(0) + 12, self.py(0) - 10, text, t.ink, halo=t.halo)
 
-    def _on_inductance(self, p: QPainter, finding: Finding) -> None:
+    def _on_inductance(self, p: QPainter, finding: Finding, evidence: Fitted) -> None:
         t, color = look.theme(), quantity_color(finding.quantity)
-        amplitude = 0.5 * float(np.ptp(finding.evidence["fitted"]))
-        volts = 0.5 * float(np.ptp(finding.evidence["volts"]))
-        text = f"current **{digits(amplitude, 3)} A** at {digits(volts, 3)} V, one period"
-        draw_text(p, self.area.left() + 12, self.area.bottom() - 12, text, color, halo=t.halo)
+        if isinstance(evidence, CurrentWave):
+            amplitude = 0.5 * float(np.ptp(evidence.fit_y))
+            volts = 0.5 * float(np.ptp(evidence.volts))
+            text = f"current **{digits(amplitude, 3)} A** at {digits(volts, 3)} V, one period"
+            draw_text(p, self.area.left() + 12, self.area.bottom() - 12, text, color, halo=t.halo)
         extra = [f"held at {name}: **{sentence(e.value, 'H', 4)}**"
                  for name, e in finding.extra.items()]  # fmt: skip
         if "inverter.delay" in finding.estimates:
@@ -194,7 +190,7 @@ class EvidencePlot(Plot):
             draw_text(p, self.area.right() - 8, self.area.top() + 20 + 17 * i, text, t.ink,
                       align="right", halo=t.halo)  # fmt: skip
 
-    def _on_flux(self, p: QPainter, finding: Finding) -> None:
+    def _on_flux(self, p: QPainter, finding: Finding, _: Fitted) -> None:
         t = look.theme()
         psi = finding.estimates["machine.psi"].value
         draw_text(p, self.px(0) - 12, self.py(0) - 40, f"slope ψ **{sentence(psi, 'Wb', 4)}**",
@@ -207,7 +203,7 @@ class EvidencePlot(Plot):
             text += f" ± {fixed(math.degrees(zero.std or 0.0), 2)}"
             draw_text(p, self.px(0) + 14, self.py(0) + 44, text, t.ink, halo=t.halo)
 
-    def _on_inertia(self, p: QPainter, finding: Finding) -> None:
+    def _on_inertia(self, p: QPainter, finding: Finding, _: Fitted) -> None:
         t, e = look.theme(), finding.estimates
         words = (("friction", "mechanics.coulomb"), ("viscous", "mechanics.viscous"),
                  ("breakaway", "mechanics.breakaway"), ("load", "mechanics.load_torque"),
@@ -224,7 +220,7 @@ class EvidencePlot(Plot):
         draw_text(p, self.area.left() + 12, self.area.bottom() - 12, "rpm", t.muted,
                   size=look.SMALL, halo=t.halo)  # fmt: skip
 
-    def _on_resonance(self, p: QPainter, finding: Finding) -> None:
+    def _on_resonance(self, p: QPainter, finding: Finding, _: Fitted) -> None:
         t, e = look.theme(), finding.estimates
         draw_text(p, self.area.right() - 8, self.area.bottom() - 12, "speed over torque", t.muted,
                   size=look.SMALL, align="right", halo=t.halo)  # fmt: skip
@@ -254,13 +250,13 @@ class ResidualPlot(Plot):
     def show_finding(self, finding: Finding | None) -> None:
         """Show the residual of a finding."""
         self._rms = 0.0
-        if finding is None or not finding.evidence:
+        if finding is None or not isinstance(finding.evidence, Fitted):
             self._data.setData([], [])
             self.refresh()
             return
-        x, _, fx, _ = evidence_curves(finding)
-        shown: Any = _SHOWN[finding.quantity]
-        residual = shown.left_scale * finding.evidence["residual"]
+        x, _, fx, _ = evidence_curves(finding.quantity, finding.evidence)
+        shown = _SHOWN[finding.quantity]
+        residual = shown.left_scale * finding.evidence.residual
         self._unit = shown.left_unit
         self._rms = float(np.sqrt(np.mean(residual**2)))
         step = max(x.size // 400, 1)

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QAbstractButton, QWidget
 
 from oarlock.quantities.display import fixed
 from oarlock.records import Check, Finding
+from oarlock.records.evidence import Fitted
 from oarlock.records.quantity import BY_KEY, KEYS
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.numbers import plain
@@ -76,11 +77,11 @@ class TileButton(QAbstractButton):
     def _paint_thumb(self, p: QPainter, tile: Tile) -> None:
         t, area = look.theme(), QRectF(14, 10, 104, self.height() - 36)
         line(p, area.left(), area.bottom() + 4, area.right(), area.bottom() + 4, t.rule)
-        if tile.finding is None or not tile.finding.evidence:
+        if tile.finding is None or not isinstance(tile.finding.evidence, Fitted):
             p.setPen(QPen(t.muted, 1, Qt.PenStyle.DashLine))
             p.drawLine(area.bottomLeft(), area.topRight())
             return
-        x, y, fx, fy = evidence_curves(tile.finding)
+        x, y, fx, fy = evidence_curves(tile.quantity, tile.finding.evidence)
         low, high = float(min(fy.min(), y.min())), float(max(fy.max(), y.max()))
         left, right = float(fx.min()), float(fx.max())
         right = right if right > left else left + 1.0

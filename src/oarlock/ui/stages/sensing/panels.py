@@ -8,6 +8,7 @@ from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QWidget
 
 from oarlock.experiments.common.angles import wrap
+from oarlock.experiments.sensing.evidence import TurnError
 from oarlock.records import Finding
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import dot, draw_text, line
@@ -80,8 +81,8 @@ class Orders(QWidget):
     def show_orders(self, turn: Finding | None, hand: Finding | None) -> None:
         """Show the orders that matter: the sensor's own, and the largest of the others."""
         self._rows = []
-        if turn is not None and "orders" in turn.evidence:
-            sizes = np.degrees(turn.evidence["orders"])
+        if turn is not None and isinstance(turn.evidence, TurnError):
+            sizes = np.degrees(turn.evidence.orders)
             rounds = round(hand.extra["rounds"].value) if hand and "rounds" in hand.extra else 1
             named = {1: "runout", rounds: "centre", 2 * rounds: "ellipse"}
             named = {1: "runout"} | named

@@ -9,6 +9,13 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
 
 from oarlock.drive.link import Live
+from oarlock.experiments.sensing.evidence import (
+    Circle,
+    Counts,
+    HallStates,
+    PhasesAtRest,
+    PulseAnswer,
+)
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities.display import signed
 from oarlock.quantities.kinds import RPM
@@ -23,12 +30,13 @@ Picture = Callable[[QPainter, QRectF, Finding, Axis], None]
 
 def paint_rest(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
     """Paint noise and offset of each phase as a strip with its histogram, in counts."""
-    t, count = look.theme(), axis.inverter.current_count
-    phases = [phase for phase in "abc" if f"i{phase}" in finding.evidence]
+    t, count, ev = look.theme(), axis.inverter.current_count, finding.evidence
+    if not isinstance(ev, PhasesAtRest):
+        return
     height = rect.height() / 3.0
-    for n, phase in enumerate(phases):
+    for n, (phase, read) in enumerate(ev.phases.items()):
         row = QRectF(rect.left() + 18, rect.top() + n * height, 108, height - 7)
-        counts = finding.evidence[f"i{phase}"] / count
+        counts = read / count
         estimate = finding.estimates[f"inverter.offset_{phase}"]
         offset = estimate.value / count
         shown = counts - counts.mean() + offset
@@ -73,8 +81,10 @@ def _histogram(p: QPainter, rect: QRectF, shown: Array, span: float) -> None:
 def paint_pulses(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
     """Paint the answer to twelve directions as an ellipse, and the sensors' gains."""
     del axis
-    t = look.theme()
-    tips, ellipse = finding.evidence["tips"], finding.evidence["ellipse"]
+    t, ev = look.theme(), finding.evidence
+    if not isinstance(ev, PulseAnswer):
+        return
+    tips, ellipse = ev.tips, ev.ellipse
     radius = min(rect.height() / 2 - 10, 56.0)
     centre = QPointF(rect.left() + radius + 18, rect.center().y())
     scale = radius / max(float(np.hypot(ellipse[:, 0], ellipse[:, 1]).max()), 1e-12)
@@ -102,10 +112,10 @@ def paint_pulses(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> Non
     for tip in tips:
         p.drawEllipse(at(tip), 2.6, 2.6)
     _gain_rows(p, QRectF(centre.x() + radius + 26, rect.top(), rect.right() - centre.x() - radius
-                         - 26, rect.height()), finding)  # fmt: skip
+                         - 26, rect.height()), finding, ev)  # fmt: skip
 
 
-def _gain_rows(p: QPainter, rect: QRectF, finding: Finding) -> None:
+def _gain_rows(p: QPainter, rect: QRectF, finding: Finding, ev: PulseAnswer) -> None:
     t = look.theme()
     order = next((c for c in finding.checks if c.code == "phase order"), None)
     ok = order is not None and order.passed
@@ -114,7 +124,7 @@ def _gain_rows(p: QPainter, rect: QRectF, finding: Finding) -> None:
     draw_text(p, rect.left(), rect.top() + 12, "order", t.muted, size=look.SMALL)
     for n, phase in enumerate("abc"):
         y = rect.top() + 30 + 17 * n
-        gain = 100.0 * (float(finding.evidence["gains"][n]) - 1.0)
+        gain = 100.0 * (float(ev.gains[n]) - 1.0)
         bad = abs(gain) > 3.0
         color = t.attention if bad else t.ink
         draw_text(p, rect.left(), y, f"gain **{phase}**", t.muted, size=look.SMALL)
@@ -135,16 +145,17 @@ def _gain_rows(p: QPainter, rect: QRectF, finding: Finding) -> None:
 
 def paint_hand(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
     """Paint what the sensor's lines said while a hand turned the shaft."""
-    if axis.sensor.kind is SensorKind.RESOLVER:
-        _paint_ellipse(p, rect, finding)
-    elif axis.sensor.kind is SensorKind.ENCODER:
-        _paint_counts(p, rect, finding)
-    else:
-        _paint_states(p, rect, finding)
+    del axis
+    if isinstance(finding.evidence, Circle):
+        _paint_ellipse(p, rect, finding, finding.evidence)
+    elif isinstance(finding.evidence, Counts):
+        _paint_counts(p, rect, finding.evidence)
+    elif isinstance(finding.evidence, HallStates):
+        _paint_states(p, rect, finding, finding.evidence)
 
 
-def _paint_ellipse(p: QPainter, rect: QRectF, finding: Finding) -> None:
-    t, ev = look.theme(), finding.evidence
+def _paint_ellipse(p: QPainter, rect: QRectF, finding: Finding, ev: Circle) -> None:
+    t = look.theme()
     radius = min(rect.height() / 2 - 10, 54.0)
     centre = QPointF(rect.left() + radius + 12, rect.center().y())
     more = 8.0  # the departure from a circle is drawn larger
@@ -159,13 +170,13 @@ def _paint_ellipse(p: QPainter, rect: QRectF, finding: Finding) -> None:
     p.drawEllipse(centre, radius, radius)
     line(p, centre.x() - radius, centre.y(), centre.x() + radius, centre.y(), t.grid)
     line(p, centre.x(), centre.y() - radius, centre.x(), centre.y() + radius, t.grid)
-    off_s, off_c = (float(v) for v in ev["offset"])
+    off_s, off_c = ev.offset
     ring = [at(float(s) + off_s, float(c) + off_c)
-            for s, c in zip(ev["fit_sine"], ev["fit_cosine"], strict=True)]  # fmt: skip
+            for s, c in zip(ev.fit_sine, ev.fit_cosine, strict=True)]  # fmt: skip
     draw_curve(p, ring, t.accent, 1.8)
     p.setPen(Qt.PenStyle.NoPen)
     p.setBrush(t.ink)
-    for s, c in zip(ev["sine"][::6], ev["cosine"][::6], strict=True):
+    for s, c in zip(ev.sine[::6], ev.cosine[::6], strict=True):
         p.drawEllipse(at(float(s) + off_s, float(c) + off_c), 1.4, 1.4)
     draw_text(p, centre.x() + 4, centre.y() - radius - 3, "sin", t.muted, size=look.SMALL)
     draw_text(p, centre.x() + radius + 3, centre.y() + 4, "cos", t.muted, size=look.SMALL)
@@ -189,12 +200,12 @@ def _paint_ellipse(p: QPainter, rect: QRectF, finding: Finding) -> None:
     draw_text(p, left, rect.top() + 103, "departure drawn × 8", t.muted, size=look.SMALL)
 
 
-def _paint_counts(p: QPainter, rect: QRectF, finding: Finding) -> None:
-    t, ev = look.theme(), finding.evidence
+def _paint_counts(p: QPainter, rect: QRectF, ev: Counts) -> None:
+    t = look.theme()
     area = QRectF(rect.left() + 4, rect.top() + 6, rect.width() - 92, rect.height() - 24)
     p.fillRect(area, t.ground)
-    low, high = float(ev["counts"].min()), float(ev["counts"].max())
-    draw_curve(p, curve(area, ev["t"], ev["counts"], low, high + 1e-9), t.accent)
+    low, high = float(ev.counts.min()), float(ev.counts.max())
+    draw_curve(p, curve(area, ev.t, ev.counts, low, high + 1e-9), t.accent)
     draw_text(p, rect.right(), area.top() + 16, f"{high - low:.0f}", t.ink, bold=True,
               align="right")  # fmt: skip
     draw_text(p, rect.right(), area.top() + 31, "counts a turn", t.muted, size=look.SMALL,
@@ -202,16 +213,16 @@ def _paint_counts(p: QPainter, rect: QRectF, finding: Finding) -> None:
     draw_text(p, area.left(), rect.bottom(), "counts, forward and back", t.muted, size=look.SMALL)
 
 
-def _paint_states(p: QPainter, rect: QRectF, finding: Finding) -> None:
-    t, ev = look.theme(), finding.evidence
+def _paint_states(p: QPainter, rect: QRectF, finding: Finding, ev: HallStates) -> None:
+    t = look.theme()
     area = QRectF(rect.left() + 16, rect.top() + 4, rect.width() - 108, rect.height() - 26)
     height = area.height() / 3.0
     for n in range(3):
         row = QRectF(area.left(), area.top() + n * height, area.width(), height - 6)
         p.fillRect(row, t.ground)
-        bits = ((ev["hall"].astype(int) >> n) & 1).astype(np.float64)
+        bits = ((ev.states.astype(int) >> n) & 1).astype(np.float64)
         draw_text(p, rect.left(), row.center().y() + 5, str(n + 1), t.ink, bold=True)
-        draw_curve(p, curve(row.adjusted(0, 3, 0, -3), ev["t"], bits, 0.0, 1.0), t.accent, 1.2)
+        draw_curve(p, curve(row.adjusted(0, 3, 0, -3), ev.t, bits, 0.0, 1.0), t.accent, 1.2)
     found = finding.extra["pole pairs by edges"].value
     rows = ((f"{6 * found:.0f}", "edges a turn"), (f"{found:.1f}", "pole pairs"))
     for n, (value, name) in enumerate(rows):

@@ -13,6 +13,7 @@ from shiboken6 import isValid
 from oarlock.drive.link import Live
 from oarlock.errors import InputError
 from oarlock.experiments.registry import gives_nothing
+from oarlock.experiments.sensing.evidence import TurnError
 from oarlock.machine import SensorKind
 from oarlock.quantities.display import digits, signed
 from oarlock.quantities.kinds import RPM
@@ -279,8 +280,8 @@ class SensingStage(StageView):
     def read_out(self) -> ReadOut:
         found = self.session.now.finding(TURN)
         m = self.session.axis.machine
-        if found and "orders" in found[1].evidence:
-            largest = int(np.argmax(found[1].evidence["orders"])) + 1
+        if found and isinstance(found[1].evidence, TurnError):
+            largest = int(np.argmax(found[1].evidence.orders)) + 1
             hertz = largest * m.max_speed.value / math.tau
             return ReadOut(
                 f"order {largest} a turn at {m.max_speed.value / RPM:.0f} rpm",

@@ -7,8 +7,9 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from oarlock.experiments.common.angles import orders
+from oarlock.experiments.sensing.evidence import HallRing, Levels, Pushed, Start, Trials, TurnError
 from oarlock.experiments.sensing.push import NAMES
-from oarlock.machine import Axis, SensorKind
+from oarlock.machine import Axis
 from oarlock.quantities.display import digits, fixed, signed
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Finding
@@ -21,34 +22,38 @@ _OWN = tuple(range(1, 9))  # orders a turn that a sensor's own error has
 
 def paint_turn(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
     """Paint measured less forced angle over the turn, or the halls' ring."""
-    if axis.sensor.kind is SensorKind.HALL:
-        if "starts" in finding.evidence:
-            _paint_ring(p, rect, finding)
-        return
-    ev, t = finding.evidence, look.theme()
+    del axis
+    if isinstance(finding.evidence, HallRing):
+        _paint_ring(p, rect, finding, finding.evidence)
+    elif isinstance(finding.evidence, TurnError):
+        _paint_error(p, rect, finding, finding.evidence)
+
+
+def _paint_error(p: QPainter, rect: QRectF, finding: Finding, ev: TurnError) -> None:
+    t = look.theme()
     area = rect.adjusted(32, 6, -4, -18)
-    curves = {name: np.degrees(ev[name]) for name in ("forward", "back", "mean")}
-    span = max(1.0, 1.15 * max(float(np.abs(c).max()) for c in curves.values()))
+    forward, back, mean = (np.degrees(curve) for curve in (ev.forward, ev.back, ev.mean))
+    span = max(1.0, 1.15 * max(float(np.abs(c).max()) for c in (forward, back, mean)))
     _axes(p, area, span)
-    low = curve(area, ev["grid"], curves["forward"], -span, span)
-    high = curve(area, ev["grid"], curves["back"], -span, span)
+    low = curve(area, ev.grid, forward, -span, span)
+    high = curve(area, ev.grid, back, -span, span)
     p.setPen(Qt.PenStyle.NoPen)
     p.setBrush(look.faded(t.muted, 45))
     p.drawPolygon(QPolygonF(low + high[::-1]))
     for points in (low, high):
         draw_curve(p, points, t.ink, 1.0)
     # What the sensor may be guilty of repeats slowly; the rest is cogging.
-    own = orders(ev["grid"][:-1], curves["mean"][:-1], _OWN)
-    slow = np.real(sum(a * np.exp(1j * n * ev["grid"]) for a, n in zip(own, _OWN, strict=True)))
-    draw_curve(p, curve(area, ev["grid"], curves["mean"], -span, span), t.muted, 1.0)
-    draw_curve(p, curve(area, ev["grid"], slow, -span, span), t.accent, 2.2)
+    own = orders(ev.grid[:-1], mean[:-1], _OWN)
+    slow = np.real(own @ np.exp(1j * np.outer(_OWN, ev.grid)))
+    draw_curve(p, curve(area, ev.grid, mean, -span, span), t.muted, 1.0)
+    draw_curve(p, curve(area, ev.grid, slow, -span, span), t.accent, 2.2)
     for name, points in (("forward", low), ("back", high)) if area.height() > 90 else ():
         spot = points[90]
         up = name == "back"
         draw_text(p, spot.x(), spot.y() + (-8 if up else 16), name, t.ink, size=look.SMALL,
                   align="center", halo=t.halo)  # fmt: skip
     apart = math.degrees(finding.extra["friction"].value)
-    spot = curve(area, ev["grid"], slow, -span, span)[250]
+    spot = curve(area, ev.grid, slow, -span, span)[250]
     draw_text(p, spot.x(), spot.y() - 8, f"sensor ±{float(np.ptp(slow)) / 2:.1f}°", t.accent,
               bold=True, align="center", halo=t.halo)  # fmt: skip
     if area.height() > 90:
@@ -76,11 +81,11 @@ def _axes(p: QPainter, area: QRectF, span: float) -> None:
                   align="right" if last else "center")  # fmt: skip
 
 
-def _paint_ring(p: QPainter, rect: QRectF, finding: Finding) -> None:
-    t, ev = look.theme(), finding.evidence
+def _paint_ring(p: QPainter, rect: QRectF, finding: Finding, ev: HallRing) -> None:
+    t = look.theme()
     radius = min(rect.height() / 2 - 14, 72.0)
     centre = QPointF(rect.left() + radius + 32, rect.center().y())
-    starts = ev["starts"]
+    starts = ev.starts
     p.setPen(QPen(t.muted, 1))
     p.setBrush(t.ground)
     p.drawEllipse(centre, radius, radius)
@@ -91,7 +96,7 @@ def _paint_ring(p: QPainter, rect: QRectF, finding: Finding) -> None:
         return QPointF(centre.x() + share * radius * math.cos(angle),
                        centre.y() - share * radius * math.sin(angle))  # fmt: skip
 
-    for edge, way in zip(ev["edges"], ev["edge_way"], strict=True):
+    for edge, way in zip(ev.edges, ev.ways, strict=True):
         p.setPen(QPen(look.faded(t.speed if way > 0 else t.torque, 150), 1))
         inner, outer = (0.88, 1.04) if way > 0 else (0.62, 0.78)
         p.drawLine(at(float(edge), inner), at(float(edge), outer))
@@ -100,7 +105,7 @@ def _paint_ring(p: QPainter, rect: QRectF, finding: Finding) -> None:
         p.drawLine(at(float(start), 0.62), at(float(start), 1.0))
         wide = (float(starts[(n + 1) % 6]) - float(start)) % math.tau
         middle = at(float(start) + wide / 2, 0.8)
-        draw_text(p, middle.x(), middle.y() + 5, f"{int(ev['order'][n]):03b}", t.ink,
+        draw_text(p, middle.x(), middle.y() + 5, f"{ev.order[n]:03b}", t.ink,
                   size=look.SMALL, bold=True, align="center", halo=t.halo)  # fmt: skip
         off = math.degrees(wide) - 60.0
         spot = at(float(start) + wide / 2, 1.16)
@@ -126,10 +131,12 @@ def _paint_ring(p: QPainter, rect: QRectF, finding: Finding) -> None:
 
 def paint_push(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
     """Paint the four pushes as arrows with what the shaft did and the torque it took."""
-    t = look.theme()
+    t, ev = look.theme(), finding.evidence
+    if not isinstance(ev, Pushed):
+        return
     each = rect.width() / 4.0
     del axis
-    most = max(float(np.abs(finding.evidence[f"moved{n}"]).max()) for n in range(4)) or 1e-9
+    most = max(float(np.abs(moved).max()) for moved in ev.moved) or 1e-9
     due = finding.extra["due"].value
     for n, name in enumerate(NAMES):
         x = rect.left() + each * (n + 0.5)
@@ -155,7 +162,7 @@ def paint_push(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
         p.fillRect(box, t.ground)
         line(p, box.left(), box.center().y(), box.right(), box.center().y(), t.ink, 1,
              Qt.PenStyle.DashLine)  # fmt: skip
-        moved, time = finding.evidence[f"moved{n}"], finding.evidence[f"t{n}"]
+        moved, time = ev.moved[n], ev.t[n]
         if moved.size > 1:
             draw_curve(p, curve(box, time, moved, -1.1 * most, 1.1 * most), t.speed, 1.8)
         shown = signed(torque, 2) if abs(torque) > 0.1 * due else "0"
@@ -195,10 +202,10 @@ def _bow(p: QPainter, centre: QPointF, *, forward: bool) -> None:
 def paint_search(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
     """Paint each trial where it pointed: an arrow where the shaft went, a ring where it stayed."""
     t, ev = look.theme(), finding.evidence
-    if not ev["angle"].size:
+    if not isinstance(ev, Trials) or not ev.angle.size:
         return
     area = rect.adjusted(14, 30, -14, -4)
-    known = "place" in ev
+    known = ev.place is not None
     text = "from d; arrow: it went, ring: stayed" if known else "arrow: it went there"
     draw_text(p, rect.left(), rect.top() + 11, text, t.muted, size=look.SMALL)
     for degrees in (-180, -90, 0, 90, 180):
@@ -206,14 +213,14 @@ def paint_search(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> Non
         line(p, x, area.top(), x, area.bottom(), t.grid)
         draw_text(p, x, area.top() - 4, f"{degrees}°".replace("-", "−"), t.muted, size=10,
                   align="center")  # fmt: skip
-    base = ev["place"] if known else ev["angle"]
+    base = ev.angle if ev.place is None else ev.place
     del axis
     rows = base.size
     for n in range(rows):
         angle = (math.degrees(float(base[n])) + 180.0) % 360.0
         x = area.left() + angle / 360.0 * area.width()
         y = area.top() + (n + 0.5) / rows * area.height()
-        way = float(ev["motion"][n])
+        way = float(ev.motion[n])
         if way == 0.0:
             p.setPen(QPen(t.ink, 1.2))
             p.setBrush(t.panel)
@@ -229,6 +236,8 @@ def paint_search(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> Non
 def paint_spin(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
     """Paint the back-EMF at each level of current against the magnet flux in use."""
     t, ev = look.theme(), finding.evidence
+    if not isinstance(ev, Levels):
+        return
     area = rect.adjusted(40, 16, -6, -20)
     psi = axis.machine.psi.value
     top = 1.3
@@ -241,8 +250,8 @@ def paint_spin(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
     line(p, area.left(), y, area.right(), y, t.ink, 1, Qt.PenStyle.DashLine)
     draw_text(p, area.left(), rect.top() + 10, "back-EMF, of the flux in use", t.muted,
               size=look.SMALL)  # fmt: skip
-    wide = area.width() / max(ev["level"].size, 1)
-    for n, (level, emf) in enumerate(zip(ev["level"], ev["emf"], strict=True)):
+    wide = area.width() / max(ev.level.size, 1)
+    for n, (level, emf) in enumerate(zip(ev.level, ev.emf, strict=True)):
         share = min(float(emf) / psi, top)
         x = area.left() + n * wide
         color = t.accent if share > 0.5 else t.attention
@@ -256,9 +265,11 @@ def paint_spin(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
 def paint_start(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
     """Paint the observer's speed over the start, both ways, with the hand-over speed."""
     t, ev = look.theme(), finding.evidence
+    if not isinstance(ev, Start):
+        return
     pairs = axis.machine.pole_pairs.value
     area = rect.adjusted(40, 16, -6, -16)
-    rpm = ev["speed"] / pairs / RPM
+    rpm = ev.speed / pairs / RPM
     span = 1.15 * float(np.abs(rpm).max()) or 1.0
     hand = finding.extra["hand-over"].value / pairs / RPM
     for value in (-hand, 0.0, hand):
@@ -267,8 +278,8 @@ def paint_start(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None
         line(p, area.left(), y, area.right(), y, t.muted, 1, style)
         draw_text(p, area.left() - 5, y + 4, fixed(value, 0), t.muted, size=look.SMALL,
                   align="right")  # fmt: skip
-    draw_curve(p, curve(area, ev["t"], rpm, -span, span), t.speed, 1.6)
+    draw_curve(p, curve(area, ev.t, rpm, -span, span), t.speed, 1.6)
     draw_text(p, area.left(), rect.top() + 10, "rpm; dashed: hand-over",
               t.muted, size=look.SMALL)  # fmt: skip
-    draw_text(p, area.right(), rect.bottom(), f"{float(ev['t'][-1]):.1f} s", t.muted,
+    draw_text(p, area.right(), rect.bottom(), f"{float(ev.t[-1]):.1f} s", t.muted,
               size=look.SMALL, align="right")  # fmt: skip
