@@ -130,30 +130,14 @@ def _apply(
     state[V_BETA] = scale * (out[1] - out[2]) / 1.7320508075688772
 
 
-@_jit
-def advance(
+@_part
+def _samples(
     plant: Numbers, firm: Numbers, table: Row, rows: int, lines: Numbers, state: Numbers,
     meta: Whole, history: Numbers, columns: Whole, trace: Row, sums: Numbers, totals: Numbers,
-    n: int,
+    values: Numbers, work: Numbers, phase: Numbers, out: Numbers, n: int,
 ) -> None:  # fmt: skip
-    """Advance the drive by `n` control periods; every array is changed in place.
-
-    Parameters
-    ----------
-    plant, firm, state, meta : see `layout`
-    table : float32, (rows, 18), the steps being played
-    lines : float64, (lines, 3), of the multisine
-    history : float64, (256,), the last angles
-    columns : int64, (channels,), which quantities to record
-    trace : float32, (capacity, channels)
-    sums : float64, (channels known,), what the recorder has added up in its current bin
-    totals : float64, (rows, 3 + 7 channels), sums over whole rows
-    n : samples
-
-    """
+    """Advance by `n` samples, in arrays that stand ready."""
     Ts = plant[TS]
-    values, work = np.zeros(N_CHANNELS), np.zeros(WORK_SIZE)
-    phase, out = np.zeros(3), np.zeros(3)
     for _ in range(n):
         clock, seed = meta[CLOCK], meta[SEED]
         work[BUS_NOW] = state[V_BUS] = _bus(plant, meta)
@@ -191,3 +175,30 @@ def advance(
         turn(plant, state, released, hand)
         _apply(plant, state, out, work[BUS_NOW], v_alpha, v_beta)
         meta[CLOCK] += 1
+
+
+@_jit
+def advance(
+    plant: Numbers, firm: Numbers, table: Row, rows: int, lines: Numbers, state: Numbers,
+    meta: Whole, history: Numbers, columns: Whole, trace: Row, sums: Numbers, totals: Numbers,
+    n: int,
+) -> None:  # fmt: skip
+    """Advance the drive by `n` control periods; every array is changed in place.
+
+    Parameters
+    ----------
+    plant, firm, state, meta : see `layout`
+    table : float32, (rows, 18), the steps being played
+    lines : float64, (lines, 3), of the multisine
+    history : float64, (256,), the last angles
+    columns : int64, (channels,), which quantities to record
+    trace : float32, (capacity, channels)
+    sums : float64, (channels known,), what the recorder has added up in its current bin
+    totals : float64, (rows, 3 + 7 channels), sums over whole rows
+    n : samples
+
+    """
+    values, work = np.zeros(N_CHANNELS), np.zeros(WORK_SIZE)
+    phase, out = np.zeros(3), np.zeros(3)
+    _samples(plant, firm, table, rows, lines, state, meta, history, columns, trace, sums, totals,
+             values, work, phase, out, n)  # fmt: skip
