@@ -18,8 +18,9 @@ from tests.model_link import Hasty, ModelLink
 from benchmarks.machines import sensed
 from oarlock.drive.runner import play
 from oarlock.errors import InputError
+from oarlock.experiments.identify.estimate import estimate
+from oarlock.experiments.identify.experiments import experiment_for
 from oarlock.experiments.identify.inductance import _sines, _solve
-from oarlock.experiments.identify.kinds import estimate, experiment_for
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import parse_axis
 from oarlock.records import Finding

@@ -21,7 +21,7 @@ from oarlock.drive.steps import (
 )
 from oarlock.errors import InputError
 from oarlock.experiments.common.announce import announcement
-from oarlock.experiments.identify.kinds import experiment_for
+from oarlock.experiments.identify.experiments import experiment_for
 from oarlock.experiments.identify.standstill import InductanceSine, ResistanceHolds
 from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.machine import Axis, CurrentGains

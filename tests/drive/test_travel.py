@@ -16,8 +16,8 @@ from oarlock.errors import InputError, LinkLost
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.repeat import largest_try
+from oarlock.experiments.identify.experiments import experiment_for
 from oarlock.experiments.identify.flux import FluxSpin
-from oarlock.experiments.identify.kinds import experiment_for
 from oarlock.experiments.identify.mechanics import SpeedTrapezoids
 from oarlock.experiments.identify.resonance import TorqueSines
 from oarlock.experiments.sensing.push import FourPushes

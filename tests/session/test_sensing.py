@@ -123,7 +123,7 @@ def test_a_change_of_what_it_rested_on_makes_it_stale(raw: Session, link: ModelL
 
 def test_identify_goes_stale_with_sensing(raw: Session, link: ModelLink) -> None:
     do(raw, link, *READY, played.TURN)
-    from oarlock.experiments.identify.kinds import experiment_for
+    from oarlock.experiments.identify.experiments import experiment_for
 
     done = perform(experiment_for("inductance_d"), raw.axis, link, lambda _f, _d: None, Hasty())
     run = raw.keep(done)

@@ -10,7 +10,8 @@ import pytest
 from oarlock.control.current import design_current
 from oarlock.errors import InputError
 from oarlock.experiments.common.experiment import Experiment
-from oarlock.experiments.identify.kinds import experiment_for, record_kind
+from oarlock.experiments.identify.experiments import experiment_for
+from oarlock.experiments.identify.kinds import record_kind
 from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.reading import read, remark, sparkline
 from oarlock.handover.values import handover_values

@@ -9,7 +9,8 @@ import pytest
 from benchmarks.machines import printed_axis, sensed
 from PySide6.QtGui import QColor, QImage
 
-from oarlock.experiments.identify.kinds import estimate, experiment_for
+from oarlock.experiments.identify.estimate import estimate
+from oarlock.experiments.identify.experiments import experiment_for
 from oarlock.machine import Axis
 from oarlock.practice.truth import draw
 from oarlock.records import Finding

@@ -20,7 +20,7 @@ from oarlock.drive.link import Link
 from oarlock.drive.practice_process import PracticeProcess
 from oarlock.errors import InputError, LinkError
 from oarlock.experiments.common.experiment import Experiment
-from oarlock.experiments.identify.kinds import experiment_for
+from oarlock.experiments.identify.experiments import experiment_for
 from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.loops.step_response import StepResult
 from oarlock.files import read_text, write_atomic

@@ -15,6 +15,7 @@ from oarlock.records.evidence import Evidence
 from oarlock.records.settings import Settings
 
 Array = NDArray[np.float64]
+FROM_FILE = "file"  # what a record's drive begins with, where none made it
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -16,7 +16,6 @@ from oarlock.experiments.common.announce import announced
 from oarlock.experiments.common.experiment import Experiment, Moving, Staged
 from oarlock.experiments.common.repeat import Another, another, largest_try
 from oarlock.experiments.identify.kinds import record_kind
-from oarlock.experiments.identify.soundness import prepared, soundness
 from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.reading import read, remark, sparkline
 from oarlock.experiments.registry import tells_early
@@ -121,6 +120,8 @@ def _perform_once(
 
 def from_file(record: Record, axis: Axis) -> Performed:
     """Read a recording that was made elsewhere, and make its row for the logbook."""
+    from oarlock.experiments.identify.soundness import prepared, soundness
+
     reading: Reading | None = None
     trouble = ""
     if "temperature" in record.columns:

@@ -16,7 +16,6 @@ from oarlock.handover.values import HandoverValue, handover_values, rounding
 from oarlock.machine.loops import LOOPS
 from oarlock.records import Record
 from oarlock.views.snapshot import Snapshot
-from oarlock.views.stage import Stage, State
 
 WALL = 0.01  # a rounding beyond this is refused
 _EXCERPT = 15  # lines
@@ -241,23 +240,3 @@ def make_proof(
     """Prove a header; pure work for a job. `beside`: where what it includes lies."""
     proof = prove(text, mapping, values, errors, beside=beside)
     return Proven(text=text, values=values, proof=proof)
-
-
-def summary(now: Snapshot) -> Stage:
-    """Return what the rail says of this stage."""
-    written = now.screen.handover_written
-    gains = now.axis.gains
-    if gains is None:
-        line, basis, state = "no gains yet", "", State.EMPTY
-    elif not written:
-        line, basis, state = "nothing written", "", State.EMPTY
-    else:
-        line, values = written.file, written.values
-        moved = [v.key for v in handover_values(now.axis) if values.get(v.key) != v.value]
-        gain = any(key.startswith("current.K") for key in moved)
-        why = "stale: gains changed" if gain else "stale: values changed"
-        basis = why if moved else f"written {written.time}"
-        state = State.STALE if moved else State.VALID
-    return Stage(
-        key="handover", name="Handover", line=line, basis=basis, measured=False, state=state
-    )

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from oarlock.views import current, handover, identify, machine, sensing
+from oarlock.views import current, handed_over, identify, machine, sensing
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage
 
@@ -26,7 +26,7 @@ STAGES = [
               widget="oarlock.ui.stages.identify.stage"),
     StageSpec(key="current", summary=current.summary,
               widget="oarlock.ui.stages.current.stage"),
-    StageSpec(key="handover", summary=handover.summary,
+    StageSpec(key="handover", summary=handed_over.summary,
               widget="oarlock.ui.stages.handover.stage"),
 ]  # fmt: skip
 

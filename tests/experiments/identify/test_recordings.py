@@ -11,7 +11,7 @@ import pytest
 from benchmarks.machines import sensed
 
 from oarlock.errors import InputError
-from oarlock.experiments.identify.kinds import estimate
+from oarlock.experiments.identify.estimate import estimate
 from oarlock.experiments.identify.mechanics import SpeedTrapezoids
 from oarlock.experiments.identify.soundness import soundness
 from oarlock.machine import Axis

@@ -11,8 +11,9 @@ from benchmarks.machines import printed_axis, sensed
 from oarlock.drive.dry_run import problems
 from oarlock.errors import InputError
 from oarlock.experiments.common.repeat import another
+from oarlock.experiments.identify.estimate import estimate
+from oarlock.experiments.identify.experiments import experiment_for
 from oarlock.experiments.identify.flux import FluxSpin, estimate_flux
-from oarlock.experiments.identify.kinds import estimate, experiment_for
 from oarlock.experiments.identify.mechanics import SpeedTrapezoids
 from oarlock.experiments.identify.mechanics_reading import estimate_mechanics
 from oarlock.experiments.identify.resonance import TorqueSines, estimate_resonance

@@ -9,8 +9,9 @@ from benchmarks.machines import printed_axis, sensed
 
 from oarlock.errors import InputError
 from oarlock.experiments.common.experiment import Experiment
+from oarlock.experiments.identify.estimate import estimate
+from oarlock.experiments.identify.experiments import experiment_for
 from oarlock.experiments.identify.flux import FluxSpin
-from oarlock.experiments.identify.kinds import estimate, experiment_for
 from oarlock.experiments.identify.standstill import ResistanceHolds
 from oarlock.machine import Axis
 from oarlock.practice.truth import draw

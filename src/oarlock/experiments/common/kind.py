@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from importlib import import_module
 
 from oarlock.machine import Axis
 from oarlock.records import Reading, Record
@@ -16,3 +17,20 @@ class Kind:
     turns: bool = False  # it turns the shaft with its loop closed on the sensor's angle
     proves: bool = False  # it gives nothing to adopt, or only a stand-in
     tells_early: bool = False  # what tripped on its way may still say why
+
+
+def later(place: str) -> Callable[[Record, Axis], Reading]:
+    """Return a reader that is imported when a record is first read: a window stands without.
+
+    Parameters
+    ----------
+    place : "module:function"
+
+    """
+
+    def read(record: Record, axis: Axis) -> Reading:
+        module, _, name = place.partition(":")
+        found: Callable[[Record, Axis], Reading] = getattr(import_module(module), name)
+        return found(record, axis)
+
+    return read

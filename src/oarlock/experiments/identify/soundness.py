@@ -15,7 +15,7 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.records import Check, Record
-from oarlock.records.imports.recording import FROM_FILE
+from oarlock.records.record import FROM_FILE
 
 Array = NDArray[np.float64]
 _LOST = 0.002  # share of samples that may be missing without a word

@@ -1,31 +1,44 @@
 """Which experiment on sensors goes with which reading, and what they rest on."""
 
-from oarlock.experiments.common.kind import Kind
+from oarlock.experiments.common.kind import Kind, later
 from oarlock.experiments.sensing.hand import TurnByHand
-from oarlock.experiments.sensing.hand_reading import read_hand
 from oarlock.experiments.sensing.pulses import StandingPulses
-from oarlock.experiments.sensing.pulses_reading import read_pulses
 from oarlock.experiments.sensing.push import FourPushes, read_pushes
 from oarlock.experiments.sensing.rest import CurrentsAtRest, read_rest
 from oarlock.experiments.sensing.search import BoundedSearch
-from oarlock.experiments.sensing.search_reading import read_search
 from oarlock.experiments.sensing.spin import ForcedSpin, read_spin
 from oarlock.experiments.sensing.startup import StartWithoutSensor, read_start
 from oarlock.experiments.sensing.turn import ForcedTurn
-from oarlock.experiments.sensing.turn_reading import read_turn
 from oarlock.machine import Axis
 
 # What tripped on its way may still tell why, where sensors are concerned.
+_ROOM = "oarlock.experiments.sensing"
 SENSING = (
     Kind(key=CurrentsAtRest.name, read=read_rest, tells_early=True),
-    Kind(key=StandingPulses.name, read=read_pulses, tells_early=True),
-    Kind(key=TurnByHand.name, read=read_hand, tells_early=True),
-    Kind(key=ForcedTurn.name, read=read_turn, tells_early=True),
-    Kind(key=BoundedSearch.name, read=read_search, tells_early=True),
+    Kind(
+        key=StandingPulses.name,
+        read=later(f"{_ROOM}.pulses_reading:read_pulses"),
+        tells_early=True,
+    ),
+    Kind(
+        key=TurnByHand.name,
+        read=later(f"{_ROOM}.hand_reading:read_hand"),
+        tells_early=True,
+    ),
+    Kind(
+        key=ForcedTurn.name,
+        read=later(f"{_ROOM}.turn_reading:read_turn"),
+        tells_early=True,
+    ),
+    Kind(
+        key=BoundedSearch.name,
+        read=later(f"{_ROOM}.search_reading:read_search"),
+        tells_early=True,
+    ),
     Kind(key=FourPushes.name, read=read_pushes, tells_early=True, proves=True),
     Kind(key=ForcedSpin.name, read=read_spin, tells_early=True, proves=True),
     Kind(key=StartWithoutSensor.name, read=read_start, tells_early=True, proves=True),
-)
+)  # fmt: skip
 SENSING_KEYS = tuple(kind.key for kind in SENSING)
 
 

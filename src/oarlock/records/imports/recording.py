@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from oarlock.errors import InputError
 from oarlock.files import shown
 from oarlock.records.imports.text_table import Preview, line_of, preview, read_columns
-from oarlock.records.record import Record
+from oarlock.records.record import FROM_FILE, Record
 
 Array = NDArray[np.float64]
 __all__ = ["CHANNELS", "UNITS", "Mapping", "Preview", "Source", "guess", "preview", "recording"]
@@ -76,7 +76,6 @@ CHANNELS: dict[str, tuple[str, tuple[str, ...]]] = {
     "temperature": ("°C", ("temperature", "temp")),
 }
 UNTIMED = ("resistance",)  # what may be read point by point, without a time
-FROM_FILE = "file"  # what a record's drive begins with, where none made it
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QButtonGroup, QLabel, QLineEdit
 from oarlock.drive.dry_run import ProblemCode, problems
 from oarlock.errors import InputError
 from oarlock.experiments.common.announce import announced
-from oarlock.experiments.identify.kinds import announced_together, experiment_for
+from oarlock.experiments.identify.experiments import announced_together, experiment_for
 from oarlock.quantities.display import digits
 from oarlock.quantities.entry import parse
 from oarlock.quantities.kinds import Kind
