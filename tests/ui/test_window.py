@@ -4,6 +4,7 @@ import os
 import signal
 import threading
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -13,6 +14,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QWidget
 from pytestqt.qtbot import QtBot
 
 from oarlock.errors import InputError
+from oarlock.machine.speed_loop import SpeedGains
 from oarlock.store.project import Project
 from oarlock.ui.frame.app import Application, run_window
 from oarlock.ui.frame.logbook import PIN, REMARK, STAR, USE
@@ -281,7 +283,9 @@ def test_another_header_and_another_map(qtbot: QtBot, opened: Application, tmp_p
     qtbot.mouseClick(stage.choose, Qt.MouseButton.LeftButton)
     picked(qtbot, stage, path)
     assert "no value of CUR_KP_D" in stage.reasons[0]
-    for key, row in stage.symbols.items():
+    shown = {key: row for key, row in stage.symbols.items() if row.isVisible()}
+    assert {key.split(".")[0] for key in shown} == {"current"}  # no other loop has gains
+    for key, row in shown.items():
         wanted = {"current.Kp_q": "MY_GAIN", "current.Ki_q": "CUR_KI_Q"}.get(key, "")
         row.entry.setFocus()
         row.entry.selectAll()
@@ -291,6 +295,11 @@ def test_another_header_and_another_map(qtbot: QtBot, opened: Application, tmp_p
     assert stage.shown.patch is not None
     assert {c.symbol for c in stage.shown.patch.changes} == {"MY_GAIN", "CUR_KI_Q"}
     assert "run one in Current loop" in stage.note.text()
+    gains = SpeedGains(Kp=0.31, Ki=9.5)
+    session.edit("take", replace(session.axis, loops=session.axis.loops.with_gains("speed", gains)))
+    assert stage.symbols["speed.Kp"].isVisible()
+    session.undo()
+    assert not stage.symbols["speed.Kp"].isVisible()
     new = tmp_path / "new.h"
     qtbot.mouseClick(stage.fresh, Qt.MouseButton.LeftButton)
     picked(qtbot, stage, new)

@@ -13,6 +13,7 @@ from oarlock.handover.header import DEFAULT_MAP, default_map
 from oarlock.handover.patch import Change, Patch, patch_file
 from oarlock.handover.proof import Proof, error_sequence, prove
 from oarlock.handover.values import HandoverValue, handover_values, rounding
+from oarlock.machine.current_loop import CURRENT
 from oarlock.machine.loops import LOOPS
 from oarlock.records import Record
 from oarlock.views.snapshot import Snapshot
@@ -51,6 +52,7 @@ class HandoverPicture:
     trouble: str
     lines: tuple[Line, ...]
     handed: tuple[Handed, ...]
+    labels: Mapping[str, str]  # what may be mapped, by key: of the loops that have gains
     unmapped: tuple[str, ...]
     answer: str
     reason: str
@@ -116,6 +118,7 @@ def handover_picture(now: Snapshot, proven: Proven | None) -> HandoverPicture:
         trouble=trouble,
         lines=_excerpt(patch) if patch else (),
         handed=handed,
+        labels=_labels(now),
         unmapped=_unmapped(patch) if patch else (),
         answer=answer,
         reason=reason,
@@ -123,6 +126,13 @@ def handover_picture(now: Snapshot, proven: Proven | None) -> HandoverPicture:
         may_prove=_why_not_prove(now, patch),
         may_write=_why_not_write(patch, proof, handed),
     )
+
+
+def _labels(now: Snapshot) -> dict[str, str]:
+    """Return what may be mapped; of a loop without gains there is nothing to hand over."""
+    without = {spec.key for spec in LOOPS if spec is not CURRENT
+               and now.axis.loops[spec.key].gains is None}  # fmt: skip
+    return {key: text for key, text in LABELS.items() if key.split(".")[0] not in without}
 
 
 def _handed(change: Change) -> Handed:

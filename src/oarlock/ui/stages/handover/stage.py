@@ -108,6 +108,7 @@ class HandoverStage(StageView):
         by_key = {key: symbol for symbol, key in mapping_of(self.session.now).items()}
         for key, row in self.symbols.items():
             row.entry.show_text(by_key.get(key, ""))
+            row.setVisible(key in shown.labels)
         for i, free in enumerate(self._unmapped):
             name = shown.unmapped[i] if i < len(shown.unmapped) else ""
             free.show_value("", "", "kept" if name else "", name=name or " ")

@@ -12,10 +12,7 @@ from oarlock.quantities.display import digits, unit_symbol
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.numbers import ROW, Entry, plain
 from oarlock.ui.kit.paint import dot, draw_text, hatch, line
-from oarlock.views.handover import (
-    LABELS,
-    HandoverPicture,
-)
+from oarlock.views.handover import HandoverPicture
 
 _LINE = 16.0
 _ELIDE = Qt.TextElideMode.ElideRight
@@ -107,7 +104,7 @@ class FileView(QWidget):
         draw_text(p, was, 12, "was", t.muted, size=look.SMALL, align="right")
         draw_text(p, will, 12, "will be", t.muted, size=look.SMALL, align="right")
         by_key = {h.key: h for h in shown.handed}
-        rows = LABELS | {h.key: h.label for h in shown.handed if h.key not in LABELS}
+        rows = dict(shown.labels) | {h.key: h.label for h in shown.handed}
         each = min(24.0, (self.height() - top - 44.0) / len(rows))
         wall = self._bead_axis(p, axis_left, top, 8 + each * len(rows))
         for i, (key, label) in enumerate(rows.items()):
