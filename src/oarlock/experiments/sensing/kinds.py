@@ -3,42 +3,31 @@
 from oarlock.experiments.common.kind import Kind, later
 from oarlock.experiments.sensing.hand import TurnByHand
 from oarlock.experiments.sensing.pulses import StandingPulses
-from oarlock.experiments.sensing.push import FourPushes, read_pushes
-from oarlock.experiments.sensing.rest import CurrentsAtRest, read_rest
+from oarlock.experiments.sensing.push import FourPushes
+from oarlock.experiments.sensing.rest import CurrentsAtRest
 from oarlock.experiments.sensing.search import BoundedSearch
-from oarlock.experiments.sensing.spin import ForcedSpin, read_spin
-from oarlock.experiments.sensing.startup import StartWithoutSensor, read_start
+from oarlock.experiments.sensing.spin import ForcedSpin
+from oarlock.experiments.sensing.startup import StartWithoutSensor
 from oarlock.experiments.sensing.turn import ForcedTurn
 from oarlock.machine import Axis
 
+
 # What tripped on its way may still tell why, where sensors are concerned.
-_ROOM = "oarlock.experiments.sensing"
+def _kind(key: str, reader: str, *, proves: bool = False) -> Kind:
+    read = later(f"oarlock.experiments.sensing.{reader}")
+    return Kind(key=key, read=read, tells_early=True, proves=proves)
+
+
 SENSING = (
-    Kind(key=CurrentsAtRest.name, read=read_rest, tells_early=True),
-    Kind(
-        key=StandingPulses.name,
-        read=later(f"{_ROOM}.pulses_reading:read_pulses"),
-        tells_early=True,
-    ),
-    Kind(
-        key=TurnByHand.name,
-        read=later(f"{_ROOM}.hand_reading:read_hand"),
-        tells_early=True,
-    ),
-    Kind(
-        key=ForcedTurn.name,
-        read=later(f"{_ROOM}.turn_reading:read_turn"),
-        tells_early=True,
-    ),
-    Kind(
-        key=BoundedSearch.name,
-        read=later(f"{_ROOM}.search_reading:read_search"),
-        tells_early=True,
-    ),
-    Kind(key=FourPushes.name, read=read_pushes, tells_early=True, proves=True),
-    Kind(key=ForcedSpin.name, read=read_spin, tells_early=True, proves=True),
-    Kind(key=StartWithoutSensor.name, read=read_start, tells_early=True, proves=True),
-)  # fmt: skip
+    _kind(CurrentsAtRest.name, "rest:read_rest"),
+    _kind(StandingPulses.name, "pulses_reading:read_pulses"),
+    _kind(TurnByHand.name, "hand_reading:read_hand"),
+    _kind(ForcedTurn.name, "turn_reading:read_turn"),
+    _kind(BoundedSearch.name, "search_reading:read_search"),
+    _kind(FourPushes.name, "push:read_pushes", proves=True),
+    _kind(ForcedSpin.name, "spin:read_spin", proves=True),
+    _kind(StartWithoutSensor.name, "startup:read_start", proves=True),
+)
 SENSING_KEYS = tuple(kind.key for kind in SENSING)
 
 
