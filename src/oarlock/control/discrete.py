@@ -7,6 +7,7 @@ them (Middleton and Goodwin, Digital Control and Estimation, 1990, ch. 5). Build
 """
 
 import math
+import operator
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
 
@@ -287,16 +288,11 @@ def all_inside(coefficients: Coefficients) -> bool:
     digits are lost; there the scheme of Routh counts (Jury, Theory and Application of the
     z-Transform Method, 1964, ch. 3).
     """
-    n = len(coefficients) - 1
-    row: Coefficients = (0.0,) * (n + 1)
-    power: Coefficients = (1.0,)  # (1 − w)^k
-    for k, c in enumerate(coefficients):  # c δ^(n − k) becomes c (2w)^(n − k) (1 − w)^k
-        term = (*(c * 2.0 ** (n - k) * x for x in power), *(0.0,) * (n - k))
-        row = _plus(row, term)
-        power = _times(power, (-1.0, 1.0))
+    columns = _into_w(len(coefficients) - 1)
+    row = [sum(map(operator.mul, coefficients, column)) for column in columns]
     if row[0] < 0.0:
-        row = tuple(-x for x in row)
-    first, second = list(row[0::2]), list(row[1::2])
+        row = [-x for x in row]
+    first, second = row[0::2], row[1::2]
     if not first[0] > 0.0:
         return False
     while second:
@@ -307,6 +303,20 @@ def all_inside(coefficients: Coefficients) -> bool:
         rest = [x - ratio * y for x, y in zip(first[1:], padded, strict=True)]
         first, second = second, rest
     return True
+
+
+@lru_cache(maxsize=32)
+def _into_w(n: int) -> tuple[Coefficients, ...]:
+    """Return, for each power of w, what each coefficient in δ adds to it, for degree `n`.
+
+    δ^(n − k) becomes (2w)^(n − k) (1 − w)^k, all times (1 − w)^n.
+    """
+    rows: list[Coefficients] = []
+    power: Coefficients = (1.0,)  # (1 − w)^k
+    for k in range(n + 1):
+        rows.append((*(2.0 ** (n - k) * x for x in power), *(0.0,) * (n - k)))
+        power = _times(power, (-1.0, 1.0))
+    return tuple(zip(*rows, strict=True))
 
 
 def on_circle(angle: Array) -> Complex:
