@@ -15,7 +15,6 @@ from oarlock.machine import Axis, SensorKind
 _TURNING = (Frame.FIXED, Frame.CARRIED)
 _ON_SPEED = (Frame.SPEED, Frame.OBSERVED)
 _BACK = 0.06  # of the no-load speed, when the shaft is turned back
-_HOME = 0.02  # turns from where it began that count as being back
 _LEAST = 0.05  # of the travel: what a limit must leave for a play that hardly moves
 
 
@@ -191,8 +190,3 @@ class Ledger:
     def assume(self, axis: Axis, end: Span) -> None:
         """Move by what a plan asked for, where no sensor tells what came of it."""
         self._standing[axis.name] = self.standing(axis).moved(end)
-
-
-def is_home(standing: Span) -> bool:
-    """Return whether the shaft is back where it began."""
-    return standing.farthest <= _HOME

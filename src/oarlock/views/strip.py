@@ -7,7 +7,6 @@ from oarlock.machine import Axis
 from oarlock.views.current import CurrentPicture, speed_limits
 
 LOW, HIGH = 1.0, 24000.0  # Hz
-DECADE = 192.0  # px at 1280
 _CROWDED = 0.5  # decades between two labels
 
 

@@ -13,7 +13,6 @@ from PySide6.QtGui import (
     QFont,
     QFontMetricsF,
     QPainter,
-    QPainterPath,
     QPen,
     QPixmap,
     QPolygonF,
@@ -262,13 +261,6 @@ def hatch(p: QPainter, rect: QRectF, color: QColor, *, crossed: bool = False) ->
     """Fill a rectangle with thin slanted lines."""
     style = Qt.BrushStyle.DiagCrossPattern if crossed else Qt.BrushStyle.BDiagPattern
     p.fillRect(rect, QBrush(color, style))
-
-
-def polyline(points: list[tuple[float, float]]) -> QPainterPath:
-    """Return a path through points in px."""
-    path = QPainterPath()
-    path.addPolygon(QPolygonF([QPointF(x, y) for x, y in points]))
-    return path
 
 
 def elided(text: str, room: float, size: int = look.BODY, *, bold: bool = False) -> str:
