@@ -117,11 +117,13 @@ def _climb(num: Array, den: Array, Ts: float, low: float, high: float) -> float:
 
 
 def _survey(
-    num: Array, den: Array, Ts: float, omega: Array, delta: Complex, kinds: Array, at: Array
-) -> int:
+    num: Array, den: Array, Ts: float, omega: Array, delta: Complex,
+    kinds: Array, at: Array, gains: Complex,
+) -> int:  # fmt: skip
     """Find every crossing and every trough of |1 + L| along a grid; return how many.
 
-    kinds, at : filled in with kinds as in `_refine`, 3 for a trough, and where, rad/s
+    kinds, at, gains : filled in with kinds as in `_refine`, 3 for a trough; where, rad/s; the
+        open loop's gain there
     """
     n = 0
     before, further = 0.0, 0.0
@@ -143,10 +145,12 @@ def _survey(
                 if (values[kind] < 0.0) != (last[kind] < 0.0):
                     kinds[n] = kind
                     at[n] = _refine(num, den, Ts, kind, omega[k - 1], omega[k])
+                    gains[n] = _gain(num, den, at[n] * Ts)
                     n += 1
         if k > 1 and before < further and before <= near:
             kinds[n] = 3
             at[n] = _climb(num, den, Ts, omega[k - 2], omega[k])
+            gains[n] = _gain(num, den, at[n] * Ts)
             n += 1
         further, before = before, near
         last[:] = values
@@ -177,7 +181,7 @@ def warm() -> None:
             "_figure": (1j, 0),
             "_refine": (one, one, 1e-4, 0, 1.0, 2.0),
             "_climb": (one, one, 1e-4, 1.0, 2.0),
-            "_survey": (one, one, 1e-4, one, z, np.empty(4), np.empty(4)),
+            "_survey": (one, one, 1e-4, one, z, np.empty(4), np.empty(4), np.ones(4) + 0j),
         }
         for name, some in arguments.items():
             globals()[name] = njit()(globals()[name])
@@ -204,8 +208,10 @@ def gain_at(num: Array, den: Array, angle: float) -> complex:
     return complex(_gain(num, den, angle))
 
 
-def survey(num: Array, den: Array, Ts: float, omega: Array, delta: Complex) -> tuple[Array, Array]:
-    """Return (kinds, rad/s) of crossings and troughs along a grid; kinds as in `_survey`."""
-    kinds, at = np.empty(_MOST), np.empty(_MOST)
-    n = _survey(num, den, Ts, omega, delta, kinds, at)
-    return kinds[:n], at[:n]
+def survey(
+    num: Array, den: Array, Ts: float, omega: Array, delta: Complex
+) -> tuple[Array, Array, Complex]:
+    """Return (kinds, rad/s, gain) of crossings and troughs along a grid; kinds as in `_survey`."""
+    kinds, at, gains = np.empty(_MOST), np.empty(_MOST), np.empty(_MOST, dtype=np.complex128)
+    n = _survey(num, den, Ts, omega, delta, kinds, at, gains)
+    return kinds[:n], at[:n], gains[:n]

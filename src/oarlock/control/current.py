@@ -51,6 +51,11 @@ class Plant:
         """A for each V held over one sample: (1 - a)/R."""
         return -math.expm1(-self.R * self.Ts / self.L) / self.R
 
+    def loop(self) -> Discrete:
+        """Return it from the commanded voltage to the current, a sample of delay included."""
+        gone = -math.expm1(-self.R * self.Ts / self.L)  # 1 - a, exactly
+        return Discrete((gone / self.R,), (1.0, 1.0 + gone, gone), self.Ts)
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PI:
@@ -86,8 +91,7 @@ class CurrentLoop:
     @cached_property
     def winding(self) -> Discrete:
         """From the commanded voltage to the current, a sample of delay included."""
-        gone = -math.expm1(-self.plant.R * self.plant.Ts / self.plant.L)  # 1 - a, exactly
-        return Discrete((self.plant.gain,), (1.0, 1.0 + gone, gone), self.plant.Ts)
+        return self.plant.loop()
 
     @cached_property
     def opened(self) -> Discrete:

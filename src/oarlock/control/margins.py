@@ -66,10 +66,10 @@ def margins(loop: Discrete) -> Margins:
     nyquist = math.pi / loop.Ts
     stable = loop.feedback().is_stable
     omega, delta = _dense(loop, nyquist)
-    kinds, places = survey(*loop.arrays, loop.Ts, omega, delta)
+    seen = survey(*loop.arrays, loop.Ts, omega, delta)
     found: list[list[tuple[float, complex]]] = [[], [], [], []]
-    for kind, w in zip(kinds.tolist(), places.tolist(), strict=True):
-        found[int(kind)].append((w, loop.at(w)))
+    for kind, w, gain in zip(*(column.tolist() for column in seen), strict=True):
+        found[int(kind)].append((w, gain))
     crossings = tuple(Crossing(w, _margin(gain)) for w, gain in found[0])
     turns = tuple(Turn(w, abs(gain)) for w, gain in found[1] if gain.real < 0.0)
     worst = _worst(crossings, stable=stable)

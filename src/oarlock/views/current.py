@@ -1,7 +1,7 @@
 """What the Current loop stage shows: sentences, curves, figures; pure functions of an axis."""
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +12,7 @@ from oarlock.control.current import (
     LEAST_MARGIN,
     CurrentDesign,
     CurrentLoop,
+    Plant,
     design_current,
     fastest_crossover,
     hold_correction,
@@ -180,15 +181,16 @@ def _band(
     inductance = m.Ld if name == "d" else m.Lq
     spread_L = 2.0 * inductance.std if inductance.std else 0.10 * inductance.value
     spread_R = 2.0 * m.R.std if m.R.std else 0.10 * m.R.value
-    responses = [
-        CurrentLoop(
-            replace(loop.plant, L=loop.plant.L + i * spread_L, R=loop.plant.R + j * spread_R),
-            loop.pi,
-        ).closed.step(samples)
-        for i, j in ((-1, 1), (1, -1))
-    ]
-    stack = amplitude * np.array(responses)
-    return stack.min(axis=0), stack.max(axis=0)
+    nominal = loop.plant
+    low, high = (
+        loop.controller.series(
+            Plant(R=nominal.R - i * spread_R, L=nominal.L + i * spread_L, Ts=nominal.Ts).loop()
+        )
+        .feedback()
+        .step(samples)
+        for i in (-1.0, 1.0)
+    )
+    return amplitude * np.minimum(low, high), amplitude * np.maximum(low, high)
 
 
 # What the user gives, as text and back
