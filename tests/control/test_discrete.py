@@ -43,14 +43,14 @@ def random_loop(rng: np.random.Generator, order: int) -> Discrete:
                 zero = oscillator(f * rng.uniform(0.5, 0.95), zeta)
                 lift = made.den[-1] / zero.den[-1]
                 num = tuple(lift * c for c in zero.den) if made.order >= 2 else (1.0,)
-                made = Discrete(_times(made.num, num), made.den, TS) if len(made.num) < 2 else made
+                made = Discrete(times(made.num, num), made.den, TS) if len(made.num) < 2 else made
         else:
             gone = -math.expm1(-math.tau * 10.0 ** rng.uniform(-2.0, 3.5) * TS)
             made = made.series(Discrete((gone,), (1.0, gone), TS))
     return made.scaled(10.0 ** rng.uniform(-1.0, 1.5))
 
 
-def _times(a: tuple[float, ...], b: tuple[float, ...]) -> tuple[float, ...]:
+def times(a: tuple[float, ...], b: tuple[float, ...]) -> tuple[float, ...]:
     return tuple(np.convolve(a, b).tolist())
 
 

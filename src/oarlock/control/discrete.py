@@ -43,7 +43,7 @@ class Discrete:
     def series(self, other: "Discrete") -> "Discrete":
         """Return this followed by `other`, of the same sample time."""
         self._same_time(other)
-        num, den = _times(self.num, other.num), _times(self.den, other.den)
+        num, den = times(self.num, other.num), times(self.den, other.den)
         return Discrete(num, den, self.Ts, self.pieces + other.pieces)
 
     @property
@@ -54,19 +54,19 @@ class Discrete:
     def feedback(self, back: "Discrete | None" = None) -> "Discrete":
         """Return the loop closed over this, with `back` (default 1) in the way back, negative."""
         if back is None:
-            return Discrete(self.num, _plus(self.den, self.num), self.Ts)
+            return Discrete(self.num, add(self.den, self.num), self.Ts)
         self._same_time(back)
         return Discrete(
-            _times(self.num, back.den),
-            _plus(_times(self.den, back.den), _times(self.num, back.num)),
+            times(self.num, back.den),
+            add(times(self.den, back.den), times(self.num, back.num)),
             self.Ts,
         )
 
     def parallel(self, other: "Discrete") -> "Discrete":
         """Return the sum of this and `other`."""
         self._same_time(other)
-        top = _plus(_times(self.num, other.den), _times(other.num, self.den))
-        return Discrete(top, _times(self.den, other.den), self.Ts)
+        top = add(times(self.num, other.den), times(other.num, self.den))
+        return Discrete(top, times(self.den, other.den), self.Ts)
 
     def scaled(self, gain: float) -> "Discrete":
         """Return this times a number."""
@@ -82,16 +82,9 @@ class Discrete:
             raise ValueError(f"resampled by {n}")
         if n == 1:
             return self
-        a, b, c, d = self._matrices
+        a, b, c, d = self.matrices
         step, push = _steps_on(a, b, n)
-        den = np.real(np.poly(np.linalg.eigvals(step)))
-        # The numerator is the denominator times the series of what one pulse leaves behind.
-        left = [d]
-        for _ in range(self.order):
-            left.append(float(c @ push))
-            push = step @ push
-        num = np.convolve(den, left)[: self.order + 1]
-        return Discrete(tuple(num.tolist()), tuple(den.tolist()), n * self.Ts)
+        return from_matrices(step, push, c, d, n * self.Ts)
 
     def _same_time(self, other: "Discrete") -> None:
         if abs(other.Ts - self.Ts) > 1e-9 * self.Ts:
@@ -128,7 +121,7 @@ class Discrete:
         return np.array(self.num), np.array(self.den)
 
     @cached_property
-    def _matrices(self) -> tuple[Array, Array, Array, float]:
+    def matrices(self) -> tuple[Array, Array, Array, float]:
         """State matrices (A − 1, b, c, d) in δ, scaled so that no state is far from the others."""
         from scipy.linalg import matrix_balance
 
@@ -205,6 +198,26 @@ def from_z(num: Coefficients, den: Coefficients, Ts: float) -> Discrete:
     return Discrete(in_delta(num), in_delta(den), Ts)
 
 
+def from_matrices(a: Array, b: Array, c: Array, d: float, Ts: float) -> Discrete:
+    """Return the ratio of x' = x + a x + b u, y = c x + d u.
+
+    The numerator is the denominator times the series of what one pulse leaves behind.
+
+    Parameters
+    ----------
+    a : (n, n), what one sample adds to the state
+    b, c : (n,)
+
+    """
+    den = np.real(np.poly(np.linalg.eigvals(a)))
+    left, push = [d], b
+    for _ in range(a.shape[0]):
+        left.append(float(c @ push))
+        push = a @ push
+    num = np.convolve(den, left)[: a.shape[0] + 1]
+    return Discrete(tuple(num.tolist()), tuple(den.tolist()), Ts)
+
+
 def unity(Ts: float) -> Discrete:
     """Return what passes everything on."""
     return Discrete((1.0,), (1.0,), Ts)
@@ -214,7 +227,7 @@ def delay(samples: int, Ts: float) -> Discrete:
     """Return a delay by whole samples."""
     den: Coefficients = (1.0,)
     for _ in range(samples):
-        den = _times(den, (1.0, 1.0))
+        den = times(den, (1.0, 1.0))
     return Discrete((1.0,), den, Ts)
 
 
@@ -237,7 +250,8 @@ def _shifted(coefficients: Coefficients, by: float) -> Coefficients:
     return tuple(a)
 
 
-def _times(a: Coefficients, b: Coefficients) -> Coefficients:
+def times(a: Coefficients, b: Coefficients) -> Coefficients:
+    """Return the product of two polynomials."""
     out = [0.0] * (len(a) + len(b) - 1)
     for i, x in enumerate(a):
         for j, y in enumerate(b):
@@ -245,7 +259,8 @@ def _times(a: Coefficients, b: Coefficients) -> Coefficients:
     return tuple(out)
 
 
-def _plus(a: Coefficients, b: Coefficients) -> Coefficients:
+def add(a: Coefficients, b: Coefficients) -> Coefficients:
+    """Return the sum of two polynomials."""
     long, short = (a, b) if len(a) >= len(b) else (b, a)
     head = len(long) - len(short)
     return (*long[:head], *(x + y for x, y in zip(long[head:], short, strict=True)))
@@ -315,7 +330,7 @@ def _into_w(n: int) -> tuple[Coefficients, ...]:
     power: Coefficients = (1.0,)  # (1 − w)^k
     for k in range(n + 1):
         rows.append((*(2.0 ** (n - k) * x for x in power), *(0.0,) * (n - k)))
-        power = _times(power, (-1.0, 1.0))
+        power = times(power, (-1.0, 1.0))
     return tuple(zip(*rows, strict=True))
 
 

@@ -62,6 +62,8 @@ class Inverter:
     offset_a: Parameter  # A, what the sense says of no current
     offset_b: Parameter
     offset_c: Parameter
+    speed_divider: Parameter  # samples of the current loop for each of the speed loop
+    speed_slope: Parameter  # samples over which it is the slope of the angle; below 3: difference
     unsensed: str = ""  # the phase without a sensor, where there are but two
 
     @property
@@ -78,6 +80,16 @@ class Inverter:
     def current_count(self) -> float:
         """One count of the current sense, A."""
         return float(2.0 * self.current_full_scale.value / 2.0**self.adc_bits.value)
+
+    @property
+    def divider(self) -> int:
+        """Samples of the current loop for each of the speed loop."""
+        return max(round(self.speed_divider.value), 1)
+
+    @property
+    def slope(self) -> int:
+        """Samples over which the speed is the slope of the angle; below 3: the plain difference."""
+        return round(self.speed_slope.value)
 
 
 def _unknown(unit: str) -> Parameter:

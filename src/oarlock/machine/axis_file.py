@@ -314,7 +314,7 @@ def _entries(axis: Axis, section: str) -> dict[str, Any]:
         if (
             field.path.startswith(f"{section}.")
             and parameter is not None
-            and _is_written(section, parameter)
+            and _is_written(parameter)
         ):
             table[field.key] = parameter.printed.source
     if section == "machine" and axis.psi_check:
@@ -324,11 +324,9 @@ def _entries(axis: Axis, section: str) -> dict[str, Any]:
     return table
 
 
-def _is_written(section: str, parameter: Parameter) -> bool:
-    """Return whether an entry stands in the file: what is only assumed of a sensor does not."""
-    return bool(parameter.printed.source) and (
-        section != "sensor" or parameter.printed.origin is not Origin.ASSUMED
-    )
+def _is_written(parameter: Parameter) -> bool:
+    """Return whether an entry stands in the file: what is only assumed does not."""
+    return bool(parameter.printed.source) and parameter.printed.origin is not Origin.ASSUMED
 
 
 def _adopted_table(axis: Axis) -> dict[str, Any]:

@@ -82,6 +82,20 @@ FIELDS: tuple[Field, ...] = (
         default="12",
     ),
     Field(
+        path="inverter.speed_divider",
+        key="speed_divider",
+        kind=Kind.COUNT,
+        label="Speed loop each",
+        default="10",
+    ),
+    Field(
+        path="inverter.speed_slope",
+        key="speed_slope",
+        kind=Kind.COUNT,
+        label="Speed is slope over",
+        default="20",
+    ),
+    Field(
         path="sensor.counts",
         key="counts",
         kind=Kind.COUNT,

@@ -14,12 +14,20 @@ LABELS = {
 }  # fmt: skip
 
 
+FAST = ("crossover", "bandwidth", "dip", "symmetry")  # figures of which one may be given
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SpeedTarget:
-    """What is asked of the speed loop: one figure that makes it fast, and a margin."""
+    """What is asked of the speed loop: at most one figure that makes it fast, and a margin.
+
+    Without such a figure it is the stiffest loop that keeps the margin.
+    """
 
     crossover: float | None = None  # rad/s
     bandwidth: float | None = None  # rad/s
+    dip: float | None = None  # rad/s that a step of rated torque may take
+    symmetry: float | None = None  # factor of the symmetrical optimum; it decides the margin too
     phase_margin: float | None = None  # rad
 
     def asked(self) -> Mapping[str, float | bool]:
@@ -54,8 +62,11 @@ class SpeedGains:
 
 
 def _target(figures: Mapping[str, float], _switches: Mapping[str, bool]) -> SpeedTarget:
-    if {"crossover", "bandwidth"} <= set(figures):
-        raise ValueError("crossover and bandwidth at once")
+    several = [name for name in FAST if name in figures]
+    if len(several) > 1:
+        raise ValueError(f"{' and '.join(several)} at once")
+    if figures.get("symmetry", math.inf) <= 1.0:
+        raise ValueError("a symmetry of 1 or less leaves no margin")
     return SpeedTarget(**figures)
 
 
@@ -66,6 +77,8 @@ SPEED = LoopSpec(
     figures=(
         Figure(name="crossover", kind=Kind.FREQUENCY, scale=math.tau),
         Figure(name="bandwidth", kind=Kind.FREQUENCY, scale=math.tau),
+        Figure(name="dip", kind=Kind.SPEED),
+        Figure(name="symmetry", kind=Kind.FACTOR),
         Figure(name="phase_margin", kind=Kind.ANGLE),
     ),
     make_target=_target,

@@ -278,6 +278,10 @@ def _plain(words: _Words, kind: Kind, _pairs: float | None) -> tuple[float, str]
         if words.unit or words.number != round(words.number):
             raise InputError("a whole number is wanted", remedy=like(kind))
         return words.number, ""
+    if kind is Kind.FACTOR:
+        if words.unit:
+            raise InputError(f"'{words.unit}' is no number", remedy=like(kind))
+        return words.number, ""
     if kind is Kind.TURNS:
         if words.unit not in ("", "turn", "turns"):
             raise InputError(f"'{words.unit}' is not a number of turns", remedy=like(kind))

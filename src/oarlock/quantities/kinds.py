@@ -28,6 +28,7 @@ class Kind(StrEnum):
     TURNS = "turns"
     FULL_SCALE = "full scale of the current sense"
     DIRECTION = "direction"
+    FACTOR = "factor"
 
 
 UNITS = {
@@ -48,6 +49,7 @@ UNITS = {
     Kind.TURNS: "1",
     Kind.FULL_SCALE: "A",
     Kind.DIRECTION: "1",
+    Kind.FACTOR: "1",
 }
 
 
@@ -69,6 +71,7 @@ EXAMPLES = {
     Kind.TURNS: "12",
     Kind.FULL_SCALE: "40 A peak' or '0.5 mohm, gain 20, 3.3 V, 12 bit",
     Kind.DIRECTION: "forward' or 'reversed",
+    Kind.FACTOR: "2.4",
 }
 
 
@@ -88,6 +91,7 @@ PLAUSIBLE = {
     Kind.BITS: (4, 32),
     Kind.TURNS: (0.05, 1e6),
     Kind.FULL_SCALE: (1e-3, 1e4),
+    Kind.FACTOR: (1e-6, 1e6),
 }
 
 

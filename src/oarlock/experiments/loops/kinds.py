@@ -2,11 +2,13 @@
 
 from oarlock.control.current import loops_with
 from oarlock.errors import InputError
-from oarlock.experiments.common.kind import Kind
+from oarlock.experiments.common.kind import Kind, later
 from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.loops.step_response import StepResult, axis_of, read_step
 from oarlock.machine import Axis
 from oarlock.records import Record
+
+_SPEED = "oarlock.experiments.loops.speed_response"
 
 
 def read_current_step(record: Record, axis: Axis) -> StepResult:
@@ -24,4 +26,8 @@ def read_current_step(record: Record, axis: Axis) -> StepResult:
     return read_step(record, axis, d if axis_of(record) == "d" else q)
 
 
-LOOPS = (Kind(key=CurrentStep.name, read=read_current_step),)
+LOOPS = (
+    Kind(key=CurrentStep.name, read=read_current_step),
+    Kind(key="speed step", read=later(f"{_SPEED}:read_speed_step"), turns=True),
+    Kind(key="load step", read=later(f"{_SPEED}:read_load_step"), turns=True),
+)

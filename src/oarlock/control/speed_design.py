@@ -1,0 +1,163 @@
+"""The speed loop of an axis: its plant by the best estimates, and the gains that its target asks.
+
+What is asked for is decided here, by one of the ways of `control.speed`; filters are those that
+stand in the axis.
+"""
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from oarlock.control.current import loops_with
+from oarlock.control.filters import section
+from oarlock.control.shaft import Shaft, shaft_of
+from oarlock.control.speed import (
+    SpeedLoop,
+    Wanted,
+    crossing,
+    stiffest,
+    symmetrical,
+    with_bandwidth,
+    with_dip,
+)
+from oarlock.control.speed_plant import Measuring, SpeedPlant
+from oarlock.errors import InputError
+from oarlock.machine import Axis, SensorKind
+from oarlock.machine.filters import Filter
+from oarlock.machine.speed_loop import KEY, SpeedGains, SpeedTarget
+
+MARGIN = math.radians(55.0)  # where none is asked for
+LEAST_MARGIN = math.radians(30.0)
+_PLACE = "speed loop"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Turning:
+    """Where the axis works while it is looked at."""
+
+    speed: float = 0.0  # rad/s, mechanical: how often halls change, how a propeller damps
+
+
+def measuring_of(axis: Axis, turning: Turning = Turning()) -> Measuring:
+    """Return how this axis's drive gets its speed.
+
+    Halls give a speed from edge to edge: the mean over the last sector, which is held until the
+    next edge. Both are half a sector late, on average.
+    """
+    divider = axis.inverter.divider
+    late = 0.0
+    hall = axis.sensor.kind is SensorKind.HALL
+    if hall and turning.speed:
+        sector = math.tau / (6.0 * axis.machine.pole_pairs.value)
+        late = max(sector / abs(turning.speed) - 0.5 * divider * axis.inverter.Ts, 0.0)
+    return Measuring(divider=divider, slope=0 if hall else axis.inverter.slope, late=late)
+
+
+def plant_of(
+    axis: Axis,
+    *,
+    turning: Turning = Turning(),
+    filters: Sequence[Filter] | None = None,
+    shaft: Shaft | None = None,
+) -> SpeedPlant:
+    """Return what the axis's speed controller sees.
+
+    Parameters
+    ----------
+    filters : instead of those that stand in the axis
+    shaft : instead of the one that was identified
+
+    Raises
+    ------
+    InputError : no gains of the current loop, no inertia, or a filter out of range
+
+    """
+    if axis.gains is None:
+        raise InputError("the current loop has no gains yet", place=_PLACE,
+                         remedy="Tune and verify the current loop first")  # fmt: skip
+    Ts, divider = axis.inverter.Ts, axis.inverter.divider
+    m = axis.machine
+    placed = axis.loops[KEY].filters if filters is None else filters
+    return SpeedPlant(
+        shaft=shaft or shaft_of(axis, speed=turning.speed),
+        current=loops_with(axis, axis.gains)[1],
+        torque_constant=m.torque_constant,
+        back_emf=m.pole_pairs.value * m.psi.value,
+        measuring=measuring_of(axis, turning),
+        torque_filters=tuple(section(one, Ts) for one in placed if one.path == "torque"),
+        speed_filters=tuple(section(one, divider * Ts) for one in placed if one.path == "measured"),
+    )
+
+
+def speed_target(axis: Axis) -> SpeedTarget:
+    """Return what is asked of the axis's speed loop."""
+    found = axis.loops[KEY].target
+    return found if isinstance(found, SpeedTarget) else SpeedTarget(phase_margin=MARGIN)
+
+
+def speed_gains(axis: Axis) -> SpeedGains | None:
+    """Return the speed loop's gains in use."""
+    found = axis.loops[KEY].gains
+    return found if isinstance(found, SpeedGains) else None
+
+
+def design_on(plant: SpeedPlant, target: SpeedTarget, rated: float) -> SpeedLoop:
+    """Return the loop that a target asks for on a plant.
+
+    Parameters
+    ----------
+    rated : A, of the step of load that a dip is asked for
+
+    Raises
+    ------
+    InputError : what the delays or the shaft forbid, with the nearest that can be
+
+    """
+    margin = target.phase_margin or MARGIN
+    if not LEAST_MARGIN - 1e-9 <= margin < math.radians(85.0):
+        raise InputError(f"a phase margin of {math.degrees(margin):.0f}°", place=_PLACE,
+                         remedy="Ask for 30° to 84°")  # fmt: skip
+    if target.crossover is not None:
+        return crossing(plant, target.crossover, margin)
+    if target.bandwidth is not None:
+        return with_bandwidth(plant, target.bandwidth, margin)
+    if target.dip is not None:
+        return with_dip(plant, target.dip, rated, margin)
+    if target.symmetry is not None:
+        return symmetrical(plant, target.symmetry)
+    found = stiffest(plant, Wanted(margin=margin))
+    if found is None:
+        cause = f"no gains leave {math.degrees(margin):.0f}° and 6 dB"
+        raise InputError(cause, place=_PLACE, remedy="Ask for less margin, or add a notch")
+    return found
+
+
+def design_speed(axis: Axis, target: SpeedTarget | None = None) -> SpeedLoop:
+    """Return the speed loop for the axis's target, or for another one; the weight stays.
+
+    Raises
+    ------
+    InputError : nothing to design on yet, or a target that cannot be met
+
+    """
+    old = speed_gains(axis)
+    loop = design_on(plant_of(axis), target or speed_target(axis), axis.machine.rated_current.value)
+    if old is None:
+        return loop
+    kept = SpeedGains(Kp=loop.gains.Kp, Ki=loop.gains.Ki, weight=old.weight,
+                      acceleration=old.acceleration)  # fmt: skip
+    return SpeedLoop(loop.plant, kept)
+
+
+def loop_in_use(axis: Axis, *, turning: Turning = Turning()) -> SpeedLoop:
+    """Return the speed loop with the gains in use.
+
+    Raises
+    ------
+    InputError : there are none, or nothing is known to close them over
+
+    """
+    gains = speed_gains(axis)
+    if gains is None:
+        raise InputError("no gains are in use", place=_PLACE, remedy="Take the designed ones")
+    return SpeedLoop(plant_of(axis, turning=turning), gains)

@@ -1,0 +1,200 @@
+"""What the speed controller sees: the closed current loop, the shaft and how speed is measured.
+
+Exact at both rates: the current loop's sample is stepped with the voltage held, the speed's
+sample is as many of those, the first of them still under the controller's last output. Nothing
+is approximated but that the machine is linear, with no current along d.
+"""
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.control.current import CurrentLoop
+from oarlock.control.discrete import Discrete, delay, from_matrices, from_z
+from oarlock.control.shaft import Shaft
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Measuring:
+    """How the drive gets its speed."""
+
+    divider: int = 1  # samples of the current loop for each of the speed loop
+    slope: int = 0  # samples of a least-squares slope; below 3: the difference over its own sample
+    lag: float = 0.0  # s, of a first-order lag
+    late: float = 0.0  # s by which the angle itself is late: halls wait for their next edge
+
+    def weights(self, Ts: float) -> Array:
+        """Return by what each increment of the angle counts, 1/s, the newest first."""
+        n = self.slope
+        if n < 3:
+            return np.full(self.divider, 1.0 / (self.divider * Ts))
+        at = np.arange(n) - 0.5 * (n - 1)
+        by_angle = 12.0 * at / (n * (n * n - 1.0) * Ts)  # oldest first
+        return np.cumsum(by_angle[:0:-1])
+
+    def following(self, Ts: float) -> Discrete:
+        """Return what the measured speed passes on its way: lateness and lag, at the speed's rate.
+
+        A delay between two samples is shared between its neighbours.
+        """
+        T = self.divider * Ts
+        whole, part = divmod(self.late / T, 1.0)
+        made = delay(int(whole), T)
+        if part > 1e-9:
+            made = made.series(from_z((1.0 - part, part), (1.0, 0.0), T))
+        share = min(T / self.lag, 1.0) if self.lag > 0.0 else 1.0
+        if share < 1.0:
+            made = made.series(from_z((share, 0.0), (1.0, share - 1.0), T))
+        return made
+
+
+@dataclass(frozen=True, kw_only=True)
+class SpeedPlant:
+    """From the controller's output to the measured speed, at the speed's own rate."""
+
+    shaft: Shaft
+    current: CurrentLoop
+    torque_constant: float  # N·m/A
+    back_emf: float  # V s/rad, mechanical
+    measuring: Measuring
+    torque_filters: tuple[Discrete, ...] = ()  # at the current's rate
+    speed_filters: tuple[Discrete, ...] = ()  # at the speed's
+
+    @property
+    def T(self) -> float:
+        """Sample time of the speed loop, s."""
+        return self.measuring.divider * self.current.plant.Ts
+
+    @cached_property
+    def following(self) -> Discrete:
+        """What the plain speed passes before the controller sees it."""
+        made = self.measuring.following(self.current.plant.Ts)
+        for one in self.speed_filters:
+            made = made.series(one)
+        return made
+
+    @cached_property
+    def push(self) -> Discrete:
+        """From the controller's output (A) to the plain measured speed, rad/s."""
+        return self._from(0)
+
+    @cached_property
+    def load(self) -> Discrete:
+        """From a current that is added behind the filters (A) to the plain measured speed."""
+        return self._from(1)
+
+    @cached_property
+    def pull(self) -> Discrete:
+        """From a torque at the far end of the shaft (N·m) to the plain measured speed."""
+        return self._from(2)
+
+    def _from(self, given: int) -> Discrete:
+        a, b, c = self.matrices
+        return from_matrices(a - np.eye(a.shape[0]), b[:, given], c, 0.0, self.T)
+
+    @cached_property
+    def matrices(self) -> tuple[Array, Array, Array]:
+        """State matrices (a, b, c) over one sample of the speed, (n, n), (n, 3) and (n,).
+
+        The inputs are the controller's output, a current behind the filters, both A, and a torque
+        at the far end, N·m; the output is the plain measured speed.
+        """
+        step, given, angle, angle_given = self._fine
+        N, n = self.measuring.divider, step.shape[0]
+        weights = self.measuring.weights(self.current.plant.Ts)
+        parts = -(-weights.size // N)
+        h = np.zeros(parts * N)
+        h[: weights.size] = weights
+        last, sums = n, n + 1  # the output of before, then the sums of increments
+        size = n + 1 + parts
+        x = np.zeros((n, size + 3))  # the fine state over old state and inputs
+        x[:, :n] = np.eye(n)
+        total = np.zeros((parts, size + 3))
+        for j in range(N):
+            push = np.zeros((1, size + 3))
+            push[0, last if j == 0 else size] = 1.0
+            other = np.zeros((2, size + 3))
+            other[:, size + 1 :] = np.eye(2)
+            inputs = np.vstack([push, other])
+            moved = angle @ x + angle_given @ inputs
+            for q in range(parts):
+                total[q] += h[q * N + N - 1 - j] * moved
+            x = step @ x + given @ inputs
+        whole = np.zeros((size, size + 3))
+        whole[:n] = x
+        whole[last, size] = 1.0
+        for q in range(parts):
+            whole[sums + q] = total[q]
+            if q + 1 < parts:
+                whole[sums + q, sums + q + 1] += 1.0
+        c = np.zeros(size)
+        c[sums] = 1.0
+        return whole[:, :size], whole[:, size:], c
+
+    @property
+    def _fine(self) -> tuple[Array, Array, Array, Array]:
+        """One sample of the current loop: (state by state, by input), and the angle's increment.
+
+        State: each torque filter's own, the current controller's integral, the voltage on its
+        way, the current, the shaft.
+        """
+        from scipy.linalg import block_diag
+
+        filters = [one.matrices for one in self.torque_filters]
+        sizes = [a.shape[0] for a, _, _, _ in filters]
+        m = sum(sizes)
+        total, volts, amps = m, m + 1, m + 2
+        held, of_voltage, of_torque, turned, turned_voltage, turned_torque = self._held
+        n = m + 2 + held.shape[0]
+        step, given = np.zeros((n, n)), np.zeros((n, 3))
+        asked, asked_given = np.zeros(n), np.array([1.0, 0.0, 0.0])
+        if filters:
+            step[:m, :m] = block_diag(*(a + np.eye(a.shape[0]) for a, _, _, _ in filters))
+        at = 0
+        for (_, b, c, d), size in zip(filters, sizes, strict=True):
+            step[at : at + size] += np.outer(b, asked)
+            given[at : at + size] += np.outer(b, asked_given)
+            asked, asked_given = d * asked, d * asked_given
+            asked[at : at + size] += c
+            at += size
+        pi, Ts = self.current.pi, self.current.plant.Ts
+        error, error_given = asked.copy(), asked_given + np.array([0.0, 1.0, 0.0])
+        error[amps] -= 1.0
+        step[total] = pi.Ki * Ts * error
+        step[total, total] += 1.0
+        given[total] = pi.Ki * Ts * error_given
+        step[volts] = step[total] + pi.Kp * error
+        given[volts] = given[total] + pi.Kp * error_given
+        step[amps:, amps:] = held
+        step[amps:, volts] = of_voltage
+        given[amps:, 2] = of_torque
+        angle, angle_given = np.zeros(n), np.array([0.0, 0.0, turned_torque])
+        angle[amps:], angle[volts] = turned, turned_voltage
+        return step, given, angle, angle_given
+
+    @property
+    def _held(self) -> tuple[Array, Array, Array, Array, float, float]:
+        """Current and shaft over one sample with voltage and torque held; and what angle it turns.
+
+        Returns (state by state, by voltage, by torque), then the angle by each of these.
+        """
+        from scipy.linalg import expm
+
+        plant, (a, torque, load) = self.current.plant, self.shaft.matrices()
+        n = 1 + a.shape[0]
+        whole = np.zeros((n + 3, n + 3))  # current, shaft, angle, voltage, torque
+        whole[0, 0], whole[0, 1] = -plant.R / plant.L, -self.back_emf / plant.L
+        whole[1:n, 1:n] = a
+        whole[1:n, 0] = torque * self.torque_constant
+        whole[n, 1] = 1.0
+        whole[0, n + 1] = 1.0 / plant.L
+        whole[1:n, n + 2] = load
+        e = expm(whole * plant.Ts)
+        return (
+            e[:n, :n], e[:n, n + 1], e[:n, n + 2],
+            e[n, :n], float(e[n, n + 1]), float(e[n, n + 2]),
+        )  # fmt: skip

@@ -1,0 +1,73 @@
+"""How a plan is played with the loops that stand in an axis: gains, filters, rates."""
+
+from dataclasses import replace
+
+from oarlock.control.filters import coefficients
+from oarlock.drive.steps import Plan, PositionLoop, SpeedLoop
+from oarlock.errors import InputError
+from oarlock.machine import Axis, CurrentGains
+from oarlock.machine.position_loop import KEY as POSITION_KEY
+from oarlock.machine.position_loop import PositionGains
+from oarlock.machine.speed_loop import KEY as SPEED_KEY
+from oarlock.machine.speed_loop import SpeedGains
+
+
+def gains_for(axis: Axis) -> CurrentGains:
+    """Return the current loop's gains in use.
+
+    Raises
+    ------
+    InputError : there are none
+
+    """
+    if axis.gains is None:
+        raise _missing("current")
+    return axis.gains
+
+
+def with_speed_loop(plan: Plan, axis: Axis) -> Plan:
+    """Return a plan that is played with the axis's current and speed loop, watched for swinging.
+
+    Raises
+    ------
+    InputError : one of them has no gains
+
+    """
+    gains = axis.loops[SPEED_KEY].gains
+    if not isinstance(gains, SpeedGains):
+        raise _missing("speed")
+    Ts, divider = axis.inverter.Ts, axis.inverter.divider
+    filters = axis.loops[SPEED_KEY].filters
+    return replace(
+        plan,
+        gains=gains_for(axis),
+        speed=SpeedLoop(Kp=gains.Kp, Ki=gains.Ki, weight=gains.weight,
+                        acceleration=gains.acceleration, divider=divider, lag=0.0,
+                        slope=axis.inverter.slope,
+                        limit=plan.speed.limit),
+        torque_filters=tuple(coefficients(f, Ts) for f in filters if f.path == "torque"),
+        speed_filters=tuple(
+            coefficients(f, divider * Ts) for f in filters if f.path == "measured"
+        ),
+        watch=True,
+    )  # fmt: skip
+
+
+def with_position_loop(plan: Plan, axis: Axis) -> Plan:
+    """Return a plan that is played with all three loops of the axis.
+
+    Raises
+    ------
+    InputError : one of them has no gains
+
+    """
+    gains = axis.loops[POSITION_KEY].gains
+    if not isinstance(gains, PositionGains):
+        raise _missing("position")
+    position = PositionLoop(Kp=gains.Kp, speed_share=gains.speed_share)
+    return replace(with_speed_loop(plan, axis), position=position)
+
+
+def _missing(which: str) -> InputError:
+    return InputError(f"no gains of the {which} loop are in use", place="experiment",
+                      remedy="Take the designed gains first")  # fmt: skip

@@ -1,0 +1,244 @@
+"""What a recorded step of speed or load says about the speed loop.
+
+The repeats are averaged where the controller sampled; the same figures are read off the exact
+loop with the gains that the run had.
+"""
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.control.figures import StepFigures, step_figures
+from oarlock.control.margins import Margins
+from oarlock.control.speed import LoadFigures, SpeedLoop, load_figures
+from oarlock.control.speed_design import Turning, loop_in_use
+from oarlock.errors import InputError
+from oarlock.experiments.common.checks import voltage_limit
+from oarlock.machine import Axis
+from oarlock.quantities.display import signed
+from oarlock.quantities.kinds import RPM
+from oarlock.records import Check, Record
+from oarlock.records.settings import number
+
+Array = NDArray[np.float64]
+_LIMITED = 0.985  # of the current limit
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class SpeedResult:
+    """An averaged response of the speed, beside what the exact loop gives."""
+
+    t: Array  # s from where the controller first saw the step
+    speed: Array  # rad/s, deviation from before
+    current: Array  # A asked for, deviation from before
+    predicted: Array  # rad/s, at the same times
+    margins: Margins
+    start: float  # rad/s, before
+    limited: bool  # the current limit shaped it
+    checks: tuple[Check, ...]
+    numbers: Mapping[str, float]
+    step: StepFigures | None = None  # of a step of the speed asked for
+    load: LoadFigures | None = None  # of a step of load
+    step_predicted: StepFigures | None = None
+    load_predicted: LoadFigures | None = None
+
+    @property
+    def holds(self) -> bool:
+        """Whether measurement and prediction agree."""
+        return all(check.passed for check in self.checks)
+
+    @property
+    def figures(self) -> Mapping[str, float]:
+        """What the logbook shows and compares."""
+        return {
+            **self.numbers,
+            "speed_crossover": self.margins.crossover,
+            "phase_margin": self.margins.phase_margin,
+            "agrees": float(self.holds),
+        }
+
+    @property
+    def said(self) -> str:
+        """The first check that failed, or that there is none."""
+        failed = [check.sentence for check in self.checks if not check.passed]
+        return failed[0] if failed else "as predicted"
+
+    @property
+    def curve(self) -> Array:
+        """The averaged response."""
+        return self.speed
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Averaged:
+    """Repeats laid over one another, at the controller's own samples."""
+
+    t: Array
+    speed: Array  # rad/s
+    current: Array  # A
+    start: float  # rad/s
+    noise: float  # rad/s rms of the averaged speed
+    loop: SpeedLoop
+
+
+def _averaged(record: Record, axis: Axis) -> _Averaged:
+    """Return the mean of all repeats.
+
+    Raises
+    ------
+    InputError : rows that do not fit the settings, or no gains
+
+    """
+    s = record.settings
+    before, after = int(number(s, "rows_before")), int(number(s, "rows_after"))
+    every = int(number(s, "decimation"))
+    stride = max(int(number(s, "divider")) // max(every, 1), 1)
+    rows = before + after
+    repeats = record.rows // rows if rows > 0 else 0
+    if repeats < 1 or before < 2 or after < 8 * stride:
+        cause = f"{record.rows} rows, one step needs {rows}"
+        raise InputError(cause, place=record.experiment, remedy="The record is not complete")
+    keep = repeats * rows
+    speed = record["speed"][:keep].reshape(repeats, rows)
+    amperes = record["iq_ref"][:keep].reshape(repeats, rows)
+    first = before + _phase(speed, before, stride)
+    mean = speed.mean(axis=0)
+    start = float(mean[:before].mean())
+    at = np.arange(first, rows, stride)
+    calm = float(amperes[:, :before].mean())
+    return _Averaged(
+        t=np.arange(at.size, dtype=np.float64) * (stride * record.sample_time * every),
+        speed=mean[at] - start,
+        current=amperes.mean(axis=0)[at] - calm,
+        start=start,
+        noise=float(np.std(speed - mean)) / math.sqrt(repeats),
+        loop=loop_in_use(axis, turning=Turning(speed=start)),
+    )
+
+
+def _phase(speed: Array, before: int, stride: int) -> int:
+    """Return how many rows after the step the controller samples first.
+
+    The measured speed changes when it does, and holds in between.
+    """
+    changed = np.flatnonzero(np.any(np.diff(speed, axis=1) != 0.0, axis=0)) + 1
+    if stride == 1 or not changed.size:
+        return 0
+    return int(np.argmax(np.bincount((changed - before) % stride, minlength=stride)))
+
+
+def _smooth(y: Array, wide: int) -> Array:
+    """Return the mean over `wide` neighbours; at the ends over those that there are."""
+    kernel = np.ones(wide)
+    return np.convolve(y, kernel, "same") / np.convolve(np.ones(y.size), kernel, "same")
+
+
+def _limited(record: Record) -> bool:
+    """Return whether the current that was asked for stood at its limit."""
+    most = number(record.settings, "limit")
+    return bool(np.mean(np.abs(record["iq_ref"]) >= _LIMITED * most) > 2e-3)
+
+
+def _common(record: Record, axis: Axis, found: _Averaged, limited: bool) -> list[Check]:
+    most, asked = number(record.settings, "limit"), number(record.settings, "speed")
+    followed = abs(found.start - asked) <= 0.05 * abs(asked) + 4.0 * found.noise
+    return [
+        Check(
+            code="linear",
+            passed=not limited,
+            sentence=f"The current limit of {most:.3g} A shaped it: it says little about the gains"
+            if limited
+            else f"The current stayed below its limit of {most:.3g} A",
+        ),
+        voltage_limit(record, axis),
+        Check(
+            code="followed",
+            passed=followed,
+            sentence=f"It turned at {found.start / RPM:.0f} rpm before, "
+            f"{asked / RPM:.0f} were asked for",
+        ),
+    ]
+
+
+def read_speed_step(record: Record, axis: Axis) -> SpeedResult:
+    """Hold a recorded step of the speed asked for against the loop.
+
+    Parameters
+    ----------
+    axis : as it was then, with the gains and filters that the run had
+
+    Raises
+    ------
+    InputError : as `_averaged`, or no step
+
+    """
+    found, amplitude = _averaged(record, axis), number(record.settings, "amplitude")
+    if amplitude == 0.0:
+        raise InputError("a step of nothing", place=record.experiment)
+    model = found.loop.closed.step(found.t.size)
+    measured = step_figures(found.t, found.speed / amplitude)
+    expected = step_figures(found.t, model)
+    limited = _limited(record)
+    # Held against one another both are smoothed alike: noise alone makes a peak higher.
+    wide = max(round(0.25 * expected.rise / found.loop.plant.T), 1)
+    calm = [step_figures(found.t, _smooth(y, wide)) for y in (found.speed / amplitude, model)]
+    spread = 100.0 * 2.0 * found.noise / abs(amplitude) / math.sqrt(wide)
+    rise = calm[0].rise / calm[1].rise - 1.0
+    points = 100.0 * (calm[0].overshoot - calm[1].overshoot)
+    checks = [
+        *_common(record, axis, found, limited),
+        Check(code="rise", passed=abs(rise) <= 0.10,
+              sentence=f"Rise differs by {signed(100 * rise, 1)} % from the plan (10 % allowed)"),
+        Check(code="overshoot", passed=abs(points) <= 2.0 + spread,
+              sentence=f"Overshoot differs by {signed(points, 1)} points "
+                       f"({2.0 + spread:.2g} allowed)"),
+    ]  # fmt: skip
+    return SpeedResult(
+        t=found.t, speed=found.speed, current=found.current, predicted=amplitude * model,
+        margins=found.loop.margins, start=found.start, limited=limited, checks=tuple(checks),
+        numbers={"rise": measured.rise, "overshoot": measured.overshoot,
+                 "settling": measured.settling, "step": amplitude},
+        step=measured, step_predicted=expected,
+    )  # fmt: skip
+
+
+def read_load_step(record: Record, axis: Axis) -> SpeedResult:
+    """Hold a recorded step of load against the loop.
+
+    Parameters
+    ----------
+    axis : as it was then, with the gains and filters that the run had
+
+    Raises
+    ------
+    InputError : as `_averaged`
+
+    """
+    found, amperes = _averaged(record, axis), number(record.settings, "amperes")
+    way = -math.copysign(1.0, number(record.settings, "speed"))
+    model = way * amperes * found.loop.loaded.step(found.t.size)
+    measured, expected = load_figures(found.t, found.speed), load_figures(found.t, model)
+    limited = _limited(record)
+    wide = max(round(0.25 * expected.dip_at / found.loop.plant.T), 1)
+    dips = [load_figures(found.t, _smooth(y, wide)).dip for y in (found.speed, model)]
+    off = dips[0] / dips[1] - 1.0
+    allowed = 0.10 + 2.0 * found.noise / expected.dip / math.sqrt(wide)
+    area = measured.IAE / expected.IAE - 1.0
+    checks = [
+        *_common(record, axis, found, limited),
+        Check(code="dip", passed=abs(off) <= allowed,
+              sentence=f"The dip differs by {signed(100 * off, 1)} % from the plan "
+                       f"({100 * allowed:.0f} % allowed)"),
+        Check(code="area", passed=abs(area) <= 0.25 + 2.0 * allowed,
+              sentence=f"The area of the dip differs by {signed(100 * area, 0)} % from the plan"),
+    ]  # fmt: skip
+    return SpeedResult(
+        t=found.t, speed=found.speed, current=found.current, predicted=model,
+        margins=found.loop.margins, start=found.start, limited=limited, checks=tuple(checks),
+        numbers={"dip": measured.dip, "recovery": measured.recovery, "IAE": measured.IAE,
+                 "load": number(record.settings, "torque")},
+        load=measured, load_predicted=expected,
+    )  # fmt: skip

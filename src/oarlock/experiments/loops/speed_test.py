@@ -1,0 +1,204 @@
+"""The test signals of the speed loop: a step of the speed asked for, and a step of load.
+
+Both are played at a speed, where the shaft does not stick, with the loop's own gains and filters;
+the load is a torque that the drive adds behind the controller and its filters.
+"""
+
+import math
+from dataclasses import dataclass, replace
+from typing import ClassVar
+
+from oarlock.control.speed import SpeedLoop, largest_step
+from oarlock.control.speed_design import Turning, loop_in_use
+from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
+from oarlock.drive.steps import SpeedLoop as SpeedSettings
+from oarlock.errors import InputError
+from oarlock.experiments.common.experiment import plain_settings
+from oarlock.experiments.common.movement import Movement, abort_limits
+from oarlock.experiments.common.speed import ramp_time, rough_inertia
+from oarlock.experiments.loops.cascade import gains_for, with_speed_loop
+from oarlock.machine import Axis, SensorKind
+from oarlock.quantities.kinds import RPM
+from oarlock.records import Plain
+
+_ROWS = 14000
+_BEFORE = 0.012  # s, recorded ahead of each step
+_TORQUE = 0.3  # of rated, on the way to the speed
+_REPEATS = 10
+
+
+def current_limit(axis: Axis) -> float:
+    """Return the most (A) that the speed controller may ask for in a test."""
+    return 0.8 * min(axis.machine.peak_current.value, 0.9 * axis.inverter.current_full_scale.value)
+
+
+def usual_speed(axis: Axis) -> float:
+    """Return a speed (rad/s) to test at: away from standstill, and from the top."""
+    share = 0.3 if axis.sensor.kind is SensorKind.HALL else 0.1
+    return share * axis.machine.max_speed.value
+
+
+def usual_step(axis: Axis, speed: float) -> float:
+    """Return a step (rad/s) that stays linear and does not turn the shaft round.
+
+    Raises
+    ------
+    InputError : no gains, or no inertia
+
+    """
+    room = largest_step(loop_in_use(axis, turning=Turning(speed=speed)), current_limit(axis))
+    return min(0.5 * room, 0.4 * abs(speed))
+
+
+def usual_load(axis: Axis) -> float:
+    """Return a step of load, N·m."""
+    return 0.4 * axis.machine.torque_constant * axis.machine.rated_current.value
+
+
+def span_of(loop: SpeedLoop) -> float:
+    """Return how long (s) a response is looked at: until the loop is through with it."""
+    slow = max(loop.gains.Kp / loop.gains.Ki if loop.gains.Ki > 0.0 else 0.0,
+               1.0 / loop.margins.crossover)  # fmt: skip
+    return min(max(7.0 * slow, 24.0 / loop.margins.crossover, 0.04), 1.5)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Timing:
+    """Durations in whole samples of the speed loop."""
+
+    settle: float  # s
+    before: float
+    after: float
+    decimation: int
+
+
+def _timing(axis: Axis, speed: float, repeats: int) -> _Timing:
+    loop = loop_in_use(axis, turning=Turning(speed=speed))
+    T, divider = loop.plant.T, axis.inverter.divider
+    after = math.ceil(span_of(loop) / T) * T
+    before = math.ceil(_BEFORE / T) * T
+    samples = repeats * (before + after) / axis.inverter.Ts
+    fitting = [d for d in range(1, divider + 1) if divider % d == 0 and samples / d <= _ROWS]
+    return _Timing(settle=after, before=before, after=after,
+                   decimation=fitting[0] if fitting else divider)  # fmt: skip
+
+
+def _plan(name: str, axis: Axis, speed: float, repeats: int, wave: Wave, top: float) -> Plan:
+    """Return the way to the speed, the repeats of the wave there, and the way back."""
+    if not 1 <= repeats <= 40:
+        raise InputError(f"cannot repeat it {repeats} times", place=name)
+    timing, limit = _timing(axis, speed, repeats), current_limit(axis)
+    steep = _TORQUE * axis.machine.torque_constant * axis.machine.rated_current.value
+    steep /= rough_inertia(axis)
+    rise = 1.3 * ramp_time(axis, speed, _TORQUE) + 0.1
+    way = Step(duration=rise, frame=Frame.SPEED, release=True, speed=speed, acceleration=steep,
+               record=False)  # fmt: skip
+    at = replace(way, duration=timing.settle, acceleration=0.0)
+    once = (
+        at,
+        replace(at, duration=timing.before, record=True),
+        replace(at, duration=timing.after, record=True, wave=wave),
+    )
+    back = replace(way, speed=0.0)
+    steps = (way, *(once * repeats), at, back)
+    seconds = sum(step.duration for step in steps)
+    turns = abs(speed) * seconds / math.tau
+    plan = Plan(
+        name=name,
+        steps=steps,
+        channels=("t", "speed_ref", "speed", "iq_ref", "iq", "vd", "vq", "theta_m"),
+        decimation=timing.decimation,
+        limits=abort_limits(axis, current=limit, turns=1.2 * turns + 1.0,
+                            speed=1.6 * top + 10.0, seconds=seconds),
+        gains=gains_for(axis),
+        speed=SpeedSettings(limit=limit),
+    )  # fmt: skip
+    return with_speed_loop(plan, axis)
+
+
+def _movement(plan: Plan, top: float, axis: Axis) -> Movement:
+    turns = sum(abs(step.speed) * step.duration for step in plan.steps) / math.tau
+    return Movement(what=f"turns {turns:.0f} turns one way", speed=top,
+                    current=current_limit(axis), seconds=plan.duration)  # fmt: skip
+
+
+def _settings(axis: Axis, speed: float, repeats: int) -> dict[str, Plain]:
+    timing, divider = _timing(axis, speed, repeats), axis.inverter.divider
+    row = timing.decimation * axis.inverter.Ts
+    return {
+        "rows_before": round(timing.before / row), "rows_after": round(timing.after / row),
+        "decimation": timing.decimation, "divider": divider, "limit": current_limit(axis),
+    }  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SpeedStep:
+    """A step of the speed asked for, repeated and averaged."""
+
+    name: ClassVar[str] = "speed step"
+    speed: float  # rad/s, before
+    amplitude: float  # rad/s
+    repeats: int = _REPEATS
+
+    def plan(self, axis: Axis) -> Plan:
+        """Return the steps, limits and gains for this axis.
+
+        Raises
+        ------
+        InputError : no gains in use, no inertia, or settings without sense
+
+        """
+        wave = Wave(shape=Shape.STEP, target=Target.SPEED, amplitude=self.amplitude)
+        return _plan(self.name, axis, self.speed, self.repeats, wave, self._top)
+
+    @property
+    def _top(self) -> float:
+        return max(abs(self.speed), abs(self.speed + self.amplitude))
+
+    def title(self, axis: Axis) -> str:
+        """Return what is asked, for the logbook."""
+        return f"speed step {self.speed / RPM:.0f} to {(self.speed + self.amplitude) / RPM:.0f} rpm"
+
+    def movement(self, axis: Axis) -> Movement:
+        """Return what will move."""
+        return _movement(self.plan(axis), 1.3 * self._top, axis)
+
+    def settings(self, axis: Axis) -> dict[str, Plain]:
+        """Return what the reading must know, as plain values."""
+        return {**plain_settings(self), **_settings(axis, self.speed, self.repeats)}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LoadStep:
+    """A step of load at a speed, repeated and averaged."""
+
+    name: ClassVar[str] = "load step"
+    speed: float  # rad/s
+    torque: float  # N·m, against the motion
+    repeats: int = _REPEATS
+
+    def plan(self, axis: Axis) -> Plan:
+        """Return the steps, limits and gains for this axis.
+
+        Raises
+        ------
+        InputError : no gains in use, no inertia, or settings without sense
+
+        """
+        against = -math.copysign(self.torque, self.speed)
+        wave = Wave(shape=Shape.STEP, target=Target.LOAD, amplitude=against)
+        return _plan(self.name, axis, self.speed, self.repeats, wave, abs(self.speed))
+
+    def title(self, axis: Axis) -> str:
+        """Return what is asked, for the logbook."""
+        return f"load step {self.torque:.3g} N·m at {self.speed / RPM:.0f} rpm"
+
+    def movement(self, axis: Axis) -> Movement:
+        """Return what will move."""
+        return _movement(self.plan(axis), 1.3 * abs(self.speed), axis)
+
+    def settings(self, axis: Axis) -> dict[str, Plain]:
+        """Return what the reading must know, as plain values."""
+        amperes = self.torque / axis.machine.torque_constant
+        return {**plain_settings(self), **_settings(axis, self.speed, self.repeats),
+                "amperes": amperes}  # fmt: skip

@@ -1,0 +1,165 @@
+"""Gains of the speed loop: what was asked is what comes out, and what cannot be is refused."""
+
+import math
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from numpy.typing import NDArray
+
+from oarlock.control.filters import section
+from oarlock.control.margins import margins
+from oarlock.control.shaft import Shaft
+from oarlock.control.speed import (
+    AIMS,
+    SpeedLoop,
+    crossing,
+    is_stable_on,
+    keeps,
+    lag_of,
+    largest_step,
+    load_figures,
+    reach,
+    solved,
+    stiffest,
+    symmetrical,
+    tracking_bandwidth,
+    with_bandwidth,
+    with_dip,
+)
+from oarlock.control.speed_plant import Measuring, SpeedPlant
+from oarlock.errors import InputError
+from tests.control.test_speed_plant import CURRENT, NOTCH, TS, TWISTING
+
+Array = NDArray[np.float64]
+
+RIGID = Shaft(motor=6.9e-3, viscous=1.5e-3)
+
+
+def _plant(shaft: Shaft = RIGID, *, notch: bool = False, slope: int = 0) -> SpeedPlant:
+    return SpeedPlant(
+        shaft=shaft, current=CURRENT, torque_constant=0.96, back_emf=0.64,
+        measuring=Measuring(divider=10, slope=slope),
+        torque_filters=(section(NOTCH, TS),) if notch else (),
+    )  # fmt: skip
+
+
+@given(hertz=st.floats(2.0, 120.0), degrees=st.floats(30.0, 60.0))
+def test_gains_cross_where_asked_with_the_margin_asked(hertz: float, degrees: float) -> None:
+    plant = _plant()
+    gains = solved(plant, math.tau * hertz, math.radians(degrees))
+    if gains is None:
+        assert reach(plant, math.radians(degrees)) < math.tau * hertz * 1.02
+        return
+    found = margins(SpeedLoop(plant, gains).opened)
+    assert found.crossover == pytest.approx(math.tau * hertz, rel=1e-6)
+    assert math.degrees(found.phase_margin) == pytest.approx(degrees, abs=1e-5)
+
+
+@pytest.mark.parametrize("notch", [False, True])
+@pytest.mark.parametrize("aim", list(AIMS))
+def test_the_stiffest_loop_keeps_its_aim_and_none_near_it_is_stiffer(aim: str, notch: bool) -> None:
+    plant, wanted = _plant(TWISTING, notch=notch), AIMS[aim]
+    found = stiffest(plant, wanted)
+    assert found is not None
+    assert keeps(found.margins, wanted)
+    for crossover in np.geomspace(0.7, 1.4, 15) * found.margins.crossover:
+        for margin in np.linspace(wanted.margin, wanted.margin + 0.5, 6):
+            gains = solved(plant, float(crossover), float(margin))
+            if gains is not None and keeps(SpeedLoop(plant, gains).margins, wanted):
+                assert gains.Ki <= 1.03 * found.gains.Ki
+
+
+def test_the_area_of_a_load_step_is_the_load_over_the_integral_gain() -> None:
+    loop = stiffest(_plant(), AIMS["calm"])
+    assert loop is not None
+    t = np.arange(6000) * loop.plant.T
+    answer = loop.loaded.step(t.size)
+    assert float(np.sum(answer)) * loop.plant.T == pytest.approx(1.0 / loop.gains.Ki, rel=1e-3)
+    figures = load_figures(t, -answer)
+    assert pytest.approx(1.0 / loop.gains.Ki, rel=0.05) == figures.IAE
+    assert figures.dip == pytest.approx(float(np.max(answer)))
+    assert 0.0 < figures.dip_at < figures.recovery < 1.0
+
+
+def test_a_resonance_in_the_way_is_named_with_its_remedy() -> None:
+    with pytest.raises(InputError, match="212 Hz swings up: put a notch there"):
+        crossing(_plant(TWISTING), math.tau * 60.0, math.radians(50.0))
+    assert crossing(_plant(TWISTING, notch=True), math.tau * 40.0, math.radians(50.0)).is_stable
+
+
+def test_what_the_delays_forbid_is_refused_with_what_can_be() -> None:
+    with pytest.raises(InputError, match=r"Ask for at most \d+ Hz") as refused:
+        crossing(_plant(), math.tau * 400.0, math.radians(55.0))
+    most = float(refused.value.remedy.split()[4])
+    assert crossing(_plant(), math.tau * 0.98 * most, math.radians(55.0)).is_stable
+
+
+def test_bandwidth_and_dip_are_met() -> None:
+    plant = _plant()
+    loop = with_bandwidth(plant, math.tau * 80.0, math.radians(50.0))
+    assert tracking_bandwidth(loop) == pytest.approx(math.tau * 80.0, rel=1e-3)
+    loop = with_dip(plant, 3.0, 7.0, math.radians(50.0))
+    assert 7.0 * np.max(np.abs(loop.loaded.step(1200))) == pytest.approx(3.0, rel=1e-3)
+    with pytest.raises(InputError, match="no crossover holds"):
+        with_dip(plant, 1e-3, 7.0, math.radians(50.0))
+
+
+@pytest.mark.parametrize(("factor", "degrees"), [(2.41, 45.0), (3.73, 60.0)])
+def test_the_symmetrical_optimum_gives_its_margin_within_the_rule(
+    factor: float, degrees: float
+) -> None:
+    loop = symmetrical(_plant(replace(RIGID, viscous=0.0)), factor)
+    assert math.degrees(loop.margins.phase_margin) == pytest.approx(degrees, abs=1.6)
+    assert lag_of(loop.plant, loop.margins.crossover) == pytest.approx(0.83e-3, rel=0.02)
+
+
+def test_a_notch_that_is_off_is_found_out_by_the_poles() -> None:
+    plant = _plant(TWISTING, notch=True)
+    loop = stiffest(plant, AIMS["keen"])
+    assert loop is not None
+    others = [_plant(TWISTING.moved(ratio), notch=True) for ratio in (0.7, 1.0, 1.4)]
+    assert is_stable_on(loop.gains, others[1:2])
+    robust = stiffest(plant, AIMS["keen"], others)
+    assert robust is not None
+    assert is_stable_on(robust.gains, others)
+    assert robust.gains.Ki <= loop.gains.Ki
+
+
+def _closed_over(loop: SpeedLoop, error: Array) -> Array:
+    """Return the current asked for where the measured speed is wrong by `error`, step by step."""
+    a, b, c = loop.plant.matrices
+    x, total, asked = np.zeros(c.size), 0.0, np.zeros(error.size)
+    for k in range(error.size):
+        seen = float(c @ x) + error[k]
+        total -= loop.gains.Ki * loop.plant.T * seen
+        asked[k] = total - loop.gains.Kp * seen
+        x = a @ x + b[:, 0] * asked[k]
+    return asked
+
+
+@pytest.mark.parametrize("slope", [0, 20])
+def test_the_ripple_of_one_count_is_that_of_many_random_errors(slope: int) -> None:
+    plant = _plant(slope=slope)
+    loop = stiffest(plant, AIMS["even"])
+    assert loop is not None
+    count, rng = math.tau / 16384, np.random.default_rng(1)
+    samples, N = 20000, plant.measuring.divider
+    angle = rng.uniform(-0.5, 0.5, samples * N) * count
+    if slope:
+        at = np.arange(slope) - 0.5 * (slope - 1)
+        weights = 12.0 * at / (slope * (slope**2 - 1.0) * TS)
+        seen = np.convolve(angle, weights[::-1])[slope - 1 : samples * N : N]
+    else:
+        seen = (angle[N::N] - angle[:-N:N]) / (N * TS)
+    asked = _closed_over(loop, seen)
+    assert float(np.std(asked[2000:])) == pytest.approx(loop.ripple(count), rel=0.05)
+
+
+def test_a_step_within_the_largest_keeps_the_current_below_its_limit() -> None:
+    loop = stiffest(_plant(), AIMS["even"])
+    assert loop is not None
+    step = largest_step(loop, 12.0)
+    assert float(np.max(np.abs(step * loop.effort.step(400)))) == pytest.approx(12.0)
