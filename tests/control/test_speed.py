@@ -12,20 +12,17 @@ from numpy.typing import NDArray
 from oarlock.control.filters import section
 from oarlock.control.margins import margins
 from oarlock.control.shaft import Shaft
-from oarlock.control.speed import (
+from oarlock.control.speed import SpeedLoop, largest_step, load_figures, tracking_bandwidth
+from oarlock.control.speed_gains import (
     AIMS,
-    SpeedLoop,
     crossing,
     is_stable_on,
     keeps,
     lag_of,
-    largest_step,
-    load_figures,
     reach,
     solved,
     stiffest,
     symmetrical,
-    tracking_bandwidth,
     with_bandwidth,
     with_dip,
 )
@@ -75,7 +72,7 @@ def test_the_stiffest_loop_keeps_its_aim_and_none_near_it_is_stiffer(aim: str, n
 def test_the_area_of_a_load_step_is_the_load_over_the_integral_gain() -> None:
     loop = stiffest(_plant(), AIMS["calm"])
     assert loop is not None
-    t = np.arange(6000) * loop.plant.T
+    t = np.arange(6000, dtype=np.float64) * loop.plant.T
     answer = loop.loaded.step(t.size)
     assert float(np.sum(answer)) * loop.plant.T == pytest.approx(1.0 / loop.gains.Ki, rel=1e-3)
     figures = load_figures(t, -answer)

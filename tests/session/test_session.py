@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 
 from oarlock.control.current import design_current
+from oarlock.control.designs import follows, retuned
 from oarlock.errors import InputError
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.experiments.identify.experiments import experiment_for
@@ -180,7 +181,7 @@ def test_gains_follow_the_machine_while_they_follow_the_target(session: Session)
     session.edit("take", session.with_target(session.axis.target))
     first = session.axis.gains
     assert first is not None
-    assert session.gains_follow
+    assert follows(session.axis, "current")
     session.enter("machine.Lq", "17.0 mH l-l")
     second = session.axis.gains
     assert second is not None
@@ -194,10 +195,10 @@ def test_gains_taken_from_a_run_stay_when_the_machine_changes(verified: Session)
     verified.take_back(run)
     assert verified.axis.gains is not None
     assert verified.axis.gains.Kp_q == run.gains["current.Kp_q"]
-    assert verified.gains_follow  # the same target on the same machine
+    assert follows(verified.axis, "current")  # the same target on the same machine
     slow = CurrentTarget(kind=TargetKind.CROSSOVER, value=math.tau * 400)
     verified.edit("old gains", verified.axis.with_target(slow))
-    assert not verified.gains_follow
+    assert not follows(verified.axis, "current")
     verified.enter("machine.Ld", "17 mH l-l")
     assert verified.axis.gains.Kp_q == run.gains["current.Kp_q"]
 
@@ -215,7 +216,7 @@ def test_an_impossible_target_keeps_the_old_gains(session: Session) -> None:
     axis = session.axis.with_parameter(
         "inverter.control_frequency", replace(slow, printed=replace(slow.printed, value=4000.0))
     )
-    assert session.retuned(axis).gains == before
+    assert retuned(session.axis, axis).gains == before
 
 
 # Findings

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 from oarlock.control.current import loops_with
 from oarlock.control.filters import section
 from oarlock.control.shaft import Shaft, shaft_of
-from oarlock.control.speed import (
-    SpeedLoop,
+from oarlock.control.speed import SpeedLoop
+from oarlock.control.speed_gains import (
     Wanted,
     crossing,
     stiffest,

@@ -8,10 +8,10 @@ import numpy as np
 from oarlock.drive.contract.trips import LIMITS
 from oarlock.errors import InputError
 from oarlock.experiments.identify.kinds import record_kind
-from oarlock.experiments.registry import KINDS, kind_of
+from oarlock.experiments.registry import KINDS, kind_of, loops_of
 from oarlock.machine import Axis, CurrentGains
 from oarlock.machine.current_loop import CURRENT
-from oarlock.records import Check, Finding, Reading, Record
+from oarlock.records import Check, Finding, Reading, Record, Run
 
 _RAN_AWAY = "Wrong direction, pole pairs or phase order? Prove the zero in Sensing"
 
@@ -65,6 +65,14 @@ def sparkline(reading: Reading | None) -> tuple[float, ...]:
     values = reading.curve
     pick = np.linspace(0, values.size - 1, min(values.size, 40)).astype(int)
     return tuple(round(float(v), 5) for v in values[pick])
+
+
+def runs_like(run: Run, axis: Axis) -> bool:
+    """Return whether a run was played with the gains and filters that are in use now."""
+    loops = axis.loops.only(loops_of(run.kind))
+    prefixes = tuple(f"{key}." for key in loops_of(run.kind))
+    mine = {name: value for name, value in run.gains.items() if name.startswith(prefixes)}
+    return bool(mine) and mine == loops.numbers()
 
 
 def gains_of(gains: Mapping[str, float]) -> CurrentGains | None:

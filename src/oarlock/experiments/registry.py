@@ -13,6 +13,18 @@ def kind_of(key: str) -> Kind | None:
     return next((kind for kind in KINDS if kind.key == key), None)
 
 
+def tested_by(key: str) -> str:
+    """Return the loop that runs of this kind verify, or nothing."""
+    kind = kind_of(key)
+    return kind.loops[-1] if kind is not None and kind.tests_loop else ""
+
+
+def loops_of(key: str) -> tuple[str, ...]:
+    """Return the loops whose gains runs of this kind are played with."""
+    kind = kind_of(key)
+    return kind.loops if kind is not None else ()
+
+
 def gives_nothing(key: str) -> bool:
     """Return whether runs of this kind prove, and give nothing to adopt or only a stand-in."""
     kind = kind_of(key)

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, fields, replace
 from oarlock.machine.current_loop import DEFAULT as DEFAULT_TARGET
 from oarlock.machine.current_loop import KEY as CURRENT_KEY
 from oarlock.machine.current_loop import CurrentGains, CurrentTarget
-from oarlock.machine.loop import Loops
+from oarlock.machine.loop import Gains, Loops
 from oarlock.machine.parameter import Parameter
 from oarlock.machine.sensor import Sensor
 from oarlock.quantities import Estimate, Origin
@@ -151,6 +151,10 @@ class Axis:
     def with_gains(self, gains: CurrentGains | None) -> "Axis":
         """Return this axis with other gains of its current loop."""
         return replace(self, loops=self.loops.with_gains(CURRENT_KEY, gains))
+
+    def with_loop_gains(self, key: str, gains: Gains | None) -> "Axis":
+        """Return this axis with other gains of one of its loops."""
+        return replace(self, loops=self.loops.with_gains(key, gains))
 
     def parameter(self, path: str) -> Parameter:
         """Return the parameter at `path`, such as `machine.R`."""

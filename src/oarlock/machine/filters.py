@@ -25,6 +25,10 @@ class Filter:
     depth: float = 0.1  # of a notch: gain at its middle, ratio
     ratio: float = 1.0  # of a lead (above 1) or lag (below): upper over lower corner
 
+    def numbers(self) -> dict[str, float]:
+        """Return the numbers that its kind uses, by name."""
+        return {name: float(getattr(self, name)) for name in ("frequency", *NUMBERS[self.kind])}
+
 
 # What each kind takes besides its frequency, and between which numbers.
 NUMBERS: dict[FilterKind, dict[str, tuple[float, float]]] = {

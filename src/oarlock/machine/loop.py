@@ -4,7 +4,7 @@ A loop's own file says which figures and gains it has (`LoopSpec`); `loops.py` l
 file, project, runs, logbook and handover walk that list and name no loop themselves.
 """
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Protocol
 
@@ -114,10 +114,17 @@ class Loops:
         return self.having(key, replace(self[key], target=target))
 
     def numbers(self) -> dict[str, float]:
-        """Return all gains as plain numbers, by keys such as `current.Kp_q`."""
-        return {
-            f"{key}.{item.key}": item.value
-            for key, loop in self.held
-            if loop.gains is not None
-            for item in loop.gains.listed()
-        }
+        """Return all gains and filters as plain numbers, by keys such as `current.Kp_q`."""
+        found: dict[str, float] = {}
+        for key, loop in self.held:
+            if loop.gains is not None:
+                found |= {f"{key}.{item.key}": item.value for item in loop.gains.listed()}
+            for n, one in enumerate(loop.filters, 1):
+                found |= {f"{key}.{one.path}_{n}_{one.kind}.{name}": value
+                          for name, value in one.numbers().items()}  # fmt: skip
+        return found
+
+    def only(self, keys: Iterable[str]) -> "Loops":
+        """Return some of them alone."""
+        wanted = set(keys)
+        return Loops(tuple((key, loop) for key, loop in self.held if key in wanted))

@@ -18,12 +18,11 @@ from oarlock.experiments.common.repeat import Another, another, largest_try
 from oarlock.experiments.identify.kinds import record_kind
 from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.reading import read, remark, sparkline
-from oarlock.experiments.registry import tells_early
+from oarlock.experiments.registry import loops_of, tells_early
 from oarlock.experiments.sensing.kinds import snapshot
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import format_axis
 from oarlock.machine.current_loop import KEY as CURRENT_KEY
-from oarlock.machine.loop import Loops
 from oarlock.records import Finding, Reading, Record, Run
 
 _ATTEMPTS = 3
@@ -110,7 +109,7 @@ def _perform_once(
             **target_settings(kind, axis),
             **said_beforehand(experiment, axis),
         },
-        gains=Loops().with_gains(CURRENT_KEY, plan.gains).numbers(),
+        gains=axis.loops.with_gains(CURRENT_KEY, plan.gains).only(loops_of(kind)).numbers(),
         figures=reading.figures if reading else {},
         remark=remark(reading, record),
         sparkline=sparkline(reading),

@@ -1,13 +1,16 @@
 """Which kept records the screens need read, and reading them again."""
 
 from oarlock.experiments.loops.current_step import CurrentStep
-from oarlock.experiments.reading import gains_of, read
+from oarlock.experiments.reading import gains_of, read, runs_like
+from oarlock.experiments.registry import KINDS
 from oarlock.experiments.sensing.kinds import SENSING_KEYS
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import parse_axis
 from oarlock.records import Reading, Record, Run
 from oarlock.records.quantity import KEYS
 from oarlock.views.snapshot import Snapshot
+
+OUTER = [kind.key for kind in KINDS if kind.tests_loop and len(kind.loops) > 1]
 
 
 def wanted(now: Snapshot) -> list[Run]:
@@ -20,8 +23,12 @@ def wanted(now: Snapshot) -> list[Run]:
     needed += [r for r in steps if r.pinned]
     for name in ("d", "q"):  # what the rail and the proof rest on, however old
         proof = [r for r in steps if r.settings.get("axis_name") == name
-                 and gains_of(r.gains) == now.axis.gains]  # fmt: skip
+                 and runs_like(r, now.axis)]  # fmt: skip
         needed += proof[-1:]
+    for kind in OUTER:
+        tests = [r for r in now.runs if r.kind == kind and r.ended == "done"]
+        needed += [*tests[-2:], *(r for r in tests if r.pinned)]
+        needed += [r for r in tests if runs_like(r, now.axis)][-1:]
     return list({r.id: r for r in needed if r.id not in now.readings}.values())
 
 

@@ -13,13 +13,14 @@ from typing import Any
 from psygnal import Signal
 
 from oarlock.control.current import design_current
+from oarlock.control.designs import retuned
 from oarlock.errors import InputError
 from oarlock.experiments.reading import gains_of
-from oarlock.experiments.registry import gives_nothing
+from oarlock.experiments.registry import gives_nothing, tested_by
 from oarlock.machine import Axis, CurrentTarget, TargetKind
 from oarlock.machine.axis_file import format_axis, parse_axis
+from oarlock.machine.current_loop import KEY as CURRENT_KEY
 from oarlock.machine.doubts import doubt
-from oarlock.machine.loop import alike
 from oarlock.records import Finding, Plain, Reading, Record, Run
 from oarlock.records.quantity import KEYS
 from oarlock.session.entries import entered
@@ -193,7 +194,7 @@ class Session:
 
         """
         label, axis = entered(self._axis, path, text)
-        self.edit(label, self.retuned(axis))
+        self.edit(label, retuned(self._axis, axis))
 
     def doubt(self, path: str, text: str) -> str:
         """Return why an entry is hardly meant, to be asked about before it is used.
@@ -205,31 +206,6 @@ class Session:
         """
         return doubt(entered(self._axis, path, text)[1], path)
 
-    def retuned(self, axis: Axis) -> Axis:
-        """Return `axis` with gains that follow its target, where they followed it before.
-
-        Gains taken from a run stay as they are; where the target became impossible, the old
-        gains stay and show as stale.
-        """
-        if axis.gains is None or not self.gains_follow:
-            return axis  # what nobody took is not taken by itself
-        try:
-            return axis.with_gains(design_current(axis).gains)
-        except InputError:
-            return axis
-
-    @property
-    def gains_follow(self) -> bool:
-        """Whether the gains in use are those that the target asks for."""
-        gains = self._axis.gains
-        if gains is None:
-            return True
-        try:
-            wanted = design_current(self._axis).gains
-        except InputError:
-            return False
-        return alike(gains, wanted)
-
     def with_target(self, target: CurrentTarget) -> Axis:
         """Return the axis designed for another target.
 
@@ -239,7 +215,7 @@ class Session:
 
         """
         axis = self._axis.with_target(target)
-        return axis.with_gains(design_current(axis).gains)
+        return retuned(self._axis, axis.with_gains(design_current(axis).gains))
 
     def adopt(self, finding: Finding, run: Run) -> None:
         """Use what a finding estimates, from now on."""
@@ -247,7 +223,8 @@ class Session:
         for path, estimate in finding.estimates.items():
             told = replace(estimate, source=f"run {run.id}, {run.started[11:16]}")
             axis = axis.adopting(path, told)
-        self.edit(f"Adopt {finding.quantity.replace('_', ' ')}", self.retuned(axis))
+        what = f"Adopt {finding.quantity.replace('_', ' ')}"
+        self.edit(what, retuned(self._axis, axis))
         self._mark_used()
 
     def _mark_used(self) -> None:
@@ -268,9 +245,15 @@ class Session:
         InputError : the run has none
 
         """
-        gains = gains_of(run.gains)
-        if gains is None:
-            raise InputError("this run has no gains of the loop", place=run.title)
+        key, gains = tested_by(run.kind), gains_of(run.gains)
+        made_on = run.settings.get("made_on")
+        if key and key != CURRENT_KEY and isinstance(made_on, str):
+            then = parse_axis(made_on, place=f"run {run.id}").loops[key]
+            axis = replace(self._axis, loops=self._axis.loops.having(key, then))
+            self.edit(f"Use the gains of {run.started[11:16]}", axis)
+            return
+        if gains is None or key != CURRENT_KEY:
+            raise InputError("this run has no gains of a loop", place=run.title)
         axis = self._axis.with_gains(gains)
         target = run.settings.get("target")
         if isinstance(target, dict):

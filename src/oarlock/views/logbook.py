@@ -1,12 +1,14 @@
 """The logbook's rows as text."""
 
 import math
+from collections.abc import Mapping
 
-from oarlock.experiments.reading import gains_of
-from oarlock.experiments.registry import gives_nothing
+from oarlock.experiments.reading import runs_like
+from oarlock.experiments.registry import gives_nothing, tested_by
 from oarlock.machine import Axis
 from oarlock.machine.current_loop import KEY as CURRENT_KEY
-from oarlock.quantities.display import sentence, whole_degrees, with_std
+from oarlock.quantities.display import digits, sentence, whole_degrees, with_std
+from oarlock.quantities.kinds import RPM
 from oarlock.records import Run
 from oarlock.records.quantity import QUANTITIES
 
@@ -45,6 +47,9 @@ def gave(run: Run) -> str:
             return f"**{word}**"
     if any(name.startswith("sensor.hall") for name in run.figures):
         return "**hall table**"
+    if "speed_crossover" in run.figures and "speed.Kp" in run.gains:
+        hertz = run.figures["speed_crossover"] / math.tau
+        return f"**K~p~** {digits(run.gains['speed.Kp'], 3)}, {digits(hertz, 3)} Hz"
     hertz = run.figures.get("crossover", 0.0) / math.tau
     key = f"{CURRENT_KEY}.Kp_{run.settings.get('axis_name', 'q')}"
     if key in run.gains and "rise" in run.figures:
@@ -62,7 +67,7 @@ def cells(run: Run, axis: Axis, *, written: bool = True) -> tuple[str, ...]:
         "",
         gave(run),
         sentence(f["rise"], "s") if "rise" in f else "–",
-        f"{100 * f['overshoot']:.1f} %" if "overshoot" in f else "–",
+        _peak(f),
         f"{whole_degrees(math.degrees(f['phase_margin']))}°" if "phase_margin" in f else "–",
         run.note or run.remark,
         "",
@@ -71,12 +76,19 @@ def cells(run: Run, axis: Axis, *, written: bool = True) -> tuple[str, ...]:
     )
 
 
+def _peak(f: Mapping[str, float]) -> str:
+    """Return the overshoot, or how far a load pulled the speed down."""
+    if "dip" in f:
+        return f"dip {digits(f['dip'] / RPM, 2)} rpm"
+    return f"{100 * f['overshoot']:.1f} %" if "overshoot" in f else "–"
+
+
 def action(run: Run, axis: Axis) -> str:
     """Return what can be done with a run, or how it stands."""
     if run.ended != "done":
         return "ended early"
-    if "rise" in run.figures:
-        return "in use" if gains_of(run.gains) == axis.gains else "use these gains"
+    if tested_by(run.kind):
+        return "in use" if runs_like(run, axis) else "use these gains"
     if gives_nothing(run.kind):
         return "holds" if run.used else "does not hold"
     return "adopted" if run.used else "not adopted"

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 
 from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.loops.step_response import StepResult
-from oarlock.experiments.reading import gains_of
+from oarlock.experiments.reading import runs_like
 from oarlock.experiments.registry import tells_early
 from oarlock.machine import Axis
 from oarlock.records import Finding, Reading, Run
@@ -55,6 +55,14 @@ class Snapshot:
             if run.kind != CurrentStep.name or run.settings.get("axis_name") != axis_name:
                 continue
             step = self.step_of(run)
-            if step and gains_of(run.gains) == self.axis.gains:
+            if step and runs_like(run, self.axis):
                 return run, step
+        return None
+
+    def tested(self, kind: str) -> tuple[Run, Reading] | None:
+        """Return the newest run of a kind that was played with what is in use, and its reading."""
+        for run in reversed(self.runs):
+            reading = self.readings.get(run.id) if run.kind == kind else None
+            if reading is not None and run.ended == "done" and runs_like(run, self.axis):
+                return run, reading
         return None

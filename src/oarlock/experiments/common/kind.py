@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from importlib import import_module
 
 from oarlock.machine import Axis
+from oarlock.machine.current_loop import KEY as CURRENT_KEY
 from oarlock.records import Reading, Record
 
 
@@ -17,6 +18,8 @@ class Kind:
     turns: bool = False  # it turns the shaft with its loop closed on the sensor's angle
     proves: bool = False  # it gives nothing to adopt, or only a stand-in
     tells_early: bool = False  # what tripped on its way may still say why
+    loops: tuple[str, ...] = (CURRENT_KEY,)  # it runs with the gains of these, the outermost last
+    tests_loop: bool = False  # it verifies the outermost of them
 
 
 def later(place: str) -> Callable[[Record, Axis], Reading]:

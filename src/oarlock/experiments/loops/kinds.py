@@ -6,8 +6,10 @@ from oarlock.experiments.common.kind import Kind, later
 from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.loops.step_response import StepResult, axis_of, read_step
 from oarlock.machine import Axis
+from oarlock.machine.loops import LOOPS as LOOP_SPECS
 from oarlock.records import Record
 
+_CASCADE = tuple(spec.key for spec in LOOP_SPECS)
 _SPEED = "oarlock.experiments.loops.speed_response"
 
 
@@ -27,7 +29,19 @@ def read_current_step(record: Record, axis: Axis) -> StepResult:
 
 
 LOOPS = (
-    Kind(key=CurrentStep.name, read=read_current_step),
-    Kind(key="speed step", read=later(f"{_SPEED}:read_speed_step"), turns=True),
-    Kind(key="load step", read=later(f"{_SPEED}:read_load_step"), turns=True),
+    Kind(key=CurrentStep.name, read=read_current_step, tests_loop=True),
+    Kind(
+        key="speed step",
+        read=later(f"{_SPEED}:read_speed_step"),
+        turns=True,
+        loops=_CASCADE[:2],
+        tests_loop=True,
+    ),
+    Kind(
+        key="load step",
+        read=later(f"{_SPEED}:read_load_step"),
+        turns=True,
+        loops=_CASCADE[:2],
+        tests_loop=True,
+    ),
 )
