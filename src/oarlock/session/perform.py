@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from oarlock.cancel import Cancel
+from oarlock.control.shaft import rests_on
 from oarlock.drive.dry_run import problems
 from oarlock.drive.link import Link, Progress
 from oarlock.drive.runner import play
@@ -170,4 +171,5 @@ def said_beforehand(experiment: Experiment, axis: Axis) -> dict[str, str]:
 def plant_settings(axis: Axis) -> dict[str, float]:
     """Return the plant that predictions of this run rest on."""
     m = axis.machine
-    return {"R": m.R.value, "Ld": m.Ld.value, "Lq": m.Lq.value, "Ts": axis.inverter.Ts}
+    wound = {"R": m.R.value, "Ld": m.Ld.value, "Lq": m.Lq.value, "Ts": axis.inverter.Ts}
+    return wound | rests_on(axis)

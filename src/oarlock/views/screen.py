@@ -34,6 +34,16 @@ class StepSettings:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class SpeedSettings:
+    """How the test of the speed loop was set last."""
+
+    load: bool = False  # a step of load instead of one of the speed
+    speed: float | None = None  # rad/s; None: what suits the axis
+    amplitude: float | None = None  # rad/s
+    torque: float | None = None  # N·m
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Screen:
     """What was on screen, and what was told or asked there."""
 
@@ -53,13 +63,14 @@ class Screen:
     may_turn: bool = False  # whether it was said that the shaft may turn
     winding: float | None = None  # °C, as noted
     step: StepSettings = field(default_factory=StepSettings)
+    speed: SpeedSettings = field(default_factory=SpeedSettings)
 
 
 def plain(value: object) -> Plain:
     """Return a field's value as a project keeps it."""
     if isinstance(value, Written):
         return {"file": value.file, "time": value.time, **value.values}
-    if isinstance(value, StepSettings):
+    if isinstance(value, StepSettings | SpeedSettings):
         told = {f.name: getattr(value, f.name) for f in fields(value)}
         return {name: one for name, one in told.items() if one is not None}
     if isinstance(value, tuple):
@@ -141,9 +152,17 @@ def _step(value: object) -> StepSettings:
     return StepSettings(axis_name="d" if value.get("axis_name") == "d" else "q", **numbers)
 
 
+def _speed(value: object) -> SpeedSettings:
+    if not isinstance(value, dict):
+        raise TypeError("no table")
+    names = ("speed", "amplitude", "torque")
+    return SpeedSettings(load=value.get("load") is True,
+                         **{k: _number(value[k]) for k in names if k in value})  # fmt: skip
+
+
 _KINDS: dict[str, Callable[[object], object]] = {
     "axis": _text, "stage": _text, "window": _size, "dark": _flag, "header": _text,
     "map": _texts, "practice": _practice, "proven": _text, "handover_written": _written,
     "sensing": _text, "identify": _text, "map_omega": _number, "standing": _span,
-    "may_turn": _flag, "winding": _number, "step": _step,
+    "may_turn": _flag, "winding": _number, "step": _step, "speed": _speed,
 }  # fmt: skip

@@ -1,9 +1,12 @@
 """The timescales strip: every corner frequency of the design, in lanes, on one axis."""
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from oarlock.machine import Axis
+from oarlock.machine.filters import FilterKind
+from oarlock.quantities.display import digits
 from oarlock.views.current import CurrentPicture, speed_limits
 
 LOW, HIGH = 1.0, 24000.0  # Hz
@@ -23,14 +26,29 @@ class Marker:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class LoopMark:
+    """Where a loop crosses over, and how fast it may become."""
+
+    key: str
+    crossover: float  # Hz
+    verified: bool
+    limits: tuple[float, float, float]  # Hz that leave 60°, 45°, 30°
+    end: float  # Hz, to which its forbidden range reaches
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Strip:
     """All that the strip shows."""
 
     markers: tuple[Marker, ...]
-    ratio: float  # Nyquist over the current loop's crossover
-    limits: tuple[float, float, float]  # Hz that leave 60°, 45°, 30°
+    limits: tuple[float, float, float]  # Hz that leave 60°, 45°, 30°, of the loop with the handle
+    end: float  # Hz, to which what is forbidden reaches
     nyquist: float  # Hz
-    verified: bool
+
+    @property
+    def loops(self) -> tuple[Marker, ...]:
+        """The loops' markers, the slowest first."""
+        return tuple(sorted((m for m in self.markers if m.lane == "loops"), key=lambda m: m.hertz))
 
 
 def _shaft(axis: Axis) -> list[Marker]:
@@ -45,8 +63,22 @@ def _shaft(axis: Axis) -> list[Marker]:
     ]
 
 
-def strip(axis: Axis, shown: CurrentPicture | None, *, verified: bool) -> Strip:
-    """Return the strip of an axis."""
+def current_mark(shown: CurrentPicture, axis: Axis, *, verified: bool) -> LoopMark:
+    """Return where the current loop stands."""
+    nyquist = 0.5 / axis.inverter.Ts
+    return LoopMark(key="current", crossover=shown.crossover, verified=verified,
+                    limits=speed_limits(axis.inverter.Ts), end=nyquist)  # fmt: skip
+
+
+def strip(axis: Axis, loops: Sequence[LoopMark], *, handle: str = "current") -> Strip:
+    """Return the strip of an axis.
+
+    Parameters
+    ----------
+    loops : those that have gains
+    handle : key of the loop that may be dragged
+
+    """
     m, inv = axis.machine, axis.inverter
     nyquist = 0.5 / inv.Ts
     poles = {
@@ -73,21 +105,43 @@ def strip(axis: Axis, shown: CurrentPicture | None, *, verified: bool) -> Strip:
     markers.append(
         Marker(lane="drive", label="PWM", hertz=inv.pwm_frequency.value, kind="line", measured=True)
     )
-    if shown is not None:
+    if inv.divider > 1:
         markers.append(
-            Marker(
-                lane="loops",
-                label=f"current **{shown.crossover:.0f} Hz**",
-                hertz=shown.crossover,
-                kind="loop",
-                measured=verified,
-                handle=True,
-            )
+            Marker(lane="drive", label="speed sampled", hertz=1.0 / (inv.divider * inv.Ts),
+                   kind="line", measured=True)
+        )  # fmt: skip
+    markers += _filters(axis)
+    markers += [
+        Marker(
+            lane="loops",
+            label=f"{one.key} **{_hertz(one.crossover)} Hz**",
+            hertz=one.crossover,
+            kind="loop",
+            measured=one.verified,
+            handle=one.key == handle,
         )
+        for one in loops
+        if LOW <= one.crossover <= HIGH
+    ]
+    held = next((one for one in loops if one.key == handle), None)
     return Strip(
         markers=tuple(markers),
-        ratio=nyquist / shown.crossover if shown else math.nan,
-        limits=speed_limits(inv.Ts),
+        limits=held.limits if held else speed_limits(inv.Ts),
+        end=held.end if held else nyquist,
         nyquist=nyquist,
-        verified=verified,
     )
+
+
+def _filters(axis: Axis) -> list[Marker]:
+    """Return the filters of all loops."""
+    return [
+        Marker(lane="drive", label="notch" if one.kind is FilterKind.NOTCH else "filter",
+               hertz=one.frequency / math.tau, kind="notch" if one.kind is FilterKind.NOTCH
+               else "line", measured=True)
+        for _, loop in axis.loops
+        for one in loop.filters
+    ]  # fmt: skip
+
+
+def _hertz(crossover: float) -> str:
+    return f"{crossover:.0f}" if crossover >= 99.5 else digits(crossover, 2)

@@ -16,6 +16,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.numbers import plain
 from oarlock.ui.kit.paint import draw_text, handle, hatch, line, text_width
 from oarlock.ui.stages.base import ReadOut
 from oarlock.views.strip import HIGH, LOW, Marker, Strip
@@ -49,7 +50,7 @@ class TimescalesStrip(QWidget):
         self.setAccessibleName("Timescales")
         self.setToolTip(
             "Every corner frequency of the design on one axis.\n"
-            "Drag the current loop's handle, or use ← → (1 %) and Shift (10 %)."
+            "Drag the handle of the loop on screen, or use ← → (1 %) and Shift (10 %)."
         )
 
     def sizeHint(self) -> QSize:
@@ -61,11 +62,11 @@ class TimescalesStrip(QWidget):
         """Show a state; `lane` is set in bold, `line` carries the handle's line downwards."""
         old = self._strip
         self._strip, self._read_out = strip, read_out
-        if old is None or old.limits != strip.limits or lane != self._lane:
+        if old is None or (old.limits, old.end) != (strip.limits, strip.end) or lane != self._lane:
             self._back = None
         self._lane, self._line = lane, line
         handle = self._handle()
-        loop = f"Current loop crossover {handle.hertz:.0f} Hz. " if handle else ""
+        loop = f"{plain(handle.label)}. " if handle else ""
         told = f"{read_out.caption}: {read_out.value} {read_out.unit}. {' '.join(read_out.lines)}"
         self.setAccessibleDescription(loop + told)
         self.update()
@@ -111,7 +112,7 @@ class TimescalesStrip(QWidget):
         if self._strip is None:
             return
         self._paint_warning(p, self._strip)
-        self._paint_handle(p, self._strip)
+        self._paint_loops(p, self._strip)
         self._paint_markers(p, self._strip)
         self._paint_read_out(p)
         if self.hasFocus():
@@ -165,48 +166,62 @@ class TimescalesStrip(QWidget):
     def _paint_limits(self, p: QPainter, strip: Strip) -> None:
         t, right = look.theme(), self.x_of(HIGH)
         _, f45, f30 = strip.limits
-        nyquist = self.x_of(strip.nyquist)
+        nyquist, end = self.x_of(strip.nyquist), self.x_of(strip.end)
         x45, x30 = self.x_of(f45), self.x_of(f30)
         p.fillRect(QRectF(x45, 11, x30 - x45, 40), look.faded(t.attention, 22))
-        p.fillRect(QRectF(x30, 11, nyquist - x30, 40), look.faded(t.attention, 34))
-        hatch(p, QRectF(x30, 11, nyquist - x30, 40), look.faded(t.attention, 90), crossed=True)
+        if end > x30:
+            p.fillRect(QRectF(x30, 11, end - x30, 40), look.faded(t.attention, 34))
+            hatch(p, QRectF(x30, 11, end - x30, 40), look.faded(t.attention, 90), crossed=True)
         hatch(p, QRectF(nyquist, 8, right - nyquist, _AXIS - 8), look.faded(t.muted, 60))
         line(p, nyquist, 8, nyquist, _AXIS, t.ink)
 
     def _paint_warning(self, p: QPainter, strip: Strip) -> None:
         """Say what the hatched band means, clear of the handle's label."""
         t, text = look.theme(), "margin < 30°"
-        right, marker = self.x_of(strip.nyquist) - 3.0, self._handle()
+        right = self.x_of(strip.end) - 3.0
         left = right - text_width(text, look.SMALL)
+        if left < self.x_of(strip.limits[2]):
+            return  # the band is too narrow to be named
         y = 22.0
-        if marker is not None:
+        for marker in strip.loops:
             half = 0.5 * text_width(marker.label, look.BODY) + 4.0
             x = self.x_of(marker.hertz)
-            y = 49.0 if x + half > left and x - half < right else 22.0
+            y = 49.0 if x + half > left and x - half < right else y
         draw_text(p, right, y, text, t.attention, size=look.SMALL, align="right", halo=t.ground)
 
-    def _paint_handle(self, p: QPainter, strip: Strip) -> None:
-        marker, t = self._handle(), look.theme()
-        if marker is None:
+    def _paint_loops(self, p: QPainter, strip: Strip) -> None:
+        """Draw every loop's marker, and by what ratio neighbours lie apart."""
+        t, y, loops = look.theme(), _LANES["loops"], strip.loops
+        for n, marker in enumerate(loops):
+            end = loops[n + 1].hertz if n + 1 < len(loops) else strip.nyquist
+            self._paint_ratio(p, marker.hertz, end, last=n + 1 == len(loops))
+        taken = -1e9
+        for marker in sorted(loops, key=lambda m: not m.handle):
+            x = self.x_of(marker.hertz)
+            if marker.handle and self._line:
+                line(p, x, y, x, self.height(), t.accent, 2)
+            handle(p, x, y, t.accent, filled=marker.measured, strong=marker.handle and self._line)
+            half = 0.5 * text_width(marker.label, look.BODY)
+            if abs(x - taken) > 2.0 * half + 8.0:
+                draw_text(p, x, y - 17, marker.label, t.ink, size=look.BODY, align="center",
+                          halo=t.ground)  # fmt: skip
+            taken = x if marker.handle else taken
+
+    def _paint_ratio(self, p: QPainter, low: float, high: float, *, last: bool) -> None:
+        """Draw an arrow from one loop to what lies above it, with the ratio."""
+        t, y = look.theme(), _LANES["loops"]
+        left, right = self.x_of(low) + 12.0, self.x_of(high) - (2.0 if last else 12.0)
+        label = f"**× {high / low:.2g}**" if high / low < 99.5 else f"**× {high / low:.0f}**"
+        if right - left < text_width(label, look.SMALL) + 22.0:
             return
-        x, y = self.x_of(marker.hertz), _LANES["loops"]
-        nyquist = self.x_of(strip.nyquist)
-        if nyquist - x > 60:
-            line(p, x + 14, y, nyquist - 3, y, t.muted)
-            for tip, sign in ((x + 12, 1), (nyquist - 2, -1)):
-                p.setPen(Qt.PenStyle.NoPen)
-                p.setBrush(t.muted)
-                ends = [QPointF(tip + 6 * sign, y - 3), QPointF(tip + 6 * sign, y + 3)]
-                p.drawPolygon(QPolygonF([QPointF(tip, y), *ends]))
-            label = f"**× {strip.ratio:.2g}**"
-            draw_text(
-                p, 0.5 * (x + nyquist), y + 4, label, t.ink, size=look.SMALL, align="center",
-                halo=t.ground,
-            )  # fmt: skip
-        if self._line:
-            line(p, x, y, x, self.height(), t.accent, 2)
-        handle(p, x, y, t.accent, filled=marker.measured, strong=self._line)
-        draw_text(p, x, y - 17, marker.label, t.ink, size=look.BODY, align="center", halo=t.ground)
+        line(p, left + 2, y, right - 1, y, t.muted)
+        for tip, sign in ((left, 1), (right, -1)):
+            p.setPen(Qt.PenStyle.NoPen)
+            p.setBrush(t.muted)
+            ends = [QPointF(tip + 6 * sign, y - 3), QPointF(tip + 6 * sign, y + 3)]
+            p.drawPolygon(QPolygonF([QPointF(tip, y), *ends]))
+        draw_text(p, 0.5 * (left + right), y + 4, label, t.ink, size=look.SMALL, align="center",
+                  halo=t.ground)  # fmt: skip
 
     def _paint_markers(self, p: QPainter, strip: Strip) -> None:
         t = look.theme()
@@ -228,6 +243,11 @@ class TimescalesStrip(QWidget):
                     p.drawPolygon(QPolygonF([QPointF(x - 6, y - 5 * side),
                                              QPointF(x + 6, y - 5 * side),
                                              QPointF(x, y + 6 * side)]))  # fmt: skip
+                elif marker.kind == "notch":
+                    p.setPen(QPen(t.accent, 1.5))
+                    p.drawPolyline(QPolygonF([QPointF(x - 7, y - 4), QPointF(x - 3, y - 4),
+                                              QPointF(x, y + 5), QPointF(x + 3, y - 4),
+                                              QPointF(x + 7, y - 4)]))  # fmt: skip
                 else:
                     line(p, x, y - 6, x, y + 6, color, 1)
             self._paint_labels(p, row, y)

@@ -33,8 +33,9 @@ from oarlock.ui.frame.top_bar import TopBar
 from oarlock.ui.kit import theme as look
 from oarlock.ui.stages.base import Around, StageView
 from oarlock.views.current import loop_picture
+from oarlock.views.outer import outer_marks
 from oarlock.views.rail import STAGES, stages
-from oarlock.views.strip import strip
+from oarlock.views.strip import current_mark, strip
 
 if TYPE_CHECKING:
     from oarlock.ui.frame.connect import ConnectPanel
@@ -192,8 +193,9 @@ class MainWindow(QMainWindow):
             shown = loop_picture(self.session.axis, which)
         found = self.session.now.verification(which)
         verified = found is not None and found[1].holds
+        marks = [current_mark(shown, self.session.axis, verified=verified)] if shown else []
         self.strip.show_strip(
-            strip(self.session.axis, shown, verified=verified),
+            strip(self.session.axis, [*marks, *outer_marks(self.session.now)], handle=stage.handle),
             stage.read_out(),
             lane=stage.lane,
             line=stage.has_line,
@@ -266,13 +268,13 @@ class MainWindow(QMainWindow):
         return super().eventFilter(watched, event)
 
     def _strip_dragged(self, hertz: float) -> None:
-        self.stage("current").drag_to(hertz)
+        self.stage(self.current.handle).drag_to(hertz)
 
     def _strip_released(self) -> None:
-        self.stage("current").end_drag()
+        self.stage(self.current.handle).end_drag()
 
     def _strip_nudged(self, ratio: float) -> None:
-        self.stage("current").nudge(ratio)
+        self.stage(self.current.handle).nudge(ratio)
 
     def _take_back(self, number: int) -> None:
         run = self.session.now.run(number)

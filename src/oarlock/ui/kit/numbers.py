@@ -125,6 +125,11 @@ class Block(QFrame):
         self._rows.addWidget(widget)
         return widget
 
+    @property
+    def heading(self) -> QWidget:
+        """What stands at its top."""
+        return self._heading
+
     def put_below(self, widget: QWidget, above: QWidget) -> None:
         """Put a widget just below another one of this block."""
         self._rows.insertWidget(self._rows.indexOf(above) + 1, widget)

@@ -44,6 +44,8 @@ class StageView(QWidget):
     question = ""
     lane = "machine"
     has_line = False
+    handle = "current"  # the loop whose handle on the strip may be dragged
+    reasons_at: tuple[int, int] | None = None  # px; None: under the answer
     f5 = ""  # what F5 does here, for the command palette; empty: nothing
 
     def __init__(self, around: Around) -> None:
@@ -99,5 +101,6 @@ class StageView(QWidget):
         p.fillRect(self.rect(), t.panel)
         draw_text(p, look.MARGIN, 24, self.question, t.muted)
         draw_text(p, look.MARGIN, 50, self.answer, t.ink, size=look.ANSWER, bold=True)
+        x, y = self.reasons_at or (look.MARGIN, 72)
         for i, reason in enumerate(self.reasons):
-            draw_text(p, look.MARGIN, 72 + 17 * i, reason, t.ink, size=look.BODY)
+            draw_text(p, x, y + 17 * i, reason, t.ink, size=look.BODY)

@@ -3,81 +3,25 @@
 import math
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QMouseEvent, QPainter, QPen
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QPainter, QPen
 
 from oarlock.quantities.display import sentence, whole_degrees
 from oarlock.ui.kit import theme as look
-from oarlock.ui.kit.paint import arrow, dot, draw_text, handle, hatch, line
-from oarlock.ui.kit.plot import Plot, stroke
+from oarlock.ui.kit.paint import arrow, dot, draw_text, handle, line
+from oarlock.ui.kit.plot import stroke
 from oarlock.ui.stages.current.pictures import axis_color
+from oarlock.ui.stages.frequency import FrequencyPlot
 from oarlock.views.current import LOWEST, CurrentPicture
 from oarlock.views.strip import HIGH
-
-
-class FrequencyPlot(Plot):
-    """A plot under its own part of the strip, at the same pixels per decade."""
-
-    dragged = Signal(float)  # Hz
-    released = Signal()
-
-    def __init__(self, name: str, *, bottom: int) -> None:
-        super().__init__(left=48, right=0, top=0, bottom=bottom, name=name)
-        self._picture: CurrentPicture | None = None
-        self._verified = False
-        self._dragging = False
-        labels = {200: "200", 500: "500", 1000: "1k", 2000: "2k", 5000: "5k", 10000: "10k",
-                  20000: "20k", 100: "100"}  # fmt: skip
-        ticks = [(math.log10(f), text) for f, text in sorted(labels.items())]
-        self.set_x(math.log10(LOWEST), math.log10(HIGH), ticks)
-
-    def take(self, shown: CurrentPicture, *, verified: bool) -> None:
-        """Keep what is shown; what the sampling alone decides lies in the frame's picture."""
-        old = self._picture
-        self._picture, self._verified = shown, verified
-        if old is None or old.nyquist != shown.nyquist:
-            self.remake_frame()
-
-    def at(self, hertz: float) -> float:
-        """Return the viewport position of a frequency."""
-        return self.px(math.log10(max(hertz, 1e-3)))
-
-    def paint_nyquist(self, p: QPainter, shown: CurrentPicture) -> None:
-        """Hatch what lies beyond half the sampling."""
-        t, x = look.theme(), self.at(shown.nyquist)
-        area = QRectF(x, self.area.top(), self.area.right() - x, self.area.height())
-        hatch(p, area, look.faded(t.muted, 60))
-        line(p, x, self.area.top(), x, self.area.bottom(), t.ink)
-
-    def paint_handle_line(self, p: QPainter, shown: CurrentPicture) -> None:
-        """Draw the handle's line over the whole height."""
-        x = self.at(shown.crossover)
-        line(p, x, 0, x, self.area.bottom(), look.theme().accent, 2)
-
-    def mousePressEvent(self, event: QMouseEvent) -> None:
-        shown = self._picture
-        if shown and abs(event.position().x() - self.at(shown.crossover)) < 12:
-            self._dragging = True
-
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        if self._dragging:
-            self.dragged.emit(10.0 ** self.x_at(event.position().x()))
-            return
-        shown = self._picture
-        near = bool(shown and abs(event.position().x() - self.at(shown.crossover)) < 12)
-        self.setCursor(Qt.CursorShape.SizeHorCursor if near else Qt.CursorShape.ArrowCursor)
-
-    def mouseReleaseEvent(self, _event: QMouseEvent) -> None:
-        if self._dragging:
-            self._dragging = False
-            self.released.emit()
 
 
 class GainPlot(FrequencyPlot):
     """Gain of open and closed loop."""
 
     def __init__(self) -> None:
-        super().__init__("Gain", bottom=0)
+        super().__init__("Gain", bottom=0, low=LOWEST, high=HIGH)
+        self._picture: CurrentPicture | None = None
         t = look.theme()
         self.set_y(-27.0, 20.0, [(20, "20 dB"), (10, "10"), (0, "0"), (-10, "−10"), (-20, "−20")])
         self._closed = self.curve(t.q, 1.6, Qt.PenStyle.DashLine)
@@ -87,7 +31,8 @@ class GainPlot(FrequencyPlot):
 
     def show_gain(self, shown: CurrentPicture, *, verified: bool) -> None:
         """Show the loops' gains."""
-        self.take(shown, verified=verified)
+        self._picture = shown
+        self.place(shown.crossover, shown.nyquist, verified=verified)
         color = axis_color(shown.axis_name)
         x = np.log10(shown.f)
         self._open.setPen(stroke(color, 2.2))
@@ -98,7 +43,7 @@ class GainPlot(FrequencyPlot):
 
     def _paint_limits(self, p: QPainter) -> None:
         if self._picture:
-            self.paint_nyquist(p, self._picture)
+            self.paint_nyquist(p)
             zero = self.py(0.0)
             line(p, self.area.left(), zero, self.area.right(), zero, look.theme().ink)
 
@@ -107,7 +52,7 @@ class GainPlot(FrequencyPlot):
         if shown is None:
             return
         color = axis_color(shown.axis_name)
-        self.paint_handle_line(p, shown)
+        self.paint_handle_line(p)
         x, zero = self.at(shown.crossover), self.py(0.0)
         handle(p, x, zero, t.accent, filled=self._verified, strong=True)
         room = self.area.right() - x > 150
@@ -157,7 +102,8 @@ class PhasePlot(FrequencyPlot):
     """Phase of the open loop over the bands of guidance."""
 
     def __init__(self) -> None:
-        super().__init__("Phase", bottom=26)
+        super().__init__("Phase", bottom=26, low=LOWEST, high=HIGH)
+        self._picture: CurrentPicture | None = None
         t = look.theme()
         ticks = [(-90, "−90°"), (-135, "−135°"), (-180, "−180°"), (-225, "−225°")]
         self.set_y(-262.0, -82.0, ticks)
@@ -167,32 +113,22 @@ class PhasePlot(FrequencyPlot):
 
     def show_phase(self, shown: CurrentPicture, *, verified: bool) -> None:
         """Show the open loop's phase."""
-        self.take(shown, verified=verified)
+        self._picture = shown
+        self.place(shown.crossover, shown.nyquist, verified=verified)
         self._phase.setPen(stroke(axis_color(shown.axis_name), 2.2))
         self._phase.setData(np.log10(shown.f), shown.phase)
         self.refresh()
 
     def _paint_limits(self, p: QPainter) -> None:
-        shown, t = self._picture, look.theme()
-        if shown is None:
-            return
-        right = self.at(shown.nyquist)
-        for low, alpha in ((60, 18), (45, 32), (30, 48)):
-            top = self.py(-180.0 + low)
-            bottom = self.py(-180.0 + {60: 45, 45: 30, 30: 0}[low])
-            rect = QRectF(self.area.left(), top, right - self.area.left(), bottom - top)
-            p.fillRect(rect, look.faded(t.attention, alpha))
-        self.paint_nyquist(p, shown)
-        for low, word in ((60, "60° good"), (45, "45° brisk"), (30, "30° risky")):
-            draw_text(p, right - 7, self.py(-180.0 + low) + 14, word, t.attention,
-                      size=look.SMALL, align="right")  # fmt: skip
-        line(p, self.area.left(), self.py(-180), self.area.right(), self.py(-180), t.ink)
+        if self._picture is not None:
+            self.paint_bands(p)
+            self.paint_band_names(p)
 
     def _annotate(self, p: QPainter) -> None:
         shown, t = self._picture, look.theme()
         if shown is None:
             return
-        self.paint_handle_line(p, shown)
+        self.paint_handle_line(p)
         x, y = self.at(shown.crossover), self.py(shown.phase_margin - 180.0)
         p.setPen(Qt.PenStyle.NoPen)
         p.setBrush(t.accent)

@@ -1,0 +1,128 @@
+"""Gain and phase of the speed loop under their own decades of the strip."""
+
+import math
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QPainter
+
+from oarlock.quantities.display import digits, sentence, whole_degrees
+from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.paint import arrow, dot, draw_text, handle, line
+from oarlock.ui.kit.plot import stroke
+from oarlock.ui.stages.frequency import FrequencyPlot
+from oarlock.views.speed import LOWEST, SpeedPicture
+
+HIGHEST = 2000.0  # Hz, where the frequency plots end
+
+
+class SpeedGainPlot(FrequencyPlot):
+    """Gain of open and closed loop, and what it would be without filters."""
+
+    def __init__(self) -> None:
+        super().__init__("Gain of the speed loop", bottom=0, low=LOWEST, high=HIGHEST, left=56)
+        t = look.theme()
+        self.set_y(-42.0, 28.0, [(20, "20 dB"), (0, "0"), (-20, "−20"), (-40, "−40")])
+        self._bare = self.curve(t.muted, 1.2, Qt.PenStyle.DashLine)
+        self._closed = self.curve(t.speed, 1.6, Qt.PenStyle.DashLine)
+        self._open = self.curve(t.speed, 2.2)
+        self._shown: SpeedPicture | None = None
+        self.in_frame(self._paint_limits)
+        self.over(self._annotate)
+
+    def show_gain(self, shown: SpeedPicture, *, verified: bool) -> None:
+        """Show the loops' gains."""
+        self._shown = shown
+        self.place(shown.crossover, shown.nyquist, verified=verified)
+        x = np.log10(shown.f)
+        self._open.setData(x, shown.open_gain)
+        self._closed.setData(x, shown.closed_gain)
+        if shown.filters:
+            self._bare.setData(x, shown.bare_gain)
+        else:
+            self.clear(self._bare)
+        self.refresh()
+
+    def _paint_limits(self, p: QPainter) -> None:
+        self.paint_nyquist(p)
+        zero = self.py(0.0)
+        line(p, self.area.left(), zero, self.area.right(), zero, look.theme().ink)
+
+    def _annotate(self, p: QPainter) -> None:
+        shown, t = self._shown, look.theme()
+        if shown is None:
+            return
+        self.paint_handle_line(p)
+        x, zero = self.at(shown.crossover), self.py(0.0)
+        handle(p, x, zero, t.accent, filled=self._verified, strong=True)
+        draw_text(p, x + 14, zero - 12, f"crossover **{digits(shown.crossover, 3)} Hz**", t.ink,
+                  size=look.FIGURE, halo=t.halo)  # fmt: skip
+        self._annotate_margin(p, shown)
+        self._annotate_shaft(p, shown)
+        draw_text(p, self.area.left() + 8, self.area.top() + 15, "open loop", t.speed,
+                  halo=t.halo)  # fmt: skip
+        draw_text(p, self.area.left() + 8, zero + 16, "closed loop", t.speed, halo=t.halo)
+
+    def _annotate_margin(self, p: QPainter, shown: SpeedPicture) -> None:
+        t, m = look.theme(), shown.margins
+        hertz = m.phase_crossover / math.tau
+        if not math.isfinite(shown.gain_margin) or hertz >= shown.nyquist or not m.stable:
+            return
+        x, bottom = self.at(hertz), self.py(max(-shown.gain_margin, -41.0))
+        arrow(p, x, self.py(0.0) + 2, x, bottom, t.ink)
+        dot(p, x, bottom, t.speed, filled=True)
+        draw_text(p, x + 8, self.py(0.0) + 30, f"**{shown.gain_margin:.1f} dB**", t.ink,
+                  size=look.FIGURE, halo=t.halo)  # fmt: skip
+        draw_text(p, x + 8, self.py(0.0) + 45, "gain margin", t.ink, size=look.SMALL, halo=t.halo)
+
+    def _annotate_shaft(self, p: QPainter, shown: SpeedPicture) -> None:
+        """Mark the shaft's resonance where it would stand without filters."""
+        t, at = look.theme(), shown.loop.plant.shaft.resonance / math.tau
+        if not LOWEST < at < shown.nyquist:
+            return
+        x = self.at(at)
+        line(p, x, self.area.top(), x, self.area.top() + 20, t.muted, 1, Qt.PenStyle.DotLine)
+        text = f"shaft {at:.0f}" + (", grey without filters" if shown.filters else "")
+        draw_text(p, x - 6, self.area.top() + 12, text, t.muted, size=look.SMALL, align="right",
+                  halo=t.halo)  # fmt: skip
+
+
+class SpeedPhasePlot(FrequencyPlot):
+    """Phase of the open loop over the bands of guidance."""
+
+    def __init__(self) -> None:
+        super().__init__("Phase of the speed loop", bottom=24, low=LOWEST, high=HIGHEST, left=56)
+        t = look.theme()
+        self.set_y(-285.0, -75.0, [(-90, "−90°"), (-180, "−180°"), (-270, "−270°")])
+        self._phase = self.curve(t.speed, 2.2)
+        self._shown: SpeedPicture | None = None
+        self.in_frame(self._paint_limits)
+        self.over(self._annotate)
+
+    def show_phase(self, shown: SpeedPicture, *, verified: bool) -> None:
+        """Show the open loop's phase."""
+        self._shown = shown
+        self.place(shown.crossover, shown.nyquist, verified=verified)
+        self._phase.setPen(stroke(look.theme().speed, 2.2))
+        self._phase.setData(np.log10(shown.f), shown.phase)
+        self.refresh()
+
+    def _paint_limits(self, p: QPainter) -> None:
+        if self._shown is not None:
+            self.paint_bands(p)
+
+    def _annotate(self, p: QPainter) -> None:
+        shown, t = self._shown, look.theme()
+        if shown is None:
+            return
+        self.paint_handle_line(p)
+        margin = math.degrees(shown.margins.phase_margin)
+        x, y = self.at(shown.crossover), self.py(min(margin, 100.0) - 180.0)
+        dot(p, x, y, t.accent, filled=True)
+        arrow(p, x - 9, y, x - 9, self.py(-180.0), t.ink)
+        draw_text(p, x - 16, self.py(-180.0) + 18, f"phase margin **{whole_degrees(margin)}°**",
+                  t.ink, size=look.FIGURE, align="right", halo=t.halo)  # fmt: skip
+        nyquist = self.at(shown.nyquist)
+        draw_text(p, nyquist - 6, self.area.bottom() - 8,
+                  f"Nyquist {sentence(shown.nyquist, 'Hz', 2)}", t.ink, size=look.SMALL,
+                  align="right", halo=t.halo)  # fmt: skip

@@ -1,0 +1,209 @@
+"""The numbers of the speed loop: given, gains, filters, what it costs, what it rests on."""
+
+import math
+from collections.abc import Callable
+from functools import partial
+from typing import Protocol
+
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
+
+from oarlock.control.speed_design import speed_target
+from oarlock.machine import Axis
+from oarlock.machine.filters import Filter, FilterKind
+from oarlock.machine.parameter import Parameter
+from oarlock.quantities.display import digits, with_std
+from oarlock.quantities.kinds import RPM
+from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.buttons import button
+from oarlock.ui.kit.numbers import Block, GivenRow, Panel, Row
+from oarlock.views.speed import (
+    MOST_FILTERS,
+    TARGET_LABELS,
+    SpeedPicture,
+    aim_of,
+    target_texts,
+)
+
+AIM_NAMES = ("calm", "even", "keen")
+
+
+class Giving(Protocol):
+    """What the panel asks its stage for."""
+
+    def aim(self, name: str) -> None:
+        """Take an aim."""
+
+    def give(self, name: str, text: str) -> None:
+        """Take a figure that was typed."""
+
+    def weigh(self, text: str) -> None:
+        """Take a set-point weight that was typed."""
+
+    def add_filter(self, kind: FilterKind) -> None:
+        """Put a filter of a kind into the torque path."""
+
+    def change_filter(self, number: int, name: str, text: str) -> None:
+        """Take a number of a filter that was typed."""
+
+    def drop_filter(self, number: int) -> None:
+        """Take a filter away."""
+
+
+class SpeedNumbers:
+    """Fills the panel and keeps it."""
+
+    def __init__(self, panel: Panel, stage: Giving) -> None:
+        self._stage = stage
+        given = panel.block("You give", "an aim, or one number")
+        self.aims = {name: button(name) for name in AIM_NAMES}
+        given.add(_row_of(list(self.aims.values())))
+        for name, one in self.aims.items():
+            one.setCheckable(True)
+            one.setToolTip(f"The stiffest loop with the margins of '{name}'")
+            one.clicked.connect(lambda _on, n=name: stage.aim(n))
+        self.given: dict[str, GivenRow] = {}
+        for name, (label, unit, _) in TARGET_LABELS.items():
+            row = GivenRow(label, unit)
+            row.given.connect(lambda text, n=name: stage.give(n, text))
+            self.given[name] = row
+            given.add(row)
+        self._message = QLabel()
+        self._message.setWordWrap(True)
+        self._message.setFont(look.font(look.SMALL))
+        self._message.setStyleSheet(f"color: {look.theme().attention.name()}")
+        self._message.hide()
+        given.add(self._message)
+        gains = panel.block("Gains", "parallel PI")
+        self._Kp = gains.row("K~p~", "A for each rad/s of error")
+        self._Ki = gains.row("K~i~", "A for each rad of error's integral")
+        self.weight = GivenRow("Weight", "")
+        self.weight.setToolTip(
+            "Share of the speed asked for in the proportional part:\n"
+            "less overshoots less, and changes neither margins nor stiffness"
+        )
+        self.weight.given.connect(stage.weigh)
+        gains.add(self.weight)
+        self._filters = panel.block("Filters", "of the torque")
+        self.filter_rows: list[QWidget] = []
+        self._listed: tuple[FilterKind, ...] | None = None
+        self.entries: list[dict[str, GivenRow]] = []
+        self.add_notch, self.add_low_pass = button("+ notch"), button("+ low pass")
+        self.add_notch.clicked.connect(lambda: stage.add_filter(FilterKind.NOTCH))
+        self.add_low_pass.clicked.connect(lambda: stage.add_filter(FilterKind.LOW_PASS))
+        self._filters.add(_row_of([self.add_notch, self.add_low_pass]))
+        self._make_rest(panel)
+        panel.finish()
+
+    def _make_rest(self, panel: Panel) -> None:
+        cost = panel.block("It costs", "all derived")
+        self._Ms = cost.row("Sensitivity M~s~", "Largest |1/(1+L)|; 1/distance of L from −1")
+        self._ripple = cost.row("Ripple", "Current that one count of the sensor makes, rms")
+        self._linear = cost.row("Linear up to", "Beyond, the current limit shapes the step")
+        rests = panel.block("It rests on")
+        self._J, self._shaft = rests.row("J"), rests.row("Shaft at")
+        self._current = rests.row("Current loop")
+
+    def say(self, text: str) -> None:
+        """Show why what was given cannot be, or nothing."""
+        self._message.setText(text)
+        self._message.setVisible(bool(text))
+
+    def show_numbers(self, shown: SpeedPicture, axis: Axis) -> None:
+        """Show a state of the loop."""
+        target, texts = speed_target(axis), target_texts(shown, axis)
+        aim = aim_of(target) if shown.follows else ""
+        for name, one in self.aims.items():
+            one.setChecked(name == aim)
+        for name, row in self.given.items():
+            chosen = shown.follows and not aim and getattr(target, name) is not None
+            row.show_value(texts[name], chosen=chosen)
+        g = shown.gains
+        self._Kp.show_value(digits(g.Kp, 3), "A·s/rad")
+        self._Ki.show_value(digits(g.Ki, 3), "A/rad")
+        self.weight.show_value(digits(g.weight, 2), chosen=False)
+        self._show_filters(shown.filters)
+        self._Ms.show_value(digits(shown.margins.Ms, 3))
+        self._ripple.show_value(digits(shown.ripple, 2) if shown.count else "–", "A rms")
+        self._linear.show_value(digits(shown.linear_up_to / RPM, 3), "rpm",
+                                color="attention" if abs(shown.amplitude) > shown.linear_up_to
+                                else "ink")  # fmt: skip
+        _show(self._J, axis.machine.inertia, 1e3, "g·m²")
+        twists = shown.loop.plant.shaft.twists
+        _show(self._shaft, axis.mechanics.resonance if twists else None, 1.0 / math.tau, "Hz",
+              "rigid")  # fmt: skip
+        self._current.show_value(digits(shown.current, 3), "Hz")
+
+    def _show_filters(self, filters: tuple[Filter, ...]) -> None:
+        kinds = tuple(one.kind for one in filters)
+        if kinds != self._listed:
+            self._listed = kinds
+            self._make_filters(filters)
+        for one, entries in zip(filters, self.entries, strict=True):
+            entries["frequency"].show_value(digits(one.frequency / math.tau, 3), chosen=False)
+            if "depth" in entries:
+                depth = digits(20.0 * math.log10(max(one.depth, 1e-6)), 2)
+                entries["depth"].show_value(depth, chosen=False)
+                entries["width"].show_value(digits(one.width, 2), chosen=False)
+        self.add_notch.setEnabled(len(filters) < MOST_FILTERS)
+        self.add_low_pass.setEnabled(len(filters) < MOST_FILTERS)
+
+    def _make_filters(self, filters: tuple[Filter, ...]) -> None:
+        for row in self.filter_rows:
+            self._filters.remove(row)
+            row.deleteLater()
+        self.filter_rows, self.entries = [], []
+        for number, one in enumerate(filters):
+            notch = one.kind is FilterKind.NOTCH
+            wanted = {"frequency": ("Notch" if notch else "Low pass", "Hz")}
+            if notch:
+                wanted |= {"depth": ("  depth", "dB"), "width": ("  width", "of it")}
+            made = {}
+            for name, (label, unit) in wanted.items():
+                row = GivenRow(label, unit)
+                row.given.connect(partial(self._stage.change_filter, number, name))
+                made[name] = row
+                self._put(row)
+            drop = button("take away")
+            drop.clicked.connect(_calling(self._stage.drop_filter, number))
+            self._put(_row_of([drop]))
+            self.entries.append(made)
+
+    def _put(self, widget: QWidget) -> None:
+        above = self.filter_rows[-1] if self.filter_rows else None
+        if above is None:
+            _insert_first(self._filters, widget)
+        else:
+            self._filters.put_below(widget, above)
+        self.filter_rows.append(widget)
+
+
+def _calling(what: Callable[[int], None], number: int) -> Callable[[], None]:
+    return lambda: what(number)
+
+
+def _insert_first(block: Block, widget: QWidget) -> None:
+    """Put a widget below the block's heading."""
+    block.put_below(widget, block.heading)
+
+
+def _row_of(widgets: list[QWidget]) -> QWidget:
+    holder = QWidget()
+    layout = QHBoxLayout(holder)
+    layout.setContentsMargins(0, 2, 0, 2)
+    layout.setSpacing(6)
+    for widget in widgets:
+        layout.addWidget(widget)
+    layout.addStretch(1)
+    return holder
+
+
+def _show(row: Row, parameter: Parameter | None, scale: float, unit: str,
+          none: str = "not known") -> None:  # fmt: skip
+    if parameter is None or parameter.value == 0.0:
+        row.show_value(none)
+        return
+    best = parameter.best
+    std = best.std * scale if best.std else None
+    number, plus, shown = with_std(best.value * scale, std, "")
+    row.show_value(number, unit, f"±{plus}" if plus else "", best.origin)
+    row.setToolTip(f"{best.origin.value}: {best.source}{shown}")

@@ -1,0 +1,136 @@
+"""What test of the speed loop to play: step or load, at which speed; and what will happen."""
+
+from dataclasses import replace
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
+
+from oarlock.errors import InputError
+from oarlock.experiments.common.announce import announced
+from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep
+from oarlock.machine import Axis
+from oarlock.quantities.display import digits
+from oarlock.quantities.kinds import RPM
+from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.buttons import button
+from oarlock.ui.kit.numbers import Entry
+from oarlock.views.screen import SpeedSettings
+from oarlock.views.speed import settled
+
+
+class PlayBar(QWidget):
+    """A start, the kind of test, its size and speed; the announcement below."""
+
+    asked = Signal()
+    changed = Signal()
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.settings = SpeedSettings()
+        self._shown = (0.0, 0.0, 0.0)  # rad/s, rad/s, N·m
+        self.start = button("Run test  F5", primary=True)
+        self.which = button("step")
+        self.which.setToolTip("A step of the speed asked for, or a step of load")
+        self.size_entry, self.speed_entry = Entry("Size of the step"), Entry("Speed, rpm")
+        self._unit = QLabel()
+        self._note = QLabel(self)
+        self._note.setFont(look.font(look.SMALL))
+        self._note.setWordWrap(True)
+        row = QHBoxLayout()
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(6)
+        row.addWidget(self.start)
+        row.addWidget(self.which)
+        t = look.theme()
+        tail = QLabel("rpm")
+        for entry, label in ((self.size_entry, self._unit), (self.speed_entry, tail)):
+            entry.setFixedWidth(52)
+            entry.setAlignment(Qt.AlignmentFlag.AlignRight)
+            entry.setStyleSheet(f"background: {t.ground.name()}; border: 1px solid {t.rule.name()}")
+            label.setFont(look.font(look.BODY))
+            row.addWidget(entry)
+            row.addWidget(label)
+        row.addStretch(1)
+        self._bar = QWidget(self)
+        self._bar.setLayout(row)
+        self.start.clicked.connect(self.asked)
+        self.which.clicked.connect(self._swap)
+        self.size_entry.editingFinished.connect(self._typed)
+        self.speed_entry.editingFinished.connect(self._typed)
+
+    def resizeEvent(self, _event: QResizeEvent) -> None:
+        self._bar.setGeometry(0, 0, min(self.width(), 400), 28)
+        self._note.setGeometry(410, 0, self.width() - 410, self.height())
+        if self.width() < 760:
+            self._bar.setGeometry(0, 0, self.width(), 28)
+            self._note.setGeometry(0, 30, self.width(), self.height() - 30)
+
+    def restore(self, kept: SpeedSettings) -> None:
+        """Take what was set last time."""
+        self.settings = kept
+
+    def _swap(self) -> None:
+        self.settings = replace(self.settings, load=not self.settings.load)
+        self.changed.emit()
+
+    def _typed(self) -> None:
+        speed, step, torque = self._shown
+        try:
+            new = _number(self.speed_entry.text()) * RPM
+            size = _number(self.size_entry.text())
+        except InputError as error:
+            self.size_entry.take_back()
+            self.speed_entry.take_back()
+            self.say(str(error))
+            return
+        old = torque if self.settings.load else step
+        size = size if self.settings.load else size * RPM
+        self.size_entry.setModified(False)
+        self.speed_entry.setModified(False)
+        if abs(new - speed) <= 5e-3 * abs(speed) and abs(size - old) <= 5e-3 * abs(old):
+            return
+        if self.settings.load:
+            self.settings = replace(self.settings, speed=new, torque=size)
+        else:
+            self.settings = replace(self.settings, speed=new, amplitude=size)
+        self.changed.emit()
+
+    def experiment(self) -> SpeedStep | LoadStep:
+        """Return the test that is set."""
+        speed, step, torque = self._shown
+        if self.settings.load:
+            return LoadStep(speed=speed, torque=torque)
+        return SpeedStep(speed=speed, amplitude=step)
+
+    def show_axis(self, axis: Axis) -> None:
+        """Show what is set for an axis, and say beforehand what would happen."""
+        self._shown = settled(self.settings, axis)
+        speed, step, torque = self._shown
+        load = self.settings.load
+        self.which.setText("load" if load else "step")
+        self._unit.setText("N·m  at" if load else "rpm  at")
+        self.size_entry.show_text(digits(torque if load else step / RPM, 3))
+        self.speed_entry.show_text(digits(speed / RPM, 3))
+        try:
+            self.say(announced(self.experiment(), axis), calm=True)
+        except InputError as error:
+            self.say(str(error))
+
+    def say(self, text: str, *, calm: bool = False) -> None:
+        """Show a line beside the bar."""
+        t = look.theme()
+        if self._note.text() != text:
+            self._note.setText(text)
+            self._note.setStyleSheet(f"color: {(t.ink if calm else t.attention).name()}")
+
+
+def _number(text: str) -> float:
+    try:
+        value = float(text.replace("rpm", "").replace("N·m", "").replace("−", "-").strip())
+    except ValueError as error:
+        raise InputError(f"'{text}' is not a number", place="test",
+                         remedy="Write it like '300'") from error  # fmt: skip
+    if value == 0.0 or not abs(value) < 1e6:
+        raise InputError(f"{text} is no size of a test", place="test")
+    return value

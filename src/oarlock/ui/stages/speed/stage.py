@@ -1,0 +1,351 @@
+"""The Speed loop stage: how stiff the speed may be held, and whether it is."""
+
+import math
+from collections.abc import Callable
+from dataclasses import replace
+
+from PySide6.QtGui import QResizeEvent
+
+from oarlock.control.speed_design import speed_gains, speed_target
+from oarlock.errors import InputError
+from oarlock.experiments.loops.speed_response import SpeedResult
+from oarlock.machine import Axis
+from oarlock.machine.filters import FilterKind
+from oarlock.machine.speed_loop import KEY, SpeedTarget
+from oarlock.quantities.display import digits, whole_degrees
+from oarlock.records import Run
+from oarlock.session.perform import Performed
+from oarlock.ui.kit import theme as look
+from oarlock.ui.stages.base import Around, ReadOut, StageView
+from oarlock.ui.stages.speed.frequency_pictures import HIGHEST, SpeedGainPlot, SpeedPhasePlot
+from oarlock.ui.stages.speed.numbers import SpeedNumbers
+from oarlock.ui.stages.speed.pictures import PushPlot, StiffPlot, TrackPlot
+from oarlock.ui.stages.speed.play_bar import PlayBar
+from oarlock.views.speed import (
+    LOAD,
+    LOWEST,
+    STEP,
+    TARGET_LABELS,
+    SpeedPicture,
+    aimed,
+    designed,
+    dragged,
+    new_low_pass,
+    new_notch,
+    picture,
+    settled,
+    target_from,
+    with_filters,
+)
+
+_TOP, _BAR = 62, 40  # px: question and answer, test bar
+_TIMES = 0.47  # of the height, for the time plots and their currents
+
+
+class SpeedStage(StageView):
+    """Gain and phase under their part of the strip; tracking and stiffness below."""
+
+    key = KEY
+    question = "How stiff may the speed be held?"
+    lane = "loops"
+    has_line = True
+    handle = KEY
+    reasons_at = (380, 24)
+    f5 = "Run the test of the speed loop"
+
+    def __init__(self, around: Around) -> None:
+        super().__init__(around)
+        self._x_of = around.x_of
+        self.shown: SpeedPicture | None = None
+        self.gain_plot, self.phase_plot = SpeedGainPlot(), SpeedPhasePlot()
+        self.track_plot, self.stiff_plot = TrackPlot(), StiffPlot()
+        self.track_push = PushPlot("Current of the step")
+        self.stiff_push = PushPlot("Current against the load")
+        self.plots = (self.gain_plot, self.phase_plot, self.track_plot, self.stiff_plot,
+                      self.track_push, self.stiff_push)  # fmt: skip
+        for plot in self.plots:
+            plot.setParent(self)
+        for frequency in (self.gain_plot, self.phase_plot):
+            frequency.dragged.connect(self.drag_to)
+            frequency.released.connect(self.end_drag)
+        self.test = PlayBar(self)
+        self.test.asked.connect(self.run)
+        self.test.changed.connect(self._settings_changed)
+        self.panel = SpeedNumbers(self.numbers, self)
+        self.test.restore(self.session.screen.speed)
+
+    # Geometry
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.lay_out()
+
+    def lay_out(self) -> None:
+        """Put the frequency plots under their part of the strip, the time plots below."""
+        left = round(self._x_of(LOWEST)) - look.RAIL - 56
+        right = round(self._x_of(HIGHEST)) - look.RAIL
+        w, h = self.width(), self.height()
+        times = h - _BAR - round(_TIMES * (h - _TOP))
+        split = _TOP + round(0.64 * (times - _TOP))
+        self.gain_plot.setGeometry(left, _TOP, right - left, split - _TOP)
+        self.phase_plot.setGeometry(left, split + 4, right - left, times - split - 8)
+        half = (w - 24) // 2
+        push = times + round(0.66 * (h - _BAR - times))
+        for x, speed, current in ((4, self.track_plot, self.track_push),
+                                  (16 + half, self.stiff_plot, self.stiff_push)):  # fmt: skip
+            speed.setGeometry(x, times + 8, half, push - times - 8)
+            current.setGeometry(x, push + 2, half, h - _BAR - push - 4)
+        self.test.setGeometry(look.MARGIN, h - _BAR + 4, w - 2 * look.MARGIN, _BAR - 4)
+
+    # What it shows
+
+    def refresh(self) -> None:
+        axis = self.session.axis
+        try:
+            shown = picture(axis, self.session.screen.speed)
+        except InputError as error:
+            self._show_nothing(error)
+            return
+        self.shown = shown
+        for plot in self.plots:
+            plot.show()
+        step, load = self._proof(STEP), self._proof(LOAD)
+        verified = any(r is not None and r.holds for _, r in (step, load))
+        self.gain_plot.show_gain(shown, verified=verified)
+        self.phase_plot.show_phase(shown, verified=verified)
+        self.track_plot.show_step(shown, step[1], step[0], self._pinned(STEP))
+        self.stiff_plot.show_load(shown, load[1], load[0], self._pinned(LOAD))
+        scale = shown.amplitude / step[1].numbers["step"] if step[1] else 1.0
+        self.track_push.show_push(shown.t, shown.push, shown.limit, step[1], scale)
+        scale = shown.torque / load[1].numbers["load"] if load[1] else 1.0
+        self.stiff_push.show_push(shown.t, shown.sag_push, shown.limit, load[1], scale)
+        self.panel.show_numbers(shown, axis)
+        self.test.start.setEnabled(True)
+        if speed_gains(axis) is None:
+            self.test.show_axis(axis.with_loop_gains(KEY, shown.gains))
+        else:
+            self.test.show_axis(axis)
+        self._say(shown, step[1], load[1])
+
+    def _show_nothing(self, error: InputError) -> None:
+        """Say what is missing before there can be a loop."""
+        self.shown = None
+        for plot in self.plots:
+            plot.hide()
+        self.test.start.setEnabled(False)
+        self.test.say("")
+        self.say("No speed loop yet", f"{error.cause[:1].upper()}{error.cause[1:]}.",
+                 f"{error.remedy}.")  # fmt: skip
+
+    def _proof(self, kind: str) -> tuple[str, SpeedResult | None]:
+        found = self.session.now.tested(kind)
+        if found is None or not isinstance(found[1], SpeedResult):
+            return "", None
+        return found[0].started[11:16], found[1]
+
+    def _pinned(self, kind: str) -> list[tuple[str, SpeedResult]]:
+        now, found = self.session.now, []
+        current = now.tested(kind)
+        for run in reversed(now.runs):
+            reading = now.readings.get(run.id) if run.pinned and run.kind == kind else None
+            if isinstance(reading, SpeedResult) and (current is None or run is not current[0]):
+                found.append((_title(run), reading))
+        return found[:3]
+
+    def _say(self, shown: SpeedPicture, step: SpeedResult | None, load: SpeedResult | None) -> None:
+        first, second = shown.reasons
+        for result in (step, load):
+            if result is not None and not result.holds:
+                failed = next(check for check in result.checks if not check.passed)
+                second = f"{failed.sentence}."
+        if not shown.follows:
+            second = "Gains taken from a run; drag to design anew."
+        self.say(shown.answer, first, second)
+
+    def read_out(self) -> ReadOut:
+        shown = self.shown
+        if shown is None:
+            return ReadOut("speed loop, crossover", "–", "Hz")
+        sixty, fortyfive, _ = shown.reaches
+        return ReadOut(
+            "speed loop, crossover",
+            digits(shown.crossover, 3),
+            "Hz",
+            (
+                f"**bandwidth {digits(shown.bandwidth, 3)} Hz, "
+                f"margin {whole_degrees(shown.phase_margin)}°**",
+                f"60° up to {digits(sixty, 2)} Hz, 45° to {digits(fortyfive, 2)}",
+            ),
+        )
+
+    # What it does
+
+    def _with(self, target: SpeedTarget) -> Axis:
+        """Return the axis designed for a target.
+
+        Raises
+        ------
+        InputError : it cannot be met
+
+        """
+        axis = self.session.axis
+        speed = settled(self.session.screen.speed, axis)[0]
+        gains = designed(axis, target, speed)
+        loops = axis.loops.with_target(KEY, target).with_gains(KEY, gains)
+        return replace(axis, loops=loops)
+
+    def drag_to(self, hertz: float) -> None:
+        """Follow the handle: a new design at every move, where there is one."""
+        if self.shown is None:
+            return
+        try:
+            axis = self._with(dragged(self.session.axis, hertz, self.shown))
+        except InputError as error:
+            self.panel.say(f"{error.cause}. {error.remedy}")
+            return
+        self.panel.say("")
+        self.session.drag(axis)
+
+    def end_drag(self) -> None:
+        """Make the drag one edit."""
+        if self.shown:
+            hertz = digits(self.shown.crossover, 3)
+            self.session.end_drag(f"Set the speed loop's crossover to {hertz} Hz")
+
+    def nudge(self, ratio: float) -> None:
+        """Move the crossover by a ratio, as one edit."""
+        if self.shown:
+            self.drag_to(self.shown.crossover * ratio)
+            self.session.end_drag("Move the speed loop's crossover")
+
+    def _edit(self, label: str, make: Callable[[], Axis]) -> None:
+        """Make an edit; what cannot be is said in place."""
+        try:
+            self.session.edit(label, make())
+        except InputError as error:
+            self.panel.say(f"{error.cause}. {error.remedy}".strip())
+            return
+        self.panel.say("")
+
+    def aim(self, name: str) -> None:
+        """Take an aim: calm, even or keen."""
+        self._edit(f"Aim for a {name} speed loop", lambda: self._with(aimed(name)))
+        self.refresh()
+
+    def give(self, name: str, text: str) -> None:
+        """Take a figure that was typed."""
+        label = f"Set {TARGET_LABELS[name][0].lower()}"
+        self._edit(label, lambda: self._with(target_from(self.session.axis, name, text)))
+
+    def weigh(self, text: str) -> None:
+        """Take a set-point weight that was typed."""
+
+        def made() -> Axis:
+            value = _typed(text)
+            if not 0.0 <= value <= 1.0:
+                raise InputError(f"a weight of {text}", remedy="It lies between 0 and 1")
+            axis = self._in_use()
+            gains = speed_gains(axis)
+            assert gains is not None
+            return axis.with_loop_gains(KEY, replace(gains, weight=value))
+
+        self._edit("Set the set-point weight", made)
+
+    def _in_use(self) -> Axis:
+        """Return the axis with the gains that are shown taken into use.
+
+        Raises
+        ------
+        InputError : there are none
+
+        """
+        axis = self.session.axis
+        if speed_gains(axis) is not None:
+            return axis
+        return axis.with_loop_gains(KEY, picture(axis, self.session.screen.speed).gains)
+
+    def add_filter(self, kind: FilterKind) -> None:
+        """Put a filter into the torque path; the loop is designed anew round it."""
+        axis, shown = self.session.axis, self.shown
+        if shown is None:
+            return
+        made = new_notch(axis) if kind is FilterKind.NOTCH else new_low_pass(shown)
+        name = "notch" if kind is FilterKind.NOTCH else "low pass"
+        filters = (*shown.filters, made)
+        self._edit(f"Add a {name}", lambda: self._redesigned(with_filters(axis, filters)))
+
+    def change_filter(self, number: int, name: str, text: str) -> None:
+        """Take a number of a filter that was typed."""
+        axis, shown = self.session.axis, self.shown
+        if shown is None:
+            return
+
+        def made() -> Axis:
+            value = _typed(text)
+            si = {"frequency": value * math.tau, "depth": 10.0 ** (value / 20.0), "width": value}
+            if value > 0.0 if name == "depth" else value <= 0.0:
+                remedy = "A depth is below 0 dB, the rest above 0"
+                raise InputError(f"a {name} of {text}", remedy=remedy)
+            filters = list(shown.filters)
+            filters[number] = replace(filters[number], **{name: si[name]})
+            return self._redesigned(with_filters(axis, tuple(filters)))
+
+        self._edit(f"Change the {name} of a filter", made)
+
+    def drop_filter(self, number: int) -> None:
+        """Take a filter away; the loop is designed anew without it."""
+        axis, shown = self.session.axis, self.shown
+        if shown is None:
+            return
+        filters = tuple(f for n, f in enumerate(shown.filters) if n != number)
+        self._edit("Take a filter away", lambda: self._redesigned(with_filters(axis, filters)))
+
+    def _redesigned(self, axis: Axis) -> Axis:
+        """Return an axis with other filters, its gains following where they did before."""
+        if self.shown is None or not self.shown.follows or speed_gains(axis) is None:
+            return axis
+        speed = settled(self.session.screen.speed, axis)[0]
+        return axis.with_loop_gains(KEY, designed(axis, speed_target(axis), speed))
+
+    def run(self) -> None:
+        """Play the test that is set."""
+        try:
+            axis = self._in_use()
+        except InputError as error:
+            self.test.say(str(error))
+            return
+        self.session.edit("Take the designed gains of the speed loop", axis)
+        self.bench.run(self.test.experiment(), self._kept)
+
+    def _kept(self, _performed: Performed) -> None:
+        self.refresh()
+
+    def _settings_changed(self) -> None:
+        self.session.show(speed=self.test.settings)
+        self.refresh()
+
+
+def _typed(text: str) -> float:
+    """Return a typed number.
+
+    Raises
+    ------
+    InputError : it is none
+
+    """
+    cleaned = text.replace("−", "-").replace("Hz", "").replace("dB", "").strip()
+    try:
+        value = float(cleaned)
+    except ValueError as error:
+        raise InputError(f"'{text}' is not a number") from error
+    if not math.isfinite(value):
+        raise InputError(f"{text} is not finite")
+    return value
+
+
+def _title(run: Run) -> str:
+    hertz = run.figures.get("speed_crossover", 0.0) / math.tau
+    return f"pinned {run.started[11:16]}, {digits(hertz, 3)} Hz"
+
+
+STAGE = SpeedStage
