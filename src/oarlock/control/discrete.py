@@ -266,8 +266,12 @@ def add(a: Coefficients, b: Coefficients) -> Coefficients:
     return (*long[:head], *(x + y for x, y in zip(long[head:], short, strict=True)))
 
 
-def roots(coefficients: Coefficients) -> list[complex]:
-    """Return the roots of a real polynomial, highest power first; those at 0 exactly."""
+@lru_cache(maxsize=256)
+def roots(coefficients: Coefficients) -> tuple[complex, ...]:
+    """Return the roots of a real polynomial, highest power first; those at 0 exactly.
+
+    Kept between calls: a search asks for the same plant's again and again.
+    """
     a = list(coefficients)
     while a and a[0] == 0.0:
         a.pop(0)
@@ -283,7 +287,7 @@ def roots(coefficients: Coefficients) -> list[complex]:
         found = _of_a_quadratic(*a)
     else:
         found = [complex(root) for root in np.roots(a)]
-    return found + [0j] * at_zero
+    return (*found, *(0j,) * at_zero)
 
 
 def _of_a_quadratic(a: float, b: float, c: float) -> list[complex]:

@@ -73,8 +73,9 @@ def keeps(found: Margins, wanted: Wanted) -> bool:
 
 
 def stiffest(
-    plant: SpeedPlant, wanted: Wanted, others: Sequence[SpeedPlant] = ()
-) -> SpeedLoop | None:
+    plant: SpeedPlant, wanted: Wanted, others: Sequence[SpeedPlant] = (), *,
+    least: float = 0.0, rounds: int = 3,
+) -> SpeedLoop | None:  # fmt: skip
     """Return the loop with the largest integral gain that keeps what is wanted; None: none does.
 
     After a step of load the integral of the speed's error is the load over Ki: the largest Ki is
@@ -84,13 +85,15 @@ def stiffest(
     Parameters
     ----------
     others : plants that it has to be stable on too
+    least : A/rad, an integral gain below which nothing is looked at
+    rounds : of the search, each closer round the best of the last
 
     """
     low, high = 1e-4 / plant.T, 0.6 * math.pi / plant.T
     best: SpeedLoop | None = None
-    for tries in (_TRIES, _TRIES // 2, _TRIES // 2):
+    for tries in (_TRIES, _TRIES // 2, _TRIES // 2)[:rounds]:
         crossovers = np.geomspace(low, high, tries)
-        better = _stiffer(plant, wanted, others, crossovers, best.gains.Ki if best else 0.0)
+        better = _stiffer(plant, wanted, others, crossovers, best.gains.Ki if best else least)
         if better is None:
             break
         at, best = better

@@ -236,7 +236,9 @@ def read_load_step(record: Record, axis: Axis) -> SpeedResult:
               sentence=f"The area of the dip differs by {signed(100 * area, 0)} % from the plan"),
     ]  # fmt: skip
     return SpeedResult(
-        t=found.t, speed=found.speed, current=found.current, predicted=model,
+        t=found.t, speed=found.speed,
+        current=found.current - way * amperes,  # what the controller adds, without the load
+        predicted=model,
         margins=found.loop.margins, start=found.start, limited=limited, checks=tuple(checks),
         numbers={"dip": measured.dip, "recovery": measured.recovery, "IAE": measured.IAE,
                  "load": number(record.settings, "torque")},

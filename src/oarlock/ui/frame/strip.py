@@ -178,16 +178,20 @@ class TimescalesStrip(QWidget):
     def _paint_warning(self, p: QPainter, strip: Strip) -> None:
         """Say what the hatched band means, clear of the handle's label."""
         t, text = look.theme(), "margin < 30°"
-        right = self.x_of(strip.end) - 3.0
-        left = right - text_width(text, look.SMALL)
-        if left < self.x_of(strip.limits[2]):
+        low, right = self.x_of(strip.limits[2]) + 4.0, self.x_of(strip.end) - 3.0
+        width = text_width(text, look.SMALL)
+        if right - low < width:
             return  # the band is too narrow to be named
-        y = 22.0
+        taken = []
         for marker in strip.loops:
             half = 0.5 * text_width(marker.label, look.BODY) + 4.0
-            x = self.x_of(marker.hertz)
-            y = 49.0 if x + half > left and x - half < right else y
-        draw_text(p, right, y, text, t.attention, size=look.SMALL, align="right", halo=t.ground)
+            taken.append((self.x_of(marker.hertz) - half, self.x_of(marker.hertz) + half))
+        places = ((right - width, 22.0), (low, 22.0), (right - width, 49.0))
+        x, y = next(
+            (at for at in places[:2] if all(at[0] > b or at[0] + width < a for a, b in taken)),
+            places[2],
+        )
+        draw_text(p, x, y, text, t.attention, size=look.SMALL, halo=t.ground)
 
     def _paint_loops(self, p: QPainter, strip: Strip) -> None:
         """Draw every loop's marker, and by what ratio neighbours lie apart."""
@@ -214,13 +218,15 @@ class TimescalesStrip(QWidget):
         label = f"**× {high / low:.2g}**" if high / low < 99.5 else f"**× {high / low:.0f}**"
         if right - left < text_width(label, look.SMALL) + 22.0:
             return
-        line(p, left + 2, y, right - 1, y, t.muted)
+        middle, half = 0.5 * (left + right), 0.5 * text_width(label, look.SMALL) + 3.0
+        line(p, left + 2, y, middle - half, y, t.muted)
+        line(p, middle + half, y, right - 1, y, t.muted)
         for tip, sign in ((left, 1), (right, -1)):
             p.setPen(Qt.PenStyle.NoPen)
             p.setBrush(t.muted)
             ends = [QPointF(tip + 6 * sign, y - 3), QPointF(tip + 6 * sign, y + 3)]
             p.drawPolygon(QPolygonF([QPointF(tip, y), *ends]))
-        draw_text(p, 0.5 * (left + right), y + 4, label, t.ink, size=look.SMALL, align="center",
+        draw_text(p, middle, y + 4, label, t.ink, size=look.SMALL, align="center",
                   halo=t.ground)  # fmt: skip
 
     def _paint_markers(self, p: QPainter, strip: Strip) -> None:

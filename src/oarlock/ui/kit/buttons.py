@@ -16,8 +16,25 @@ def button(text: str, *, primary: bool = False, tip: str = "") -> QPushButton:
         f"QPushButton {{ background: {back.name()}; color: {ink.name()}; padding: 4px 12px;"
         f" border: 1px solid {(t.accent if primary else t.ink).name()}; }}"
         f"QPushButton:focus {{ border: 2px solid {t.ink.name()}; padding: 3px 11px; }}"
+        f"QPushButton:checked {{ background: {t.wash.name()}; border: 2px solid {t.accent.name()};"
+        f" padding: 3px 11px; }}"
         f"QPushButton:hover {{ border-color: {t.accent.name()}; }}"
         f"QPushButton:disabled {{ background: {t.ground.name()}; color: {t.muted.name()};"
         f" border: 1px dashed {t.muted.name()}; }}"
+    )
+    return made
+
+
+def small_button(text: str, says: str) -> QPushButton:
+    """Return a button of one sign, for a row; `says` tells what it does."""
+    t = look.theme()
+    made = QPushButton(text)
+    made.setFont(look.font(look.NAME))
+    made.setToolTip(says)
+    made.setAccessibleName(says)
+    made.setStyleSheet(
+        f"QPushButton {{ background: transparent; color: {t.muted.name()}; border: none; }}"
+        f"QPushButton:focus {{ border: 1px solid {t.ink.name()}; }}"
+        f"QPushButton:hover {{ color: {t.accent.name()}; }}"
     )
     return made

@@ -233,9 +233,12 @@ class GivenRow(QWidget):
 
     given = Signal(str)
 
-    def __init__(self, name: str, unit: str, parent: QWidget | None = None) -> None:
+    def __init__(
+        self, name: str, unit: str, parent: QWidget | None = None, *, choice: bool = True
+    ) -> None:
         super().__init__(parent)
         self._name, self._unit, self._chosen = name, unit, False
+        self._choice = choice  # one of several, of which one is given
         self.setFixedHeight(ROW + 1)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(90, 1, 78, 1)
@@ -263,9 +266,10 @@ class GivenRow(QWidget):
             p.fillRect(QRectF(-8, 0, self.width() + 16, self.height()), t.wash)
             p.fillRect(QRectF(0, 0, 3, self.height()), t.accent)
         y = 0.5 * self.height() + 4.5
-        draw_text(p, 8, y, self._name, t.ink)
+        draw_text(p, 8 if self._choice else 0, y, self._name, t.ink)
         draw_text(p, 141, y, self._unit, t.muted, size=look.SMALL)
-        dot(p, self.width() - 10, 0.5 * self.height(), t.accent, filled=self._chosen)
+        if self._choice:
+            dot(p, self.width() - 10, 0.5 * self.height(), t.accent, filled=self._chosen)
         if self.entry.hasFocus():
             line(p, 92, self.height() - 1, 138, self.height() - 1, t.accent, 1)
 

@@ -13,7 +13,7 @@ from oarlock.ui.kit.plot import stroke
 from oarlock.ui.stages.frequency import FrequencyPlot
 from oarlock.views.speed import LOWEST, SpeedPicture
 
-HIGHEST = 2000.0  # Hz, where the frequency plots end
+HIGHEST = 1000.0  # Hz, where the frequency plots end
 
 
 class SpeedGainPlot(FrequencyPlot):
@@ -71,9 +71,13 @@ class SpeedGainPlot(FrequencyPlot):
         x, bottom = self.at(hertz), self.py(max(-shown.gain_margin, -41.0))
         arrow(p, x, self.py(0.0) + 2, x, bottom, t.ink)
         dot(p, x, bottom, t.speed, filled=True)
-        draw_text(p, x + 8, self.py(0.0) + 30, f"**{shown.gain_margin:.1f} dB**", t.ink,
-                  size=look.FIGURE, halo=t.halo)  # fmt: skip
-        draw_text(p, x + 8, self.py(0.0) + 45, "gain margin", t.ink, size=look.SMALL, halo=t.halo)
+        room = self.at(shown.nyquist) - x > 96
+        side, align = (8, "left") if room else (-8, "right")
+        middle = self.py(-36.0)
+        draw_text(p, x + side, middle, f"**{shown.gain_margin:.1f} dB**", t.ink,
+                  size=look.FIGURE, align=align, halo=t.halo)  # fmt: skip
+        draw_text(p, x + side, middle + 15, "gain margin", t.ink, size=look.SMALL, align=align,
+                  halo=t.halo)  # fmt: skip
 
     def _annotate_shaft(self, p: QPainter, shown: SpeedPicture) -> None:
         """Mark the shaft's resonance where it would stand without filters."""

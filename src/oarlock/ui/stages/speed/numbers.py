@@ -14,7 +14,7 @@ from oarlock.machine.parameter import Parameter
 from oarlock.quantities.display import digits, with_std
 from oarlock.quantities.kinds import RPM
 from oarlock.ui.kit import theme as look
-from oarlock.ui.kit.buttons import button
+from oarlock.ui.kit.buttons import button, small_button
 from oarlock.ui.kit.numbers import Block, GivenRow, Panel, Row
 from oarlock.views.speed import (
     MOST_FILTERS,
@@ -24,6 +24,7 @@ from oarlock.views.speed import (
     target_texts,
 )
 
+_INNER = look.NUMBERS - 2 * look.MARGIN
 AIM_NAMES = ("calm", "even", "keen")
 
 
@@ -76,7 +77,7 @@ class SpeedNumbers:
         gains = panel.block("Gains", "parallel PI")
         self._Kp = gains.row("K~p~", "A for each rad/s of error")
         self._Ki = gains.row("K~i~", "A for each rad of error's integral")
-        self.weight = GivenRow("Weight", "")
+        self.weight = GivenRow("Weight", "", choice=False)
         self.weight.setToolTip(
             "Share of the speed asked for in the proportional part:\n"
             "less overshoots less, and changes neither margins nor stiffness"
@@ -101,7 +102,6 @@ class SpeedNumbers:
         self._linear = cost.row("Linear up to", "Beyond, the current limit shapes the step")
         rests = panel.block("It rests on")
         self._J, self._shaft = rests.row("J"), rests.row("Shaft at")
-        self._current = rests.row("Current loop")
 
     def say(self, text: str) -> None:
         """Show why what was given cannot be, or nothing."""
@@ -131,7 +131,6 @@ class SpeedNumbers:
         twists = shown.loop.plant.shaft.twists
         _show(self._shaft, axis.mechanics.resonance if twists else None, 1.0 / math.tau, "Hz",
               "rigid")  # fmt: skip
-        self._current.show_value(digits(shown.current, 3), "Hz")
 
     def _show_filters(self, filters: tuple[Filter, ...]) -> None:
         kinds = tuple(one.kind for one in filters)
@@ -159,13 +158,14 @@ class SpeedNumbers:
                 wanted |= {"depth": ("  depth", "dB"), "width": ("  width", "of it")}
             made = {}
             for name, (label, unit) in wanted.items():
-                row = GivenRow(label, unit)
+                row = GivenRow(label, unit, choice=False)
                 row.given.connect(partial(self._stage.change_filter, number, name))
                 made[name] = row
                 self._put(row)
-            drop = button("take away")
+            drop = small_button("×", "Take this filter away")
             drop.clicked.connect(_calling(self._stage.drop_filter, number))
-            self._put(_row_of([drop]))
+            drop.setParent(made["frequency"])
+            drop.setGeometry(_INNER - 24, 1, 22, 20)
             self.entries.append(made)
 
     def _put(self, widget: QWidget) -> None:

@@ -191,7 +191,7 @@ class PushPlot(Plot):
         if ticks:
             ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} ms")
         self.set_x(-0.05 * span, span, ticks)
-        top = 1.25 * max(float(np.max(push)), 0.05 * limit)
+        top = 1.8 * max(float(np.max(push)), 0.05 * limit)
         low = 1.25 * min(float(np.min(push)), -0.15 * top)
         labels = linear_ticks(low, top, 2)
         if labels:

@@ -7,6 +7,7 @@ from dataclasses import replace
 from PySide6.QtGui import QResizeEvent
 
 from oarlock.control.speed_design import speed_gains, speed_target
+from oarlock.control.speed_ways import Way
 from oarlock.errors import InputError
 from oarlock.experiments.loops.speed_response import SpeedResult
 from oarlock.machine import Axis
@@ -21,6 +22,7 @@ from oarlock.ui.stages.speed.frequency_pictures import HIGHEST, SpeedGainPlot, S
 from oarlock.ui.stages.speed.numbers import SpeedNumbers
 from oarlock.ui.stages.speed.pictures import PushPlot, StiffPlot, TrackPlot
 from oarlock.ui.stages.speed.play_bar import PlayBar
+from oarlock.ui.stages.speed.ways_panel import WaysPanel
 from oarlock.views.speed import (
     LOAD,
     LOWEST,
@@ -37,9 +39,10 @@ from oarlock.views.speed import (
     target_from,
     with_filters,
 )
+from oarlock.views.speed_ways import cards, question
 
 _TOP, _BAR = 62, 40  # px: question and answer, test bar
-_TIMES = 0.47  # of the height, for the time plots and their currents
+_TIMES = 0.43  # of the height, for the time plots and their currents
 
 
 class SpeedStage(StageView):
@@ -71,6 +74,9 @@ class SpeedStage(StageView):
         self.test = PlayBar(self)
         self.test.asked.connect(self.run)
         self.test.changed.connect(self._settings_changed)
+        self.ways = WaysPanel(self, around.jobs)
+        self.ways.chosen.connect(self.use_way)
+        self.ways.found.connect(self.refresh)
         self.panel = SpeedNumbers(self.numbers, self)
         self.test.restore(self.session.screen.speed)
 
@@ -86,9 +92,10 @@ class SpeedStage(StageView):
         right = round(self._x_of(HIGHEST)) - look.RAIL
         w, h = self.width(), self.height()
         times = h - _BAR - round(_TIMES * (h - _TOP))
-        split = _TOP + round(0.64 * (times - _TOP))
+        split = _TOP + round(0.59 * (times - _TOP))
         self.gain_plot.setGeometry(left, _TOP, right - left, split - _TOP)
         self.phase_plot.setGeometry(left, split + 4, right - left, times - split - 8)
+        self.ways.setGeometry(right + 18, _TOP, w - right - 18 - look.MARGIN, times - _TOP - 4)
         half = (w - 24) // 2
         push = times + round(0.66 * (h - _BAR - times))
         for x, speed, current in ((4, self.track_plot, self.track_push),
@@ -126,12 +133,35 @@ class SpeedStage(StageView):
         else:
             self.test.show_axis(axis)
         self._say(shown, step[1], load[1])
+        self._show_ways(shown)
+
+    def _show_ways(self, shown: SpeedPicture) -> None:
+        axis = self.session.axis
+        if not self.session.dragging:
+            self.ways.ask(question(axis, self.session.screen.speed))
+        found = cards(self.ways.ways, shown.torque, axis)
+        hertz = axis.mechanics.resonance.value / math.tau
+        self.ways.show_cards(found, hertz, lambda way: way.filters == shown.filters)
+
+    def use_way(self, way: Way) -> None:
+        """Take the filters of a way, and the stiffest gains with them that the margin allows."""
+
+        def made() -> Axis:
+            axis = with_filters(self.session.axis, way.filters)
+            target = SpeedTarget(phase_margin=speed_target(axis).phase_margin)
+            gains = speed_gains(axis) or way.loop.gains
+            gains = replace(gains, Kp=way.loop.gains.Kp, Ki=way.loop.gains.Ki)
+            loops = axis.loops.with_target(KEY, target).with_gains(KEY, gains)
+            return replace(axis, loops=loops)
+
+        self._edit(f"Use: {way.title.lower()}", made)
 
     def _show_nothing(self, error: InputError) -> None:
         """Say what is missing before there can be a loop."""
         self.shown = None
         for plot in self.plots:
             plot.hide()
+        self.ways.show_cards((), 0.0, lambda _way: False)
         self.test.start.setEnabled(False)
         self.test.say("")
         self.say("No speed loop yet", f"{error.cause[:1].upper()}{error.cause[1:]}.",
