@@ -114,11 +114,11 @@ def test_slow_poles_keep_their_digits() -> None:
 
 
 def test_roots_at_zero_are_exact_and_quadratics_lose_nothing() -> None:
-    assert roots((1.0, 2.0, 0.0, 0.0)) == [-2.0, 0.0, 0.0]
+    assert roots((1.0, 2.0, 0.0, 0.0)) == (-2.0 + 0j, 0j, 0j)
     large, small = sorted(roots((1.0, 1e8, 1.0)), key=abs, reverse=True)
     assert small.real == pytest.approx(-1e-8, rel=1e-12)
     assert large.real == pytest.approx(-1e8, rel=1e-12)
-    assert roots((3.0,)) == []
+    assert roots((3.0,)) == ()
 
 
 @pytest.mark.parametrize("n", [2, 3, 7, 10, 16])

@@ -158,5 +158,9 @@ def test_the_ripple_of_one_count_is_that_of_many_random_errors(slope: int) -> No
 def test_a_step_within_the_largest_keeps_the_current_below_its_limit() -> None:
     loop = stiffest(_plant(), AIMS["even"])
     assert loop is not None
-    step = largest_step(loop, 12.0)
+    step = largest_step(loop, 12.0, 1e6)
+    volts = largest_step(loop, 12.0, 100.0)
+    asked = volts * float(loop.effort.step(2)[0])
+    pi = CURRENT.pi
+    assert asked * (pi.Kp + pi.Ki * TS) == pytest.approx(100.0)
     assert float(np.max(np.abs(step * loop.effort.step(400)))) == pytest.approx(12.0)

@@ -45,7 +45,7 @@ from oarlock.views.logbook import action, cells, gave, summary
 from oarlock.views.machine import characteristic_why, machine_picture
 from oarlock.views.rail import stages
 from oarlock.views.stage import State
-from oarlock.views.strip import strip
+from oarlock.views.strip import current_mark, strip
 from tests.conftest import play_on_model
 from tests.store.test_project import run as blank_run
 
@@ -362,12 +362,12 @@ def test_a_changed_machine_makes_the_verification_stale(verified: Session) -> No
 
 def test_the_strip_shows_what_is_known(verified: Session) -> None:
     shown = picture(verified.axis, "q", 1.4, 1.6e-3)
-    made = strip(verified.axis, shown, verified=True)
+    made = strip(verified.axis, [current_mark(shown, verified.axis, verified=True)])
     by_kind = {marker.kind: marker for marker in made.markers}
     assert by_kind["pole_q"].measured
     assert by_kind["pole_q"].hertz == pytest.approx(8.8, abs=0.2)
     assert by_kind["loop"].handle
-    assert made.ratio == pytest.approx(9.4, abs=0.1)
+    assert made.nyquist / made.loops[0].hertz == pytest.approx(9.4, abs=0.1)
     assert made.limits == pytest.approx((888.9, 1333.3, 1777.8), abs=0.1)
 
 

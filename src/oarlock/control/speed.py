@@ -148,10 +148,25 @@ def load_figures(t: Array, speed: Array) -> LoadFigures:
     )
 
 
-def largest_step(loop: SpeedLoop, limit: float, samples: int = 400) -> float:
-    """Return the largest step of speed (rad/s) for which the current stays below `limit` (A)."""
+def largest_step(loop: SpeedLoop, limit: float, volts: float, samples: int = 400) -> float:
+    """Return the largest step of speed (rad/s) that neither the current's limit nor the bus shapes.
+
+    The first voltage is what the step of the controller's output jumps the current loop with.
+
+    Parameters
+    ----------
+    limit : A, of the current asked for
+    volts : V, that the bus has left
+
+    """
     most = float(np.max(np.abs(loop.effort.step(samples))))
-    return limit / most if most > 0.0 else math.inf
+    jump = loop.gains.weight * loop.gains.Kp + loop.gains.Ki * loop.plant.T
+    for one in loop.plant.torque_filters:
+        jump *= one.num[0] / one.den[0] if len(one.num) == len(one.den) else 0.0
+    pi = loop.plant.current.pi
+    volt = jump * (pi.Kp + pi.Ki * loop.plant.current.plant.Ts)
+    rooms = [limit / most if most > 0.0 else math.inf, volts / volt if volt > 0.0 else math.inf]
+    return max(min(rooms), 0.0)
 
 
 def tracking_bandwidth(loop: SpeedLoop) -> float:

@@ -8,6 +8,8 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from oarlock.control.current import loops_with
 from oarlock.control.filters import section
 from oarlock.control.shaft import Shaft, shaft_of
@@ -28,6 +30,8 @@ from oarlock.machine.speed_loop import KEY, SpeedGains, SpeedTarget
 
 MARGIN = math.radians(55.0)  # where none is asked for
 LEAST_MARGIN = math.radians(30.0)
+RIPPLE = 0.1  # of rated current: what the sensor's steps may shake
+_EDGE, _LEAST_EDGE = math.radians(2.0), math.radians(0.5)  # electrical, of halls
 _PLACE = "speed loop"
 
 
@@ -89,6 +93,43 @@ def plant_of(
     )
 
 
+def count_of(axis: Axis) -> float:
+    """Return the angle of one count of the sensor (rad, mechanical); 0: none is known."""
+    sensor = axis.sensor
+    if sensor.kind is SensorKind.ENCODER:
+        return math.tau / sensor.counts.value
+    if sensor.kind is SensorKind.RESOLVER:  # one step of a converter of 12 bits, at 0.8 of range
+        return 1.0 / (2048.0 * 0.8 * sensor.pairs.value)
+    return 0.0
+
+
+def speed_noise(axis: Axis, turning: Turning) -> float:
+    """Return by how much (rad/s rms) the sensor's steps make the plain measured speed wrong.
+
+    Of halls two edges bound each sector, and each is known to its own uncertainty.
+    """
+    if axis.sensor.kind is SensorKind.HALL:
+        stds = [axis.parameter(f"sensor.hall_{n}").best.std for n in range(8)]
+        edge = max((std for std in stds if std), default=_EDGE)
+        return abs(turning.speed) * math.sqrt(2.0) * max(edge, _LEAST_EDGE) / (math.pi / 3.0)
+    weights = measuring_of(axis, turning).weights(axis.inverter.Ts)
+    jumps = np.diff(np.concatenate([[0.0], weights, [0.0]]))
+    return count_of(axis) / math.sqrt(12.0) * float(np.sqrt(np.sum(jumps**2)))
+
+
+def wanted_of(axis: Axis, margin: float, turning: Turning) -> Wanted:
+    """Return what a loop has to keep: its margins, and a torque that the sensor does not shake."""
+    noise = speed_noise(axis, turning)
+    most = RIPPLE * axis.machine.rated_current.value
+    return Wanted(margin=margin, most_Kp=most / noise if noise > 0.0 else math.inf)
+
+
+def volts_left(axis: Axis, turning: Turning) -> float:
+    """Return what the bus has left (V) over the back-EMF where the axis works."""
+    m = axis.machine
+    return axis.inverter.v_max - m.pole_pairs.value * m.psi.value * abs(turning.speed)
+
+
 def speed_target(axis: Axis) -> SpeedTarget:
     """Return what is asked of the axis's speed loop."""
     found = axis.loops[KEY].target
@@ -101,12 +142,15 @@ def speed_gains(axis: Axis) -> SpeedGains | None:
     return found if isinstance(found, SpeedGains) else None
 
 
-def design_on(plant: SpeedPlant, target: SpeedTarget, rated: float) -> SpeedLoop:
+def design_on(
+    plant: SpeedPlant, target: SpeedTarget, rated: float, *, most_Kp: float = math.inf
+) -> SpeedLoop:
     """Return the loop that a target asks for on a plant.
 
     Parameters
     ----------
     rated : A, of the step of load that a dip is asked for
+    most_Kp : A s/rad, which the stiffest loop of a margin does not exceed
 
     Raises
     ------
@@ -125,15 +169,23 @@ def design_on(plant: SpeedPlant, target: SpeedTarget, rated: float) -> SpeedLoop
         return with_dip(plant, target.dip, rated, margin)
     if target.symmetry is not None:
         return symmetrical(plant, target.symmetry)
-    found = stiffest(plant, Wanted(margin=margin))
+    found = stiffest(plant, Wanted(margin=margin, most_Kp=most_Kp))
     if found is None:
         cause = f"no gains leave {math.degrees(margin):.0f}° and 6 dB"
         raise InputError(cause, place=_PLACE, remedy="Ask for less margin, or add a notch")
     return found
 
 
-def design_speed(axis: Axis, target: SpeedTarget | None = None) -> SpeedLoop:
+def design_speed(
+    axis: Axis, target: SpeedTarget | None = None, *, turning: Turning = Turning(),
+    plant: SpeedPlant | None = None,
+) -> SpeedLoop:  # fmt: skip
     """Return the speed loop for the axis's target, or for another one; the weight stays.
+
+    Parameters
+    ----------
+    turning : where the axis works
+    plant : the axis's own there, where it is at hand
 
     Raises
     ------
@@ -141,7 +193,10 @@ def design_speed(axis: Axis, target: SpeedTarget | None = None) -> SpeedLoop:
 
     """
     old = speed_gains(axis)
-    loop = design_on(plant_of(axis), target or speed_target(axis), axis.machine.rated_current.value)
+    loop = design_on(
+        plant or plant_of(axis, turning=turning), target or speed_target(axis),
+        axis.machine.rated_current.value, most_Kp=wanted_of(axis, MARGIN, turning).most_Kp,
+    )  # fmt: skip
     if old is None:
         return loop
     kept = SpeedGains(Kp=loop.gains.Kp, Ki=loop.gains.Ki, weight=old.weight,

@@ -52,6 +52,7 @@ class Wanted:
     margin: float  # rad
     gain_margin: float = 2.0  # ratio
     Ms: float = 2.0
+    most_Kp: float = math.inf  # A s/rad: beyond, the sensor's steps shake the torque
 
 
 AIMS = {
@@ -114,7 +115,7 @@ def _stiffer(
         ideal = np.exp(1j * (wanted.margin + more - math.pi)) / (seen * follows)
         each = -2.0 * ideal.imag * half
         Kp = ideal.real - 0.5 * each
-        fits = (each > least * plant.T) & (Kp > 0.0)
+        fits = (each > least * plant.T) & (Kp > 0.0) & (Kp <= wanted.most_Kp)
         found += zip((each[fits] / plant.T).tolist(), Kp[fits].tolist(),
                      crossovers[fits].tolist(), strict=True)  # fmt: skip
     for Ki, gain, at in sorted(found, reverse=True):

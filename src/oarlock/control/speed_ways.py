@@ -86,8 +86,9 @@ def stiffest_with(
 
 
 def proposed_notch(
-    bare: SpeedPlant, wanted: Wanted, *, off: float = OFF, tries: int = 36
-) -> Way | None:
+    bare: SpeedPlant, wanted: Wanted, *, off: float = OFF, tries: int = 36,
+    check: Callable[[], None] = lambda: None,
+) -> Way | None:  # fmt: skip
     """Return the notch for the shaft's resonance that gives the least area under load.
 
     A coarse search over place, width and depth, then a simplex from the best of it (Nelder and
@@ -97,6 +98,7 @@ def proposed_notch(
     ----------
     bare : without filters
     tries : of the simplex
+    check : called before each candidate; what it raises ends the search
 
     """
     from scipy.optimize import minimize
@@ -108,14 +110,20 @@ def proposed_notch(
     for place in _PLACES:
         for width in _WIDTHS:
             for depth in _DEPTHS:
+                check()
                 logs = (math.log(place), math.log(width), math.log(depth))
                 loop = stiffest_with(bare, (_notch(at, logs),), wanted, off, least=least, rounds=1)
                 if loop is not None:
                     start, least = logs, loop.gains.Ki
     if start is None:
         return None
+
+    def misfit(x: Array) -> float:
+        check()
+        return math.log(_area(bare, _notch(at, tuple(x)), wanted, off))
+
     found = minimize(
-        lambda x: math.log(_area(bare, _notch(at, tuple(x)), wanted, off)), start,
+        misfit, start,
         method="Nelder-Mead", options={"maxfev": tries, "initial_simplex": _simplex(start)},
     )  # fmt: skip
     filters = (_notch(at, tuple(found.x)),)

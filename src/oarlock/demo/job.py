@@ -14,6 +14,7 @@ from oarlock.control._kernels import warm
 from oarlock.control.current import design_current
 from oarlock.control.margins import Margins
 from oarlock.demo.project import AXES, make_demo
+from oarlock.demo.speed_part import tune_speed
 from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.contract.trips import HEARTBEAT
 from oarlock.drive.link import Link
@@ -117,6 +118,7 @@ class _Job:
         # Along q a free shaft would spin: there the step along d verifies both, by the same law.
         tried = [self._verify(name) for name in (("d", "q") if self._held else ("d",))]
         self._tell_figures(margins, tried)
+        self._failures += tune_speed(self._session, self._play, self._say)
         self._hand_over()
         return self._failures
 

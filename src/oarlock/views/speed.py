@@ -19,21 +19,30 @@ from oarlock.control.speed import (
     tracking_bandwidth,
 )
 from oarlock.control.speed_design import (
-    MARGIN,
+    RIPPLE,
     Turning,
-    design_on,
+    design_speed,
     plant_of,
     speed_gains,
+    speed_noise,
     speed_target,
+    volts_left,
+    wanted_of,
 )
-from oarlock.control.speed_gains import AIMS, Wanted, reach, stiffest
+from oarlock.control.speed_gains import reach, stiffest
 from oarlock.control.speed_plant import SpeedPlant
 from oarlock.errors import InputError
-from oarlock.experiments.loops.speed_test import current_limit, span_of, usual_load, usual_speed
-from oarlock.machine import Axis, SensorKind
-from oarlock.machine.filters import Filter, FilterKind
+from oarlock.experiments.loops.speed_test import (
+    current_limit,
+    span_of,
+    usual_load,
+    usual_speed,
+    usual_step,
+)
+from oarlock.machine import Axis
+from oarlock.machine.filters import Filter
 from oarlock.machine.loop import Loop, alike
-from oarlock.machine.speed_loop import FAST, KEY, SpeedGains, SpeedTarget
+from oarlock.machine.speed_loop import KEY, SpeedGains, SpeedTarget
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.quantities.kinds import RPM
 from oarlock.records.settings import number, table
@@ -78,8 +87,8 @@ class SpeedPicture:
     linear_up_to: float  # rad/s
     figures: StepFigures
     load: LoadFigures
-    ripple: float  # A rms, of one count; 0: no count is known
-    count: float  # rad
+    ripple: float  # A rms, that the sensor's steps make
+    rated: float  # A
     f: Array  # Hz
     open_gain: Array  # dB
     closed_gain: Array  # dB
@@ -114,8 +123,15 @@ class SpeedPicture:
             first += f"; {1e3 * self.load.recovery:.0f} ms later it is back."
         if not self.margins.stable:
             return "It would swing up.", self._resonance or "Ask for less."
+        if self.shakes:
+            return first, "The sensor's steps set the limit: they shake the torque."
         share = f"It uses {100 * self.used:.0f} % of the stiffness that this margin allows"
         return first, f"{share} with these filters."
+
+    @property
+    def shakes(self) -> bool:
+        """Whether the sensor's steps shake the torque about as much as they may."""
+        return self.ripple > 0.97 * RIPPLE * self.rated
 
     @property
     def _resonance(self) -> str:
@@ -164,17 +180,41 @@ def _base(axis: Axis, speed: float) -> _Base:
 @lru_cache(maxsize=16)
 def _stiffest_gain(axis: Axis, speed: float, degrees: int) -> float:
     """Return the largest Ki that a margin allows with the axis's filters; NaN: none does."""
-    found = stiffest(_base(axis, speed).plant, Wanted(margin=math.radians(max(degrees, 30))))
+    wanted = wanted_of(axis, math.radians(max(degrees, 30)), Turning(speed=speed))
+    found = stiffest(_base(axis, speed).plant, wanted)
     return found.gains.Ki if found else math.nan
+
+
+def _gains_shown(axis: Axis, speed: float) -> tuple[SpeedGains, bool]:
+    """Return the gains in use, or those that are asked for; and whether both are the same."""
+    gains = speed_gains(axis)
+    try:
+        wanted = designed(axis, speed_target(axis), speed)
+    except InputError:
+        if gains is None:
+            raise
+        return gains, False
+    return gains or wanted, gains is None or alike(gains, wanted)
+
+
+def _round(step: float) -> float:
+    """Return a step (rad/s) of two digits in rpm."""
+    rpm = step / RPM
+    return float(f"{rpm:.2g}") * RPM if rpm > 0.0 else 0.0
 
 
 def settled(settings: SpeedSettings, axis: Axis) -> tuple[float, float, float]:
     """Return (speed, step, torque) of the test as it was set, or what suits the axis.
 
-    rad/s, rad/s and N·m.
+    rad/s, rad/s and N·m; a step that neither bus nor current limit shapes, where gains are known.
     """
     speed = usual_speed(axis) if settings.speed is None else settings.speed
-    step = 0.1 * speed if settings.amplitude is None else settings.amplitude
+    if settings.amplitude is not None:
+        step = settings.amplitude
+    elif speed_gains(axis) is not None and axis.gains is not None and axis.machine.inertia:
+        step = _round(usual_step(axis, speed))
+    else:
+        step = 0.1 * speed
     torque = usual_load(axis) if settings.torque is None else settings.torque
     return speed, step, torque
 
@@ -187,11 +227,8 @@ def designed(axis: Axis, target: SpeedTarget, speed: float) -> SpeedGains:
     InputError : nothing to design on yet, or what cannot be met
 
     """
-    base, old = _base(_stripped(axis), speed), speed_gains(axis)
-    found = design_on(base.plant, target, axis.machine.rated_current.value).gains
-    if old is None:
-        return found
-    return replace(found, weight=old.weight, acceleration=old.acceleration)
+    base, turning = _base(_stripped(axis), speed), Turning(speed=speed)
+    return design_speed(axis, target, turning=turning, plant=base.plant).gains
 
 
 @lru_cache(maxsize=8)
@@ -203,26 +240,22 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
     InputError : nothing to design on yet, or a target that cannot be met where no gains are in use
 
     """
-    speed, amplitude, torque = settled(settings, axis)
-    bare = _stripped(axis)
-    base, gains, follows = _base(bare, speed), speed_gains(axis), False
-    try:
-        wanted = designed(axis, speed_target(axis), speed)
-        follows = gains is None or alike(gains, wanted)
-        gains = gains or wanted
-    except InputError:
-        if gains is None:
-            raise
+    speed, _, torque = settled(settings, axis)
+    bare, turning = _stripped(axis), Turning(speed=speed)
+    base = _base(bare, speed)
+    gains, follows = _gains_shown(axis, speed)
     loop = SpeedLoop(base.plant, gains)
     found, T = loop.margins, loop.plant.T
+    limit, noise = current_limit(axis), speed_noise(axis, turning)
+    linear = largest_step(loop, limit, volts_left(axis, turning))
+    amplitude = settings.amplitude or _round(min(0.8 * linear, 0.4 * abs(speed)))
     samples = int(span_of(loop) / T) + 1
     t = np.arange(samples, dtype=np.float64) * T
     response, sag = loop.closed.step(samples), loop.loaded.step(samples)
     amperes = torque / axis.machine.torque_constant
-    low, high = (SpeedLoop(one, gains).closed.step(samples) for one in (base.light, base.heavy))
+    band = _band(base, gains, samples)
     omega, opened, phase = loop.opened.on_grid(math.tau * LOWEST, _POINTS)
     _, without, _ = SpeedLoop(base.bare, gains).opened.on_grid(math.tau * LOWEST, _POINTS)
-    limit, count = current_limit(axis), count_of(axis)
     margin = math.degrees(found.phase_margin)
     most = _stiffest_gain(bare, speed, round(margin)) if found.stable else math.nan
     return SpeedPicture(
@@ -237,16 +270,16 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
         used=min(gains.Ki / most, 1.0) if most > 0.0 else 0.0,
         turning=speed, t=t,
         speed=amplitude * response,
-        band=(amplitude * np.minimum(low, high), amplitude * np.maximum(low, high)),
+        band=(amplitude * band[0], amplitude * band[1]),
         push=amplitude * loop.effort.step(samples),
         sag=-amperes * sag,
         sag_push=-amperes * loop.answer.step(samples),
         amplitude=amplitude, torque=torque, amperes=amperes, limit=limit,
-        linear_up_to=largest_step(loop, limit),
+        linear_up_to=linear,
         figures=step_figures(t, response),
         load=load_figures(t, amperes * sag),
-        ripple=loop.ripple(count, 400) if count else 0.0,
-        count=count,
+        ripple=gains.Kp * noise,
+        rated=axis.machine.rated_current.value,
         f=omega / math.tau,
         open_gain=_gain(opened),
         closed_gain=_gain(loop.closed.on_grid(math.tau * LOWEST, _POINTS)[1]),
@@ -256,127 +289,18 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
     )  # fmt: skip
 
 
+def _band(base: _Base, gains: SpeedGains, samples: int) -> tuple[Array, Array]:
+    """Return the envelope of the response over what the inertia may be."""
+    low, high = (SpeedLoop(one, gains).closed.step(samples) for one in (base.light, base.heavy))
+    return np.minimum(low, high), np.maximum(low, high)
+
+
 def _gain(response: NDArray[np.complex128]) -> Array:
     return 20.0 * np.log10(np.maximum(np.abs(response), 1e-9))
 
 
 def _decibels(ratio: float) -> float:
     return 20.0 * math.log10(ratio) if math.isfinite(ratio) else math.inf
-
-
-def count_of(axis: Axis) -> float:
-    """Return the angle of one count of the sensor (rad, mechanical); 0: none is known."""
-    sensor = axis.sensor
-    if sensor.kind is SensorKind.ENCODER:
-        return math.tau / sensor.counts.value
-    if sensor.kind is SensorKind.RESOLVER:  # one step of a converter of 12 bits, at 0.8 of range
-        return 1.0 / (2048.0 * 0.8 * sensor.pairs.value)
-    return 0.0
-
-
-# What the user gives, as text and back
-
-TARGET_LABELS = {
-    "crossover": ("Crossover", "Hz", math.tau),
-    "bandwidth": ("Bandwidth", "Hz", math.tau),
-    "dip": ("Dip, rated", "rpm", RPM),
-    "phase_margin": ("Phase margin", "°", math.pi / 180.0),
-}
-
-
-def target_texts(shown: SpeedPicture, axis: Axis) -> dict[str, str]:
-    """Return each figure that may be given, as text in the unit of `TARGET_LABELS`."""
-    rated = axis.machine.rated_current.value
-    return {
-        "crossover": digits(shown.crossover, 3),
-        "bandwidth": digits(shown.bandwidth, 3),
-        "dip": digits(shown.load.dip / shown.amperes * rated / RPM, 3),
-        "phase_margin": whole_degrees(shown.phase_margin, 1),
-    }
-
-
-def target_from(axis: Axis, name: str, text: str) -> SpeedTarget:
-    """Return the target that a typed number asks for; what goes together with it is kept.
-
-    Raises
-    ------
-    InputError : not a number above zero
-
-    """
-    label, unit, scale = TARGET_LABELS[name]
-    cleaned = text.replace(unit, "").replace("deg", "").strip()
-    try:
-        value = float(cleaned) * scale
-    except ValueError as error:
-        example = {"Hz": "35", "rpm": "20", "°": "55"}[unit]
-        raise InputError(f"'{text}' is not a number", place=label,
-                         remedy=f"Write it like '{example}'") from error  # fmt: skip
-    if not (value > 0.0 and math.isfinite(value)):
-        raise InputError(f"{text} must be above zero", place=label)
-    return with_figure(speed_target(axis), name, value)
-
-
-def with_figure(target: SpeedTarget, name: str, value: float) -> SpeedTarget:
-    """Return a target with one figure given; of the fast ones it is the only one."""
-    if name == "phase_margin":
-        return replace(target, phase_margin=value)
-    kept = target.phase_margin or MARGIN
-    return SpeedTarget(**{name: value}, phase_margin=kept)
-
-
-def aimed(name: str) -> SpeedTarget:
-    """Return the target of an aim: calm, even or keen."""
-    return SpeedTarget(phase_margin=AIMS[name].margin)
-
-
-def aim_of(target: SpeedTarget) -> str:
-    """Return which aim a target is, or nothing."""
-    if any(getattr(target, name) is not None for name in FAST):
-        return ""
-    margin = target.phase_margin or MARGIN
-    return next((n for n, a in AIMS.items() if abs(a.margin - margin) < 1e-9), "")
-
-
-def dragged(axis: Axis, hertz: float, shown: SpeedPicture) -> SpeedTarget:
-    """Return the target of a dragged handle, held where the delays still leave its margin."""
-    margin = speed_target(axis).phase_margin or MARGIN
-    most = 0.995 * reach(shown.loop.plant, margin) / math.tau
-    return SpeedTarget(crossover=math.tau * min(max(hertz, 0.3), most), phase_margin=margin)
-
-
-# Filters
-
-MOST_FILTERS = 4  # in the torque path, as a drive has them
-
-
-def new_notch(axis: Axis) -> Filter:
-    """Return a notch for the shaft's resonance: a little below it, where it errs least."""
-    at = axis.mechanics.resonance.value
-    return Filter(path="torque", kind=FilterKind.NOTCH, frequency=0.95 * at or math.tau * 200.0,
-                  width=1.0, depth=0.05)  # fmt: skip
-
-
-def new_low_pass(shown: SpeedPicture) -> Filter:
-    """Return a low pass far above the crossover."""
-    hertz = min(10.0 * shown.crossover, 0.5 * shown.nyquist)
-    return Filter(path="torque", kind=FilterKind.LOW_PASS, frequency=math.tau * hertz)
-
-
-def with_filters(axis: Axis, filters: tuple[Filter, ...]) -> Axis:
-    """Return the axis with other filters of its speed loop."""
-    return replace(axis, loops=axis.loops.having(KEY, replace(axis.loops[KEY], filters=filters)))
-
-
-def filter_title(one: Filter) -> str:
-    """Return what a filter is, in a few words."""
-    hertz = digits(one.frequency / math.tau, 3)
-    if one.kind is FilterKind.NOTCH:
-        depth = 20.0 * math.log10(max(one.depth, 1e-6))
-        return f"notch {hertz} Hz, {depth:.0f} dB".replace("-", "−")
-    return f"{'low pass' if one.kind is FilterKind.LOW_PASS else 'lead'} {hertz} Hz"
-
-
-# The rail
 
 
 def summary(now: Snapshot) -> Stage:

@@ -1,13 +1,13 @@
 """The ways round a shaft's resonance that the Speed loop stage sets side by side."""
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control.speed_design import MARGIN, Turning, plant_of, speed_target
-from oarlock.control.speed_gains import Wanted
+from oarlock.control.speed_design import MARGIN, Turning, plant_of, speed_target, wanted_of
 from oarlock.control.speed_ways import Way, proposed_notch, slower, stiffer_shaft
 from oarlock.machine import Axis
 from oarlock.machine.loop import Loop
@@ -15,7 +15,8 @@ from oarlock.machine.speed_loop import KEY
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.quantities.kinds import RPM
 from oarlock.views.screen import SpeedSettings
-from oarlock.views.speed import filter_title, settled
+from oarlock.views.speed import settled
+from oarlock.views.speed_asked import filter_title
 
 Array = NDArray[np.float64]
 
@@ -53,13 +54,14 @@ def question(axis: Axis, settings: SpeedSettings) -> Question | None:
     return Question(replace(axis, loops=inner), settled(settings, axis)[0], margin)
 
 
-def ways(asked: Question) -> tuple[Way, ...]:
-    """Return the ways; a second of work, for a job."""
+def ways(asked: Question, check: Callable[[], None] = lambda: None) -> tuple[Way, ...]:
+    """Return the ways; a second of work, for a job. What `check` raises ends it."""
     bare = plant_of(asked.axis, turning=Turning(speed=asked.speed), filters=())
     if not bare.shaft.twists:
         return ()
-    wanted = Wanted(margin=asked.margin)
-    notch, plain = proposed_notch(bare, wanted), slower(bare, wanted)
+    wanted = wanted_of(asked.axis, asked.margin, Turning(speed=asked.speed))
+    notch, plain = proposed_notch(bare, wanted, check=check), slower(bare, wanted)
+    check()
     target = notch or plain
     shaft = stiffer_shaft(bare, wanted, target.load.dip) if target else None
     return tuple(way for way in (notch, plain, shaft) if way is not None)

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from typing import ClassVar
 
 from oarlock.control.speed import SpeedLoop, largest_step
-from oarlock.control.speed_design import Turning, loop_in_use
+from oarlock.control.speed_design import Turning, loop_in_use, volts_left
 from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
 from oarlock.drive.steps import SpeedLoop as SpeedSettings
 from oarlock.errors import InputError
@@ -24,7 +24,7 @@ from oarlock.records import Plain
 _ROWS = 14000
 _BEFORE = 0.012  # s, recorded ahead of each step
 _TORQUE = 0.3  # of rated, on the way to the speed
-_REPEATS = 10
+_REPEATS = 16
 
 
 def current_limit(axis: Axis) -> float:
@@ -46,8 +46,10 @@ def usual_step(axis: Axis, speed: float) -> float:
     InputError : no gains, or no inertia
 
     """
-    room = largest_step(loop_in_use(axis, turning=Turning(speed=speed)), current_limit(axis))
-    return min(0.5 * room, 0.4 * abs(speed))
+    turning = Turning(speed=speed)
+    loop = loop_in_use(axis, turning=turning)
+    room = largest_step(loop, current_limit(axis), volts_left(axis, turning))
+    return min(0.8 * room, 0.4 * abs(speed))
 
 
 def usual_load(axis: Axis) -> float:

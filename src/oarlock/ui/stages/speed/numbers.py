@@ -16,13 +16,8 @@ from oarlock.quantities.kinds import RPM
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button, small_button
 from oarlock.ui.kit.numbers import Block, GivenRow, Panel, Row
-from oarlock.views.speed import (
-    MOST_FILTERS,
-    TARGET_LABELS,
-    SpeedPicture,
-    aim_of,
-    target_texts,
-)
+from oarlock.views.speed import SpeedPicture
+from oarlock.views.speed_asked import MOST_FILTERS, TARGET_LABELS, aim_of, target_texts
 
 _INNER = look.NUMBERS - 2 * look.MARGIN
 AIM_NAMES = ("calm", "even", "keen")
@@ -98,7 +93,7 @@ class SpeedNumbers:
     def _make_rest(self, panel: Panel) -> None:
         cost = panel.block("It costs", "all derived")
         self._Ms = cost.row("Sensitivity M~s~", "Largest |1/(1+L)|; 1/distance of L from −1")
-        self._ripple = cost.row("Ripple", "Current that one count of the sensor makes, rms")
+        self._ripple = cost.row("Ripple", "Current that the steps of the sensor make, rms")
         self._linear = cost.row("Linear up to", "Beyond, the current limit shapes the step")
         rests = panel.block("It rests on")
         self._J, self._shaft = rests.row("J"), rests.row("Shaft at")
@@ -123,7 +118,8 @@ class SpeedNumbers:
         self.weight.show_value(digits(g.weight, 2), chosen=False)
         self._show_filters(shown.filters)
         self._Ms.show_value(digits(shown.margins.Ms, 3))
-        self._ripple.show_value(digits(shown.ripple, 2) if shown.count else "–", "A rms")
+        self._ripple.show_value(digits(shown.ripple, 2), "A rms",
+                                color="attention" if shown.shakes else "ink")  # fmt: skip
         self._linear.show_value(digits(shown.linear_up_to / RPM, 3), "rpm",
                                 color="attention" if abs(shown.amplitude) > shown.linear_up_to
                                 else "ink")  # fmt: skip

@@ -23,19 +23,13 @@ from oarlock.ui.stages.speed.numbers import SpeedNumbers
 from oarlock.ui.stages.speed.pictures import PushPlot, StiffPlot, TrackPlot
 from oarlock.ui.stages.speed.play_bar import PlayBar
 from oarlock.ui.stages.speed.ways_panel import WaysPanel
-from oarlock.views.speed import (
-    LOAD,
-    LOWEST,
-    STEP,
+from oarlock.views.speed import LOAD, LOWEST, STEP, SpeedPicture, designed, picture, settled
+from oarlock.views.speed_asked import (
     TARGET_LABELS,
-    SpeedPicture,
     aimed,
-    designed,
     dragged,
     new_low_pass,
     new_notch,
-    picture,
-    settled,
     target_from,
     with_filters,
 )

@@ -117,14 +117,16 @@ class WaysPanel(QWidget):
         if asked in (self._asked, self._working) or self._working is not None:
             return
         self._working = asked
-        self._jobs.start(lambda _p, _c: ways(asked), on_end=self._ended, name="ways")
+        self._jobs.start(
+            lambda _p, cancel: ways(asked, cancel.check), on_end=self._ended, name="ways"
+        )
 
     def _ended(self, outcome: "Done[tuple[Way, ...]] | Stopped | Failed") -> None:
         asked, self._working = self._working, None
-        if isinstance(outcome, Done):
-            self._asked, self.ways = asked, outcome.value
-        elif isinstance(outcome, Failed):
-            self._asked, self.ways = asked, ()
+        if isinstance(outcome, Stopped):  # the window closes
+            return
+        self._asked = asked
+        self.ways = outcome.value if isinstance(outcome, Done) else ()
         self.found.emit()
 
     def show_cards(

@@ -1,0 +1,111 @@
+"""What the user gives for the speed loop: figures as text and back, aims, filters."""
+
+import math
+from dataclasses import replace
+
+from oarlock.control.speed_design import MARGIN, speed_target
+from oarlock.control.speed_gains import AIMS, reach
+from oarlock.errors import InputError
+from oarlock.machine import Axis
+from oarlock.machine.filters import Filter, FilterKind
+from oarlock.machine.speed_loop import FAST, KEY, SpeedTarget
+from oarlock.quantities.display import digits, whole_degrees
+from oarlock.quantities.kinds import RPM
+from oarlock.views.speed import SpeedPicture
+
+TARGET_LABELS = {
+    "crossover": ("Crossover", "Hz", math.tau),
+    "bandwidth": ("Bandwidth", "Hz", math.tau),
+    "dip": ("Dip, rated", "rpm", RPM),
+    "phase_margin": ("Phase margin", "°", math.pi / 180.0),
+}
+
+
+def target_texts(shown: SpeedPicture, axis: Axis) -> dict[str, str]:
+    """Return each figure that may be given, as text in the unit of `TARGET_LABELS`."""
+    rated = axis.machine.rated_current.value
+    return {
+        "crossover": digits(shown.crossover, 3),
+        "bandwidth": digits(shown.bandwidth, 3),
+        "dip": digits(shown.load.dip / shown.amperes * rated / RPM, 3),
+        "phase_margin": whole_degrees(shown.phase_margin, 1),
+    }
+
+
+def target_from(axis: Axis, name: str, text: str) -> SpeedTarget:
+    """Return the target that a typed number asks for; what goes together with it is kept.
+
+    Raises
+    ------
+    InputError : not a number above zero
+
+    """
+    label, unit, scale = TARGET_LABELS[name]
+    cleaned = text.replace(unit, "").replace("deg", "").strip()
+    try:
+        value = float(cleaned) * scale
+    except ValueError as error:
+        example = {"Hz": "35", "rpm": "20", "°": "55"}[unit]
+        raise InputError(f"'{text}' is not a number", place=label,
+                         remedy=f"Write it like '{example}'") from error  # fmt: skip
+    if not (value > 0.0 and math.isfinite(value)):
+        raise InputError(f"{text} must be above zero", place=label)
+    return with_figure(speed_target(axis), name, value)
+
+
+def with_figure(target: SpeedTarget, name: str, value: float) -> SpeedTarget:
+    """Return a target with one figure given; of the fast ones it is the only one."""
+    if name == "phase_margin":
+        return replace(target, phase_margin=value)
+    kept = target.phase_margin or MARGIN
+    return SpeedTarget(**{name: value}, phase_margin=kept)
+
+
+def aimed(name: str) -> SpeedTarget:
+    """Return the target of an aim: calm, even or keen."""
+    return SpeedTarget(phase_margin=AIMS[name].margin)
+
+
+def aim_of(target: SpeedTarget) -> str:
+    """Return which aim a target is, or nothing."""
+    if any(getattr(target, name) is not None for name in FAST):
+        return ""
+    margin = target.phase_margin or MARGIN
+    return next((n for n, a in AIMS.items() if abs(a.margin - margin) < 1e-9), "")
+
+
+def dragged(axis: Axis, hertz: float, shown: SpeedPicture) -> SpeedTarget:
+    """Return the target of a dragged handle, held where the delays still leave its margin."""
+    margin = speed_target(axis).phase_margin or MARGIN
+    most = 0.995 * reach(shown.loop.plant, margin) / math.tau
+    return SpeedTarget(crossover=math.tau * min(max(hertz, 0.3), most), phase_margin=margin)
+
+
+MOST_FILTERS = 4  # in the torque path, as a drive has them
+
+
+def new_notch(axis: Axis) -> Filter:
+    """Return a notch for the shaft's resonance: a little below it, where it errs least."""
+    at = axis.mechanics.resonance.value
+    return Filter(path="torque", kind=FilterKind.NOTCH, frequency=0.95 * at or math.tau * 200.0,
+                  width=1.0, depth=0.05)  # fmt: skip
+
+
+def new_low_pass(shown: SpeedPicture) -> Filter:
+    """Return a low pass far above the crossover."""
+    hertz = min(10.0 * shown.crossover, 0.5 * shown.nyquist)
+    return Filter(path="torque", kind=FilterKind.LOW_PASS, frequency=math.tau * hertz)
+
+
+def with_filters(axis: Axis, filters: tuple[Filter, ...]) -> Axis:
+    """Return the axis with other filters of its speed loop."""
+    return replace(axis, loops=axis.loops.having(KEY, replace(axis.loops[KEY], filters=filters)))
+
+
+def filter_title(one: Filter) -> str:
+    """Return what a filter is, in a few words."""
+    hertz = digits(one.frequency / math.tau, 3)
+    if one.kind is FilterKind.NOTCH:
+        depth = 20.0 * math.log10(max(one.depth, 1e-6))
+        return f"notch {hertz} Hz, {depth:.0f} dB".replace("-", "−")
+    return f"{'low pass' if one.kind is FilterKind.LOW_PASS else 'lead'} {hertz} Hz"

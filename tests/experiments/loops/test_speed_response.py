@@ -1,0 +1,103 @@
+"""Tests of the speed loop on a simulated drive, against the exact loop; and tests gone wrong."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from oarlock.drive.dry_run import problems
+from oarlock.errors import InputError
+from oarlock.experiments.common.announce import announced
+from oarlock.experiments.loops.speed_response import SpeedResult
+from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep, usual_load, usual_speed
+from oarlock.experiments.loops.speed_test import usual_step as step_of
+from oarlock.experiments.reading import read
+from oarlock.machine import Axis
+from oarlock.machine.speed_loop import KEY, SpeedGains
+from oarlock.practice.truth import draw
+from oarlock.quantities.kinds import RPM
+from tests.conftest import play_on_model
+from tests.speed_axis import known_winch, tuned_winch
+
+
+def _played(experiment: SpeedStep | LoadStep, axis: Axis, **changes: float) -> SpeedResult:
+    plant = replace(draw("winch", 0), **changes)  # type: ignore[arg-type]
+    found = read(play_on_model(experiment, axis, plant), axis)
+    assert isinstance(found, SpeedResult)
+    return found
+
+
+@pytest.fixture(scope="module")
+def axis() -> Axis:
+    return tuned_winch()
+
+
+def test_a_step_and_a_load_are_as_predicted(axis: Axis) -> None:
+    speed = usual_speed(axis)
+    step = _played(SpeedStep(speed=speed, amplitude=step_of(axis, speed)), axis)
+    assert step.holds, step.said
+    assert step.step is not None
+    assert step.step_predicted is not None
+    assert step.step.rise == pytest.approx(step.step_predicted.rise, rel=0.10)
+    load = _played(LoadStep(speed=speed, torque=usual_load(axis)), axis)
+    assert load.holds, load.said
+    assert load.load is not None
+    assert load.load_predicted is not None
+    assert load.load.dip == pytest.approx(load.load_predicted.dip, rel=0.08)
+    assert np.max(np.abs(load.predicted)) == pytest.approx(load.load_predicted.dip)
+    assert load.current[-20:].mean() == pytest.approx(
+        usual_load(axis) / axis.machine.torque_constant, rel=0.05
+    )
+
+
+def test_an_inertia_that_is_wrong_is_seen(axis: Axis) -> None:
+    speed = usual_speed(axis)
+    found = _played(LoadStep(speed=speed, torque=usual_load(axis)), axis,
+                    inertia=3.5 * draw("winch", 0).inertia, stiffness=0.0)  # fmt: skip
+    assert not found.holds
+    assert {c.code for c in found.checks if not c.passed} & {"dip", "area"}
+
+
+def test_a_step_that_the_limit_shapes_is_not_taken_for_the_gains(axis: Axis) -> None:
+    speed = usual_speed(axis)
+    found = _played(SpeedStep(speed=speed, amplitude=3.0 * speed, repeats=4), axis)
+    assert {"linear", "bus"} <= {c.code for c in found.checks if not c.passed}
+    assert found.said.startswith("The current limit of")
+
+
+def test_a_load_that_comes_meanwhile_or_a_shaft_that_is_held_is_told(axis: Axis) -> None:
+    speed = usual_speed(axis)
+    stuck = play_on_model(SpeedStep(speed=speed, amplitude=1.0, repeats=2), axis,
+                          replace(draw("winch", 0), brake_stuck=True))  # fmt: skip
+    assert stuck.ended != "done" or not read(stuck, axis).holds
+
+
+def test_gains_that_swing_up_are_stopped_by_the_drive() -> None:
+    axis = known_winch()
+    wild = axis.with_loop_gains(KEY, SpeedGains(Kp=6.0, Ki=100.0))
+    record = play_on_model(SpeedStep(speed=40.0, amplitude=1.0, repeats=2), wild, draw("winch", 0))
+    assert record.trip in ("oscillation", "limit-current", "limit-speed", "over-current")
+
+
+def test_what_it_will_do_is_said_and_planned_within_limits(axis: Axis) -> None:
+    speed = 400.0 * RPM
+    step = SpeedStep(speed=speed, amplitude=20.0 * RPM)
+    assert "turns" in announced(step, axis)
+    assert not problems(step.plan(axis), axis)
+    plan = step.plan(axis)
+    assert plan.speed.divider == axis.inverter.divider
+    assert plan.watch
+    assert len(plan.torque_filters) == 1
+    assert all(step.release for step in plan.steps)
+    with pytest.raises(InputError, match="no gains"):
+        step.plan(axis.with_loop_gains(KEY, None))
+    with pytest.raises(InputError, match=r"no gains (of the current loop|yet)"):
+        step.plan(axis.with_gains(None))
+
+
+def test_an_incomplete_record_is_refused_with_its_size(axis: Axis) -> None:
+    speed = usual_speed(axis)
+    record = play_on_model(SpeedStep(speed=speed, amplitude=1.0, repeats=2), axis, draw("winch", 0))
+    cut = replace(record, columns={k: v[:100] for k, v in record.columns.items()})
+    with pytest.raises(InputError, match="100 rows, one step needs"):
+        read(cut, axis)

@@ -1,0 +1,184 @@
+"""The Speed loop stage in the real window: design, drag, filters, ways, tests on the drive."""
+
+import math
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtWidgets import QWidget
+from pytestqt.qtbot import QtBot
+
+from oarlock.control.speed_design import speed_gains
+from oarlock.demo.project import make_demo
+from oarlock.machine import Axis
+from oarlock.machine.axis_file import format_axis, parse_axis
+from oarlock.machine.filters import FilterKind
+from oarlock.machine.speed_loop import KEY, SpeedTarget
+from oarlock.store.project import Project
+from oarlock.ui.frame.app import Application
+from oarlock.ui.frame.logbook import USE
+from oarlock.ui.stages.speed.stage import SpeedStage
+from oarlock.views.speed import LOAD, STEP
+from tests.conftest import CALM, wait
+from tests.speed_axis import known_winch, tuned_winch
+from tests.ui.conftest import window_on
+
+
+def _project(tmp_path: Path, axis: Axis) -> Path:
+    path = make_demo(tmp_path / "demo")
+    project = Project.open(path)
+    project.save_axis(axis.name, format_axis(axis), "known")
+    project.close()
+    return path
+
+
+@pytest.fixture
+def tuned(qtbot: QtBot, tmp_path: Path) -> Iterator[Application]:
+    """The window on a winch whose speed loop has gains."""
+    yield from window_on(qtbot, _project(tmp_path, tuned_winch()))
+
+
+@pytest.fixture
+def known(qtbot: QtBot, tmp_path: Path) -> Iterator[Application]:
+    """The window on a winch that is known, without gains of its speed loop."""
+    yield from window_on(qtbot, _project(tmp_path, known_winch()))
+
+
+def _stage(opened: Application) -> SpeedStage:
+    opened.window.show_stage("speed")
+    stage = opened.window.stage("speed")
+    assert isinstance(stage, SpeedStage)
+    return stage
+
+
+def test_without_gains_or_inertia_it_says_what_comes_first(opened: Application) -> None:
+    stage = _stage(opened)
+    assert stage.answer == "No speed loop yet"
+    assert "current loop has no gains" in " ".join(stage.reasons)
+    assert not stage.test.start.isEnabled()
+
+
+def test_the_handle_on_the_strip_is_this_loops(qtbot: QtBot, tuned: Application) -> None:
+    stage, strip = _stage(tuned), tuned.window.strip
+    assert stage.shown is not None
+    before = stage.shown.crossover
+    start = QPoint(round(strip.x_of(before)), 40)
+    qtbot.mousePress(strip, Qt.MouseButton.LeftButton, pos=start)
+    end = QPoint(round(strip.x_of(20.0)), 40)
+    qtbot.mouseMove(strip, end)
+    qtbot.mouseRelease(strip, Qt.MouseButton.LeftButton, pos=end)
+    assert stage.shown.crossover == pytest.approx(20.0, rel=0.03)
+    assert stage.answer.startswith("20")
+    assert tuned.session.undo_label.startswith("Set the speed loop's crossover")
+    tuned.session.undo()
+    assert stage.shown.crossover == pytest.approx(before)
+    strip.setFocus()
+    qtbot.keyClick(strip, Qt.Key.Key_Left, Qt.KeyboardModifier.ShiftModifier)
+    assert stage.shown.crossover == pytest.approx(before / 1.1, rel=1e-3)
+
+
+def test_figures_are_given_and_what_cannot_be_is_said(qtbot: QtBot, tuned: Application) -> None:
+    stage = _stage(tuned)
+    assert stage.shown is not None
+    _type(qtbot, stage.panel.given["crossover"].entry, "25")
+    assert stage.shown.crossover == pytest.approx(25.0, rel=1e-3)
+    _type(qtbot, stage.panel.given["phase_margin"].entry, "60")
+    assert stage.shown.phase_margin == pytest.approx(60.0, abs=0.1)
+    assert stage.shown.crossover == pytest.approx(25.0, rel=1e-3)
+    _type(qtbot, stage.panel.given["crossover"].entry, "400")
+    assert "Ask for at most" in stage.panel._message.text()
+    _type(qtbot, stage.panel.given["dip"].entry, "70")
+    assert stage.panel.given["dip"].entry.text().startswith("70")
+    _type(qtbot, stage.panel.weight.entry, "0.5")
+    gains = speed_gains(tuned.session.axis)
+    assert gains is not None
+    assert gains.weight == 0.5
+    _type(qtbot, stage.panel.weight.entry, "3")
+    assert "between 0 and 1" in stage.panel._message.text()
+    target = tuned.session.axis.loops[KEY].target
+    assert isinstance(target, SpeedTarget)
+    assert target.dip is not None
+
+
+def _type(qtbot: QtBot, entry: QWidget, text: str) -> None:
+    entry.setFocus()
+    entry.selectAll()  # type: ignore[attr-defined]
+    qtbot.keyClicks(entry, text)
+    qtbot.keyClick(entry, Qt.Key.Key_Return)
+
+
+def test_aims_set_the_margin_and_stand_on_the_buttons(qtbot: QtBot, known: Application) -> None:
+    stage = _stage(known)
+    for name, degrees in (("calm", 65.0), ("even", 55.0), ("keen", 45.0)):
+        qtbot.mouseClick(stage.panel.aims[name], Qt.MouseButton.LeftButton)
+        assert stage.shown is not None
+        assert stage.shown.phase_margin >= degrees - 0.1
+        assert [n for n, b in stage.panel.aims.items() if b.isChecked()] == [name]
+
+
+def test_filters_are_added_changed_and_taken_away(qtbot: QtBot, known: Application) -> None:
+    stage = _stage(known)
+    assert stage.shown is not None
+    stage.aim("even")
+    without = stage.shown.load.dip
+    qtbot.mouseClick(stage.panel.add_notch, Qt.MouseButton.LeftButton)
+    filters = known.session.axis.loops[KEY].filters
+    assert [f.kind for f in filters] == [FilterKind.NOTCH]
+    assert filters[0].frequency / math.tau == pytest.approx(200.0, rel=0.05)
+    assert stage.shown.load.dip < 0.5 * without  # a notch lets it be far stiffer
+    assert any(m.kind == "notch" for m in known.window.strip._strip.markers)  # type: ignore[union-attr]
+    _type(qtbot, stage.panel.entries[0]["depth"].entry, "-20")
+    assert known.session.axis.loops[KEY].filters[0].depth == pytest.approx(0.1)
+    _type(qtbot, stage.panel.entries[0]["depth"].entry, "3")
+    assert "below 0 dB" in stage.panel._message.text()
+    again = parse_axis(format_axis(known.session.axis), place="again")
+    assert again.loops[KEY] == known.session.axis.loops[KEY]
+    stage.drop_filter(0)
+    assert not known.session.axis.loops[KEY].filters
+    assert stage.shown.margins.stable
+
+
+def test_ways_round_the_resonance_are_found_and_one_is_taken(
+    qtbot: QtBot, known: Application
+) -> None:
+    stage = _stage(known)
+    wait(qtbot, lambda: len(stage.ways.ways) == 3)
+    titles = [card.accessibleName().split()[0] for card in stage.ways.cards]
+    assert titles == ["Notch", "No", "Stiffer"]
+    assert not stage.ways.cards[2].isEnabled()
+    qtbot.mouseClick(stage.ways.cards[0], Qt.MouseButton.LeftButton)
+    assert len(known.session.axis.loops[KEY].filters) == 1
+    assert stage.shown is not None
+    assert stage.shown.margins.stable
+    assert "holds" in stage.ways.cards[0].accessibleName()
+
+
+def test_tests_are_played_shown_pinned_and_taken_back(qtbot: QtBot, tuned: Application) -> None:
+    stage, session = _stage(tuned), tuned.session
+    tuned.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "5")))
+    wait(qtbot, lambda: tuned.bench.connected)
+    assert "turns" in stage.test._note.text()
+    qtbot.mouseClick(stage.test.start, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: len(session.runs) == 1 and not tuned.bench.busy, 60.0)
+    assert session.runs[0].ended == "done", session.runs[0].ended
+    assert session.now.tested(STEP) is not None
+    first = session.axis.loops[KEY]
+    qtbot.mouseClick(stage.test.which, Qt.MouseButton.LeftButton)
+    assert stage.test.which.text() == "load"
+    stage.run()
+    wait(qtbot, lambda: len(session.runs) == 2 and not tuned.bench.busy, 60.0)
+    assert session.now.tested(LOAD) is not None
+    assert "dip" in " ".join(tuned.window.logbook.model.marked_text(
+        tuned.window.logbook.model.index(0, n)) for n in range(12))  # fmt: skip
+    session.change_run(session.runs[0].id, pinned=True)
+    stage.drag_to(15.0)
+    stage.end_drag()
+    assert session.now.tested(STEP) is None  # measured figures leave with their gains
+    assert len(stage._pinned(STEP)) == 1
+    wait(qtbot, lambda: not session.unwritten)
+    model = tuned.window.logbook.model
+    assert model.marked_text(model.index(1, USE)) == "use these gains"
+    session.take_back(session.runs[0])
+    assert session.axis.loops[KEY] == first
+    assert session.now.tested(STEP) is not None
