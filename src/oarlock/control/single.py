@@ -88,13 +88,20 @@ def run_section(section: tuple[float, float, float, float, float], x: Single) ->
     section : b0, b1, b2, a1, a2 of z⁻¹, rounded to float32 as a drive holds them
 
     """
+    return run_section_states(section, x)[0]
+
+
+def run_section_states(
+    section: tuple[float, float, float, float, float], x: Single
+) -> tuple[Single, Single, Single]:
+    """Return (output, first state, second state) of `run_section`."""
     f = np.float32
     b0, b1, b2, a1, a2 = (f(c) for c in section)
     one, two = f(0.0), f(0.0)
-    output = np.empty_like(x)
+    output, ones, twos = np.empty_like(x), np.empty_like(x), np.empty_like(x)
     for k, given in enumerate(x):
         y = f(f(b0 * given) + one)
         one = f(f(f(b1 * given) - f(a1 * y)) + two)
         two = f(f(b2 * given) - f(a2 * y))
-        output[k] = y
-    return output
+        output[k], ones[k], twos[k] = y, one, two
+    return output, ones, twos

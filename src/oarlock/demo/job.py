@@ -13,6 +13,7 @@ from oarlock.cancel import Cancel
 from oarlock.control._kernels import warm
 from oarlock.control.current import design_current
 from oarlock.control.margins import Margins
+from oarlock.control.speed_design import speed_gains
 from oarlock.demo.project import AXES, make_demo
 from oarlock.demo.speed_part import tune_speed
 from oarlock.drive.canopen_link import CanopenLink
@@ -25,9 +26,10 @@ from oarlock.experiments.identify.experiments import experiment_for
 from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.loops.step_response import StepResult
 from oarlock.files import read_text, write_atomic
-from oarlock.handover.header import DEFAULT_MAP, default_map, header
+from oarlock.handover.header import default_map, header
 from oarlock.handover.patch import patch_file
 from oarlock.handover.proof import Proof, error_sequence, prove
+from oarlock.handover.speed_proof import NAME, speed_sequence
 from oarlock.handover.values import handover_values
 from oarlock.quantities.display import sentence, whole_degrees, with_std
 from oarlock.records import Finding, Reading, Run
@@ -266,13 +268,17 @@ class _Job:
             record = session.record(found[0].id) if found else None
             if record:
                 errors[name] = error_sequence(record, name)
+        test = session.now.tested("speed step")
+        if speed_gains(session.axis) is not None:
+            errors[NAME] = speed_sequence(session.record(test[0].id) if test else None)
         text = header(session.axis).encode()
         file = f"{self._practice}_gains.h"
         mapping = default_map(read_text(folder / file), values)
         patch = patch_file(folder / file, mapping, values)
         proofs: dict[str, Proof] = {}
         for label, content in (("new header", text), (file, patch.after)):
-            proofs[label] = prove(content, DEFAULT_MAP, values, errors)
+            named = default_map(content.decode("latin-1"), values)
+            proofs[label] = prove(content, named, values, errors)
             self._say(f"\nproof   {label}: {proofs[label].sentence}" if label != file
                       else f"proof   {label}: {proofs[label].sentence}")  # fmt: skip
             if not proofs[label].exact and not proofs[label].missing:

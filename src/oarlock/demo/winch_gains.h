@@ -14,6 +14,18 @@
 #define CUR_OFFSET_C  0.0f
 #define CUR_TRACK     8192       /* anti-windup tracking, not Oarlock's */
 
+/* speed loop: each tenth sample; its one filter passed everything until now */
+#define SPD_TS        625e-6f    /* s */
+#define SPD_I_MAX     20.0f      /* A */
+#define SPD_KP        0.45f      /* A s/rad */
+#define SPD_KI        4.0f       /* A/rad */
+#define SPD_WEIGHT    1.0f
+#define SPD_TORQUE1_B0  1.0f
+#define SPD_TORQUE1_B1  0.0f
+#define SPD_TORQUE1_B2  0.0f
+#define SPD_TORQUE1_A1  0.0f
+#define SPD_TORQUE1_A2  0.0f
+
 /* resolver, two rounds a turn */
 #define ANGLE_SIDE           1.0f
 #define ANGLE_ZERO           0.0f   /* rad, electrical: found by trial, never noted */

@@ -6,18 +6,21 @@ from oarlock.handover.patch import code_only
 from oarlock.handover.values import HandoverValue, float32_literal, handover_values
 from oarlock.machine import Axis
 from oarlock.machine.current_loop import CURRENT
+from oarlock.machine.speed_loop import SPEED
 
 
 def header(axis: Axis) -> str:
-    """Return the text of a C header for this axis's current loop."""
+    """Return the text of a C header for this axis's loops."""
     guard = _guard(axis.name)
+    speed = axis.loops[SPEED.key].gains is not None
     lines = [
-        f"/* Current loop of the axis '{_safe(axis.name)}'.",
+        f"/* {'Loops' if speed else 'Current loop'} of the axis '{_safe(axis.name)}'.",
         " *",
         " * Parallel PI, backward-Euler integral: s += Ki*Ts*e; u = Kp*e + s, limited to",
         " * +-CUR_V_MAX. Amplitude-invariant dq: peak phase amperes and volts.",
         " * theta_e = pole_pairs * ANGLE_SIDE * theta_sensor - ANGLE_ZERO; a hall state begins,",
         " * turning forward, at HALL_START. Currents: (reading - mid - CUR_OFFSET) * CUR_SCALE.",
+        *(_SPEED_WORDS if speed else ()),
         " */",
         f"#ifndef {guard}",
         f"#define {guard}",
@@ -29,6 +32,13 @@ def header(axis: Axis) -> str:
             f"#define {value.symbol:<19} {literal:>14}  /* {value.unit}: {value.meaning} */"
         )
     return "\n".join([*lines, "", f"#endif /* {guard} */", ""])
+
+
+_SPEED_WORDS = (
+    " * Speed: s += Ki*Ts*(r - y); u = Kp*(WEIGHT*r - y) + s + ACCELERATION*dr/dt, limited to",
+    " * +-SPD_I_MAX, each SPD_TS. Its filters, y = b0*x + s1; s1 = (b1*x - a1*y) + s2;",
+    " * s2 = b2*x - a2*y: TORQUE ones of u each CUR_TS, MEASURED ones of the speed each SPD_TS.",
+)
 
 
 def _guard(name: str) -> str:

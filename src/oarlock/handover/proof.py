@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from oarlock.control.single import Single, run_pi
 from oarlock.errors import InputError
+from oarlock.handover.speed_proof import MACROS, NAME, expected, filters_of
 from oarlock.handover.values import HandoverValue
 from oarlock.records import Record
 
@@ -29,12 +30,18 @@ _PATIENCE = 60.0  # s for compiler and program each
 class Lane:
     """The proof of one axis."""
 
-    axis_name: str
+    axis_name: str  # "d", "q" of the current loop, or "speed"
     samples: int
-    differ: int  # outputs or integrators that are not bit-equal
-    worst: float  # V, largest difference
+    differ: int  # outputs or states that are not bit-equal
+    worst: float  # largest difference of outputs, in `unit`
     saturated: int
-    output: Single  # V, for the picture
+    output: Single  # for the picture
+    unit: str = "V"
+
+    @property
+    def title(self) -> str:
+        """What was proven."""
+        return self.axis_name if self.axis_name == NAME else f"current {self.axis_name}"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -89,7 +96,8 @@ def prove(
     ----------
     text : the header as it will be written
     mapping : its symbols to keys of `values`
-    errors : A, float32, by axis name; both are run where both are given
+    errors : float32, by lane: errors (A) of the current's axes "d" and "q", what the speed
+        controller is given under "speed"; each that is given is run
     beside : folder of the header, where the files that it includes lie
 
     Raises
@@ -108,6 +116,9 @@ def prove(
         header.write_bytes(text)
         for axis_name, error in errors.items():
             built = _Build(Path(folder), compiler, beside)
+            if axis_name == NAME:
+                lanes.append(_speed_lane(built, symbols, by_key, error))
+                continue
             output, state = _run(built, axis_name, symbols, by_key, error)
             lanes.append(_lane(axis_name, by_key, error, output, state))
     return Proof(lanes=tuple(lanes), compiler=Path(compiler).name)
@@ -130,8 +141,32 @@ def _lane(
     )
 
 
+def _speed_lane(
+    build: "_Build", symbols: Mapping[str, str], by_key: Mapping[str, float], given: Single
+) -> Lane:
+    texts = {macro: _text(key, symbols, by_key) for macro, key in MACROS.items()}
+    for n, keys in enumerate(filters_of(by_key), 1):
+        texts[f"F{n}"] = ", ".join(f"(float)({_text(key, symbols, by_key)})" for key in keys)
+    found = _compiled(build, "speed_reference", texts, given.tobytes(), 20 * given.shape[0])
+    table, model = found.reshape(-1, 5), expected(by_key, given)
+    return Lane(
+        axis_name=NAME,
+        samples=given.shape[0],
+        differ=int(np.sum(np.any(_bits(table) != _bits(model), axis=1))),
+        worst=float(np.max(np.abs(table - model), initial=0.0)),
+        saturated=int(np.sum(np.abs(model[:, 0]) >= np.float32(by_key["speed.i_max"]))),
+        output=model[:, 0].copy(),
+        unit="A",
+    )
+
+
+def _text(key: str, symbols: Mapping[str, str], by_key: Mapping[str, float]) -> str:
+    """Return a number's symbol; what the header does not hold stands there as firmware has it."""
+    return symbols.get(key) or f"{float(np.float32(by_key[key])).hex()}f"
+
+
 def _bits(values: Single) -> NDArray[np.uint32]:
-    return values.view(np.uint32)
+    return np.ascontiguousarray(values).view(np.uint32)
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,32 +185,35 @@ def _run(
     by_key: Mapping[str, float],
     error: Single,
 ) -> tuple[Single, Single]:
-    folder = build.folder
-    program = folder / f"reference_{axis_name}"
     names = {"KP": f"current.Kp_{axis_name}", "KI": f"current.Ki_{axis_name}"}
     names |= {"TS": "current.Ts", "V_MAX": "current.v_max"}
-    # What the header does not hold is given to the compiler as the firmware would have it.
-    given = {
-        macro: symbols.get(key) or f"{float(np.float32(by_key[key])).hex()}f"
-        for macro, key in names.items()
-    }
-    source = importlib.resources.files("oarlock.handover") / "reference.c"
+    texts = {macro: _text(key, symbols, by_key) for macro, key in names.items()}
+    table = _compiled(build, "reference", texts, error.tobytes(), 8 * error.size).reshape(-1, 2)
+    return table[:, 0].copy(), table[:, 1].copy()
+
+
+def _compiled(
+    build: _Build, name: str, texts: Mapping[str, str], given: bytes, size: int
+) -> Single:
+    """Compile a reference with the header, run it over `given`, and return `size` bytes of it."""
+    folder = build.folder
+    program = folder / f"{name}_program"
+    source = importlib.resources.files("oarlock.handover") / f"{name}.c"
     with importlib.resources.as_file(source) as path:
         command = [build.compiler, *_FLAGS, f'-DHEADER="{folder / "gains.h"}"']
         command += ["-iquote", str(build.beside)] if build.beside else []
-        command += [f"-D{macro}={text}" for macro, text in given.items()]
+        command += [f"-D{macro}={text}" for macro, text in texts.items()]
         built = _done([*command, str(path), "-o", str(program)], b"", "the compiler")
     if built.returncode:
         said = built.stderr.decode("utf-8", errors="replace")
         lines = [line for line in said.splitlines() if "error" in line]
         cause = f"the header does not compile: {(lines or [_crash(built.returncode)])[0].strip()}"
         raise InputError(cause, place="proof", remedy="Mend the header")
-    ran = _done([str(program)], error.tobytes(), "the compiled controller")
-    if ran.returncode or len(ran.stdout) != 8 * error.size:
+    ran = _done([str(program)], given, "the compiled controller")
+    if ran.returncode or len(ran.stdout) != size:
         cause = f"the compiled controller did not come to its end: {_crash(ran.returncode)}"
         raise InputError(cause, place="proof", remedy="What does the header do besides?")
-    table = np.frombuffer(ran.stdout, dtype=np.float32).reshape(-1, 2)
-    return table[:, 0].copy(), table[:, 1].copy()
+    return np.frombuffer(ran.stdout, dtype=np.float32)
 
 
 def _done(command: list[str], given: bytes, what: str) -> subprocess.CompletedProcess[bytes]:

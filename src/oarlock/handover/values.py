@@ -5,12 +5,16 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from oarlock.control.filters import coefficients
 from oarlock.errors import InputError
 from oarlock.machine import Axis, SensorKind
 from oarlock.machine.current_loop import CURRENT
 from oarlock.machine.loop import LoopSpec
 from oarlock.machine.loops import LOOPS
 from oarlock.machine.sensor import ILLEGAL
+from oarlock.machine.speed_loop import SPEED
+
+SECTION = ("b0", "b1", "b2", "a1", "a2")  # of a filter, of z⁻¹
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -25,7 +29,7 @@ class HandoverValue:
 
 
 def handover_values(axis: Axis) -> tuple[HandoverValue, ...]:
-    """Return what the current loop's firmware needs, and what sensing found for it.
+    """Return what the firmware needs: gains and filters of all loops, what sensing found.
 
     Raises
     ------
@@ -58,7 +62,31 @@ def _gains(axis: Axis, spec: LoopSpec) -> list[tuple[str, str, float, str, str]]
 
 
 def _outer(axis: Axis) -> list[tuple[str, str, float, str, str]]:
-    return [row for spec in LOOPS if spec is not CURRENT for row in _gains(axis, spec)]
+    rows = [row for spec in LOOPS if spec is not CURRENT for row in _gains(axis, spec)]
+    if axis.loops[SPEED.key].gains is None:
+        return rows
+    T = axis.inverter.divider * axis.inverter.Ts
+    rows += [
+        ("speed.T", "SPD_TS", T, "s", "sample time of the speed loop"),
+        ("speed.i_max", "SPD_I_MAX", axis.machine.peak_current.value, "A",
+         "largest current that the speed loop asks for"),
+    ]  # fmt: skip
+    return rows + _filters(axis)
+
+
+def _filters(axis: Axis) -> list[tuple[str, str, float, str, str]]:
+    """Return the speed loop's filters, each as one second-order section."""
+    rows, count = [], {"torque": 0, "measured": 0}
+    for one in axis.loops[SPEED.key].filters:
+        Ts = axis.inverter.Ts * (1 if one.path == "torque" else axis.inverter.divider)
+        count[one.path] += 1
+        key = f"{one.path}{count[one.path]}"
+        where = f"{one.kind.value.replace('_', ' ')} at {one.frequency / math.tau:.4g} Hz"
+        rows += [
+            (f"speed.{key}_{name}", f"SPD_{key.upper()}_{name.upper()}", value, "1", where)
+            for name, value in zip(SECTION, coefficients(one, Ts), strict=True)
+        ]
+    return rows
 
 
 def _sensing(axis: Axis) -> list[tuple[str, str, float, str, str]]:

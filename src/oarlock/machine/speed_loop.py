@@ -9,8 +9,8 @@ from oarlock.quantities.kinds import Kind
 
 KEY = "speed"
 LABELS = {
-    "Kp": "K~p~ speed", "Ki": "K~i~ speed", "weight": "set-point weight",
-    "acceleration": "acceleration ahead",
+    "Kp": "K~p~ speed", "Ki": "K~i~ speed", "weight": "weight",
+    "acceleration": "ahead",
 }  # fmt: skip
 
 

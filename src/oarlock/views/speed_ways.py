@@ -103,7 +103,7 @@ def _card(way: Way, amperes: float) -> Card:
 def _bears(way: Way) -> str:
     """Return where the resonance may lie, in words."""
     if way.stiffer > 1.0:
-        return f"needs a resonance at {way.loop.plant.shaft.resonance / math.tau:.0f} Hz"
+        return f"a resonance at {way.loop.plant.shaft.resonance / math.tau:.0f} Hz"
     low, high = (edge / math.tau for edge in way.bears)
     if low <= 0.0 and not math.isfinite(high):
         return "holds at any resonance"

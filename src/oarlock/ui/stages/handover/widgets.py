@@ -196,8 +196,8 @@ class ProofView(QWidget):
 
     def _paint_lane(self, p: QPainter, lane: Lane, top: float) -> None:
         t, w = look.theme(), self.width()
-        color = t.d if lane.axis_name == "d" else t.q
-        draw_text(p, 0, top + 20, f"current {lane.axis_name}", t.ink)
+        color = {"d": t.d, "q": t.q}.get(lane.axis_name, t.torque)
+        draw_text(p, 0, top + 20, lane.title, t.ink)
         area = QRectF(72, top, w - 72 - 262, 28)
         p.fillRect(area, t.ground)
         most = float(abs(lane.output).max()) or 1.0
@@ -214,7 +214,7 @@ class ProofView(QWidget):
         bad = lane.differ > 0
         draw_text(p, w - 196, y, f"{lane.samples}", t.ink, align="right")
         draw_text(p, w - 138, y, f"**{lane.differ}**", t.attention if bad else t.ink, align="right")
-        draw_text(p, w - 84, y, f"{lane.worst:.3g} V", t.muted, align="right")
+        draw_text(p, w - 84, y, f"{lane.worst:.3g} {lane.unit}", t.muted, align="right")
         draw_text(p, w - 16, y, f"{lane.saturated}", t.muted, align="right")
 
 

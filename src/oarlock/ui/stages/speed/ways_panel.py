@@ -53,12 +53,13 @@ class WayCard(QAbstractButton):
         x = 84
         width = draw_text(p, x, 14, f"**{card.title}**", t.ink)
         draw_text(p, x + width + 6, 14, card.hint, t.muted, size=look.SMALL)  # fmt: skip
-        step = min((h - 20) / 3.0, 16.0)
-        draw_text(p, x, 15 + step, f"**{card.dip}**", t.ink)
-        draw_text(p, x, 15 + 2 * step, card.margins, t.ink, size=look.SMALL)
         color = t.muted if card.may_use else t.attention
-        draw_text(p, x, 15 + 3 * step, card.bears, color,
-                  size=look.SMALL)  # fmt: skip
+        rows = [(f"**{card.dip}**", t.ink, look.BODY), (card.margins, t.ink, look.SMALL),
+                (card.bears, color, look.SMALL)]  # fmt: skip
+        room = int((h - 16) // 14)  # a low window shows what matters most
+        shown = rows if room >= 3 else [rows[0], rows[2]][: max(room, 1)]
+        for n, (text, ink, size) in enumerate(shown, 1):
+            draw_text(p, x, 14 + 15 * n, text, ink, size=size)
         if self.hasFocus():
             p.setPen(stroke(t.accent, 1, Qt.PenStyle.DotLine))
             p.setBrush(Qt.BrushStyle.NoBrush)

@@ -1,0 +1,96 @@
+/* Reference speed controller with the filters of its torque, and a driver that runs it.
+ *
+ * The build defines KP, KI, WEIGHT, ACCELERATION, TS, I_MAX, and for up to four filters
+ * F1 to F4 as "b0, b1, b2, a1, a2", as symbols of the header under test (HEADER).
+ * Reads four float32 for each step from standard input: speed asked for, speed asked ahead,
+ * acceleration asked for, speed measured. Writes output, integrator, filtered output and the
+ * two numbers that the last filter keeps.
+ * Compile without contraction of a*b + c, or the last bit differs.
+ */
+#include <stdio.h>
+#include HEADER
+
+typedef struct {
+    float kp, ki_t, weight, acceleration, i_max, sum;
+} speed_t;
+
+typedef struct {
+    float b0, b1, b2, a1, a2, one, two;
+} section_t;
+
+static float speed_step(speed_t *c, float asked, float ahead, float steep, float seen)
+{
+    float whole = asked + ahead;
+    float e = whole - seen;
+    float weighted = c->weight * asked;
+    float part = weighted + ahead;
+    float p = part - seen;
+    float feed = c->acceleration * steep;
+    float push = c->kp * p;
+    float integrated = c->ki_t * e;
+    float sum = c->sum + integrated;
+    float inner = push + sum;
+    float u = inner + feed;
+    if (u > c->i_max) {
+        u = c->i_max;
+        if (e > 0.0f) sum = c->sum;
+    } else if (u < -c->i_max) {
+        u = -c->i_max;
+        if (e < 0.0f) sum = c->sum;
+    }
+    c->sum = sum;
+    return u;
+}
+
+static float section_step(section_t *f, float x)
+{
+    float direct = f->b0 * x;
+    float y = direct + f->one;
+    float near = f->b1 * x;
+    float back = f->a1 * y;
+    float left = near - back;
+    float far = f->b2 * x;
+    float behind = f->a2 * y;
+    f->one = left + f->two;
+    f->two = far - behind;
+    return y;
+}
+
+static section_t filters[] = {
+#ifdef F1
+    { F1, 0.0f, 0.0f },
+#endif
+#ifdef F2
+    { F2, 0.0f, 0.0f },
+#endif
+#ifdef F3
+    { F3, 0.0f, 0.0f },
+#endif
+#ifdef F4
+    { F4, 0.0f, 0.0f },
+#endif
+    { 1.0f, 0.0f, 0.0f, 0.0f, 0.0f, 0.0f, 0.0f }
+};
+
+int main(void)
+{
+    speed_t c;
+    float in[4], out[5];
+    unsigned i, last = sizeof filters / sizeof filters[0] - 1;
+    c.kp = (float)(KP);
+    c.ki_t = (float)(KI) * (float)(TS);
+    c.weight = (float)(WEIGHT);
+    c.acceleration = (float)(ACCELERATION);
+    c.i_max = (float)(I_MAX);
+    c.sum = 0.0f;
+    while (fread(in, sizeof in, 1, stdin) == 1) {
+        out[0] = speed_step(&c, in[0], in[1], in[2], in[3]);
+        out[1] = c.sum;
+        out[2] = out[0];
+        for (i = 0; i < last; i++) out[2] = section_step(&filters[i], out[2]);
+        out[3] = last ? filters[last - 1].one : 0.0f;
+        out[4] = last ? filters[last - 1].two : 0.0f;
+        if (fwrite(out, sizeof out, 1, stdout) != 1) return 1;
+    }
+    return 0;
+}
