@@ -67,6 +67,8 @@ LABELS = {
     **{f"{spec.key}.{name}": label for spec in LOOPS for name, label in spec.labels.items()},
     "current.Ts": "sample time",
     "current.v_max": "voltage limit",
+    "speed.T": "speed sample",
+    "speed.i_max": "current limit",
 }
 
 

@@ -2,8 +2,9 @@
 
 from pathlib import Path
 
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QLabel
+from PySide6.QtWidgets import QLabel, QScrollArea, QWidget
 
 from oarlock.errors import InputError
 from oarlock.files import write_atomic
@@ -44,6 +45,7 @@ class HandoverStage(StageView):
         self.proving = False
         self.shown: HandoverPicture | None = None
         self.file, self.proof = FileView(self), ProofView(self)
+        self._scrolled = _scrolling(self.file, self)
         self.choose = button("Choose a header…")
         self.fresh = button("New header…")
         self.prove = button("Prove  F5", primary=True)
@@ -81,7 +83,7 @@ class HandoverStage(StageView):
         super().resizeEvent(event)
         w, h = self.width(), self.height()
         proof_top = h - 146
-        self.file.setGeometry(look.MARGIN, 90, w - 2 * look.MARGIN, proof_top - 94)
+        self._scrolled.setGeometry(look.MARGIN, 90, w - 2 * look.MARGIN, proof_top - 94)
         side = w - 236
         self.proof.setGeometry(look.MARGIN, proof_top, side - 24, 140)
         self.prove.setGeometry(side + 8, proof_top + 12, 212, 30)
@@ -223,6 +225,18 @@ class HandoverStage(StageView):
         self.session.written(shown.patch.path.name, values)
         self.refresh()
         self.note.setText(f"Written. The old file is {kept.name if kept else 'not kept'}.")
+
+
+def _scrolling(widget: QWidget, parent: QWidget) -> QScrollArea:
+    """Return a widget in a frame that scrolls where it is too high."""
+    area = QScrollArea(parent)
+    area.setWidget(widget)
+    area.setWidgetResizable(True)
+    area.setFrameShape(QScrollArea.Shape.NoFrame)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.viewport().setAutoFillBackground(False)
+    widget.setAutoFillBackground(False)
+    return area
 
 
 STAGE = HandoverStage

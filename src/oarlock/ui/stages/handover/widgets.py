@@ -15,6 +15,7 @@ from oarlock.ui.kit.paint import dot, draw_text, hatch, line
 from oarlock.views.handover import HandoverPicture
 
 _LINE = 16.0
+_LEAST_LINE, _LEAST_GAIN = 14.0, 17.0  # px: below, the view scrolls
 _ELIDE = Qt.TextElideMode.ElideRight
 
 
@@ -29,6 +30,10 @@ class FileView(QWidget):
     def show_file(self, shown: HandoverPicture) -> None:
         """Show a file."""
         self._shown = shown
+        rows = dict(shown.labels) | {h.key: h.label for h in shown.handed}
+        self.setMinimumHeight(
+            round(max(34.0 + _LEAST_LINE * len(shown.lines), 66.0 + _LEAST_GAIN * len(rows)))
+        )
         changes = shown.patch.changes if shown.patch else ()
         self.setAccessibleDescription(
             "; ".join(f"line {c.line} {c.symbol}: {c.before} becomes {c.after}" for c in changes)
