@@ -3,16 +3,19 @@
 from collections.abc import Callable
 
 from oarlock.control.current import design_current
+from oarlock.control.position_design import design_position
 from oarlock.control.speed_design import design_speed
 from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.machine.current_loop import KEY as CURRENT
 from oarlock.machine.loop import Gains, alike
+from oarlock.machine.position_loop import KEY as POSITION
 from oarlock.machine.speed_loop import KEY as SPEED
 
 DESIGNS: dict[str, Callable[[Axis], Gains]] = {
     CURRENT: lambda axis: design_current(axis).gains,
     SPEED: lambda axis: design_speed(axis).gains,
+    POSITION: lambda axis: design_position(axis).gains,
 }
 
 

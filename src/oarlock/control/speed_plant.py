@@ -92,17 +92,34 @@ class SpeedPlant:
         """From a torque at the far end of the shaft (N·m) to the plain measured speed."""
         return self._from(2)
 
+    @cached_property
+    def turned(self) -> Discrete:
+        """From the controller's output (A) to what the shaft turns until the next sample, rad."""
+        a, b, _ = self.matrices
+        row, push = self._turned
+        return from_matrices(a - np.eye(a.shape[0]), b[:, 0], row, push, self.T)
+
     def _from(self, given: int) -> Discrete:
         a, b, c = self.matrices
         return from_matrices(a - np.eye(a.shape[0]), b[:, given], c, 0.0, self.T)
 
-    @cached_property
+    @property
     def matrices(self) -> tuple[Array, Array, Array]:
         """State matrices (a, b, c) over one sample of the speed, (n, n), (n, 3) and (n,).
 
         The inputs are the controller's output, a current behind the filters, both A, and a torque
         at the far end, N·m; the output is the plain measured speed.
         """
+        return self._stepped[0]
+
+    @property
+    def _turned(self) -> tuple[Array, float]:
+        """What the shaft turns in one sample, by the state at its start and by the output."""
+        return self._stepped[1]
+
+    @cached_property
+    def _stepped(self) -> tuple[tuple[Array, Array, Array], tuple[Array, float]]:
+        """One sample of the speed loop: its matrices, and what the shaft turns in it."""
         step, given, angle, angle_given = self._fine
         N, n = self.measuring.divider, step.shape[0]
         weights = self.measuring.weights(self.current.plant.Ts)
@@ -113,7 +130,7 @@ class SpeedPlant:
         size = n + 1 + parts
         x = np.zeros((n, size + 3))  # the fine state over old state and inputs
         x[:, :n] = np.eye(n)
-        total = np.zeros((parts, size + 3))
+        total, whole_turn = np.zeros((parts, size + 3)), np.zeros(size + 3)
         for j in range(N):
             push = np.zeros((1, size + 3))
             push[0, last if j == 0 else size] = 1.0
@@ -121,6 +138,7 @@ class SpeedPlant:
             other[:, size + 1 :] = np.eye(2)
             inputs = np.vstack([push, other])
             moved = angle @ x + angle_given @ inputs
+            whole_turn += moved
             for q in range(parts):
                 total[q] += h[q * N + N - 1 - j] * moved
             x = step @ x + given @ inputs
@@ -133,7 +151,8 @@ class SpeedPlant:
                 whole[sums + q, sums + q + 1] += 1.0
         c = np.zeros(size)
         c[sums] = 1.0
-        return whole[:, :size], whole[:, size:], c
+        turned = (whole_turn[:size], float(whole_turn[size]))
+        return (whole[:, :size], whole[:, size:], c), turned
 
     @property
     def _fine(self) -> tuple[Array, Array, Array, Array]:

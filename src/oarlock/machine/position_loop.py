@@ -13,13 +13,13 @@ LABELS = {"Kp": "K~p~ position", "speed_share": "speed ahead"}
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PositionTarget:
-    """What is asked of the position loop."""
+    """What is asked of the position loop; nothing: the fastest that does not overshoot."""
 
-    crossover: float  # rad/s
+    crossover: float | None = None  # rad/s
 
     def asked(self) -> Mapping[str, float | bool]:
-        """Return the one figure."""
-        return {"crossover": self.crossover}
+        """Return the one figure, where it is asked for."""
+        return {} if self.crossover is None else {"crossover": self.crossover}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

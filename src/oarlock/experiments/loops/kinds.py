@@ -9,6 +9,7 @@ from oarlock.machine import Axis
 from oarlock.machine.loops import LOOPS as LOOP_SPECS
 from oarlock.records import Record
 
+_POSITION = "oarlock.experiments.loops.position_response"
 _CASCADE = tuple(spec.key for spec in LOOP_SPECS)
 _SPEED = "oarlock.experiments.loops.speed_response"
 
@@ -42,6 +43,13 @@ LOOPS = (
         read=later(f"{_SPEED}:read_load_step"),
         turns=True,
         loops=_CASCADE[:2],
+        tests_loop=True,
+    ),
+    Kind(
+        key="position move",
+        read=later(f"{_POSITION}:read_position_move"),
+        turns=True,
+        loops=_CASCADE[:3],
         tests_loop=True,
     ),
 )

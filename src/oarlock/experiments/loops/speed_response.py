@@ -17,6 +17,7 @@ from oarlock.control.speed import LoadFigures, SpeedLoop, largest_step, load_fig
 from oarlock.control.speed_design import Turning, loop_in_use, volts_left
 from oarlock.errors import InputError
 from oarlock.experiments.common.checks import voltage_limit
+from oarlock.experiments.loops.sampling import phase
 from oarlock.machine import Axis
 from oarlock.quantities.display import signed
 from oarlock.quantities.kinds import RPM
@@ -105,7 +106,7 @@ def _averaged(record: Record, axis: Axis) -> _Averaged:
     keep = repeats * rows
     speed = record["speed"][:keep].reshape(repeats, rows)
     amperes = record["iq_ref"][:keep].reshape(repeats, rows)
-    first = before + _phase(speed, before, stride)
+    first = before + phase(speed, before, stride)
     mean = speed.mean(axis=0)
     start = float(mean[:before].mean())
     at = np.arange(first, rows, stride)
@@ -118,17 +119,6 @@ def _averaged(record: Record, axis: Axis) -> _Averaged:
         noise=float(np.std(speed - mean)) / math.sqrt(repeats),
         loop=loop_in_use(axis, turning=Turning(speed=start)),
     )
-
-
-def _phase(speed: Array, before: int, stride: int) -> int:
-    """Return how many rows after the step the controller samples first.
-
-    The measured speed changes when it does, and holds in between.
-    """
-    changed = np.flatnonzero(np.any(np.diff(speed, axis=1) != 0.0, axis=0)) + 1
-    if stride == 1 or not changed.size:
-        return 0
-    return int(np.argmax(np.bincount((changed - before) % stride, minlength=stride)))
 
 
 def _smooth(y: Array, wide: int) -> Array:

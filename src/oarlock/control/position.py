@@ -1,0 +1,224 @@
+"""The position loop: a P controller round the speed loop, which asks ahead for the move's speed.
+
+It runs with the speed controller, on the same samples. What it asks for passes the speed loop's
+set-point weight, what it asks ahead does not.
+"""
+
+import math
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.control.discrete import Coefficients, Discrete, add, times
+from oarlock.control.margins import Margins, margins
+from oarlock.control.profile import Move
+from oarlock.control.speed import SpeedLoop
+from oarlock.errors import InputError
+from oarlock.machine.position_loop import PositionGains
+
+Array = NDArray[np.float64]
+_QUIET = 1e-3  # overshoot of a plain step that counts as none
+
+
+@dataclass(frozen=True)
+class PositionLoop:
+    """A speed loop with a position controller round it, closed."""
+
+    speed: SpeedLoop
+    gains: PositionGains
+
+    @cached_property
+    def opened(self) -> Discrete:
+        """The open loop, from the position's error to the position."""
+        return self._way(self._asked).scaled(self.gains.Kp)
+
+    @cached_property
+    def margins(self) -> Margins:
+        """Of the open loop."""
+        return margins(self.opened)
+
+    @property
+    def T(self) -> float:
+        """Sample time, s."""
+        return self.speed.plant.T
+
+    @cached_property
+    def _asked(self) -> Coefficients:
+        """Numerator of the speed controller for what is weighted."""
+        g = self.speed.gains
+        return (g.weight * g.Kp + g.Ki * self.T, g.Ki * self.T)
+
+    @cached_property
+    def _ahead(self) -> Coefficients:
+        """Numerator of the speed controller for what is asked ahead."""
+        g = self.speed.gains
+        return (g.Kp + g.Ki * self.T, g.Ki * self.T)
+
+    def _way(self, controller: Coefficients) -> Discrete:
+        """From a speed that is asked for to the position, the speed loop closed."""
+        plant, closed = self.speed.plant, self.speed.opened
+        num = times(times(controller, plant.following.den), plant.turned.num)
+        den = times(add(closed.den, closed.num), (1.0, 0.0))
+        return Discrete(num, den, self.T)
+
+    @cached_property
+    def _characteristic(self) -> Coefficients:
+        loop = self.opened
+        return add(loop.den, loop.num)
+
+    def _closed(self, num: Coefficients) -> Discrete:
+        return Discrete(num, self._characteristic, self.T)
+
+    @cached_property
+    def closed(self) -> Discrete:
+        """From the position asked for to the position, nothing asked ahead."""
+        return self._closed(self.opened.num)
+
+    @cached_property
+    def by_speed(self) -> Discrete:
+        """From a speed asked ahead (rad/s) to the position, the position loop closed."""
+        return self._closed(self._way(self._ahead).num)
+
+    @cached_property
+    def by_torque(self) -> Discrete:
+        """From a current that is fed forward (A) to the position, all loops closed."""
+        plant = self.speed.plant
+        controller = self.speed.controller
+        num = times(times(controller.den, plant.following.den), plant.turned.num)
+        return self._closed(num)
+
+    def _pushing(self, controller: Coefficients) -> Discrete:
+        """From a speed that is asked for to the current asked for, the speed loop closed."""
+        plant, closed = self.speed.plant, self.speed.opened
+        num = times(times(controller, plant.following.den), plant.push.den)
+        return Discrete(num, add(closed.den, closed.num), self.T)
+
+    @property
+    def is_stable(self) -> bool:
+        """Whether all poles of the closed loop lie inside the unit circle."""
+        return self.margins.stable
+
+    def moved(self, move: Move, seconds: float, *, start: float = 0.0) -> "Moved":
+        """Return how the axis follows a move.
+
+        Parameters
+        ----------
+        seconds : how long it is looked at
+        start : s, into the move, of the first sample
+
+        """
+        samples = int(seconds / self.T) + 1
+        t = start + np.arange(samples, dtype=np.float64) * self.T
+        x, w, a = move.at(t)
+        g, feed, ahead = self.gains, self.speed.gains.acceleration * a, self.gains.speed_share * w
+        position = self.closed.output(x) + self.by_speed.output(ahead)
+        if self.speed.gains.acceleration:
+            position = position + self.by_torque.output(feed)
+        push = self._pushing(self._asked).output(g.Kp * (x - position))
+        push += self._pushing(self._ahead).output(ahead)
+        push += self._pushing(self.speed.controller.den).output(feed)
+        return Moved(t=t, asked=x, position=position, speed_asked=w,
+                     speed=np.gradient(position, self.T), push=push)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Moved:
+    """A move as it is followed; rad and rad/s over s."""
+
+    t: Array
+    asked: Array
+    position: Array
+    speed_asked: Array
+    speed: Array
+    push: Array  # A
+
+    @property
+    def lag(self) -> Array:
+        """The following error, rad."""
+        return self.asked - self.position
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MoveFigures:
+    """What people read off a move."""
+
+    following: float  # rad, the largest following error
+    overshoot: float  # rad beyond the end
+    settling: float  # s after the profile's end until it stays in the window; NaN: it does not
+    late: float  # rad still missing where the profile ends
+
+
+def move_figures(t: Array, asked: Array, position: Array, end: float, window: float) -> MoveFigures:
+    """Return the figures of a move.
+
+    Parameters
+    ----------
+    t : s from its start; asked, position : rad, from where it began
+    end : s, when the profile ends
+    window : rad to each side of the target
+
+    """
+    target = float(asked[-1])
+    side = math.copysign(1.0, target) if target else 1.0
+    after = t >= end
+    beyond = side * (position - target)
+    outside = np.flatnonzero(np.abs(position - target) > window)
+    last = int(outside[-1]) if outside.size else -1
+    settled = math.nan if last == t.size - 1 else max(float(t[last + 1]) - end, 0.0)
+    return MoveFigures(
+        following=float(np.max(np.abs(asked - position))),
+        overshoot=max(float(np.max(beyond)), 0.0),
+        settling=settled,
+        late=float(abs((target - position)[after][0])) if np.any(after) else math.nan,
+    )
+
+
+def step_overshoot(loop: PositionLoop) -> float:
+    """Return the overshoot of a plain step of position, ratio."""
+    slowest = 1.0 / max(loop.gains.Kp, 1e-6)
+    samples = int(min(max(8.0 * slowest / loop.T, 200), 20000))
+    return max(float(np.max(loop.closed.step(samples))) - 1.0, 0.0)
+
+
+def quiet_gain(speed: SpeedLoop) -> float:
+    """Return the largest gain (1/s) without overshoot of a plain step, by bisection.
+
+    The rule of a quarter of the speed loop's crossover fails for a set-point weight below 1, so
+    it is sought on the exact loop.
+
+    Raises
+    ------
+    InputError : the speed loop is unstable
+
+    """
+    if not speed.margins.stable:
+        raise InputError("the speed loop is unstable", place="position loop",
+                         remedy="Mend the speed loop first")  # fmt: skip
+    low, high = 1e-3 * speed.margins.crossover, speed.margins.crossover
+    for _ in range(30):
+        middle = math.sqrt(low * high)
+        loop = PositionLoop(speed, PositionGains(Kp=middle))
+        if loop.is_stable and step_overshoot(loop) <= _QUIET:
+            low = middle
+        else:
+            high = middle
+    return low
+
+
+def gain_for(speed: SpeedLoop, crossover: float) -> float:
+    """Return the gain (1/s) of a crossover, rad/s.
+
+    Raises
+    ------
+    InputError : it would be unstable
+
+    """
+    unit = PositionLoop(speed, PositionGains(Kp=1.0)).opened
+    gain = 1.0 / abs(unit.at(crossover))
+    if not PositionLoop(speed, PositionGains(Kp=gain)).is_stable:
+        cause = f"{crossover / math.tau:.3g} Hz would be unstable"
+        raise InputError(cause, place="position loop",
+                         remedy="Ask for a quarter of the speed loop's crossover")  # fmt: skip
+    return gain

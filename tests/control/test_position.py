@@ -1,0 +1,117 @@
+"""The position loop against stepping by hand, profiles against their derivatives, and its gains."""
+
+import math
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from oarlock.control.position import (
+    PositionLoop,
+    gain_for,
+    move_figures,
+    quiet_gain,
+    step_overshoot,
+)
+from oarlock.control.profile import Move
+from oarlock.control.speed import SpeedLoop
+from oarlock.control.speed_gains import AIMS, stiffest
+from oarlock.errors import InputError
+from oarlock.machine.position_loop import PositionGains
+from oarlock.machine.speed_loop import SpeedGains
+from tests.control.test_speed import RIGID, _plant
+from tests.control.test_speed_plant import TWISTING
+
+
+@pytest.fixture(scope="module")
+def speed() -> SpeedLoop:
+    found = stiffest(_plant(TWISTING, notch=True, slope=20), AIMS["even"])
+    assert found is not None
+    return found
+
+
+def _by_hand(loop: PositionLoop, move: Move, samples: int) -> np.ndarray:
+    """Return the position at each sample, the cascade computed as a drive does."""
+    plant, g, x_gains = loop.speed.plant, loop.speed.gains, loop.gains
+    a, b, c = plant.matrices
+    row, push_row = plant._turned
+    x, total, at, out = np.zeros(c.size), 0.0, 0.0, []
+    wanted, speed, steep = move.at(np.arange(samples, dtype=np.float64) * plant.T)
+    for k in range(samples):
+        out.append(at)
+        seen = float(c @ x)
+        asked, ahead = x_gains.Kp * (wanted[k] - at), x_gains.speed_share * speed[k]
+        total += g.Ki * plant.T * (asked + ahead - seen)
+        push = g.Kp * (g.weight * asked + ahead - seen) + total + g.acceleration * steep[k]
+        at += float(row @ x) + push_row * push
+        x = a @ x + b[:, 0] * push
+    return np.array(out)
+
+
+@pytest.mark.parametrize("weight", [1.0, 0.4])
+def test_a_move_is_followed_as_by_a_drive_that_is_stepped(speed: SpeedLoop, weight: float) -> None:
+    gains = replace(speed.gains, weight=weight, acceleration=0.005)
+    loop = PositionLoop(SpeedLoop(speed.plant, gains), PositionGains(Kp=30.0, speed_share=0.9))
+    move = Move(distance=6.0, speed=40.0, acceleration=600.0, jerk_time=0.02)
+    found = loop.moved(move, 0.5)
+    by_hand = _by_hand(loop, move, found.t.size)
+    assert np.max(np.abs(found.position - by_hand)) < 1e-6
+
+
+@given(
+    distance=st.floats(-50.0, 50.0).filter(lambda x: abs(x) > 0.01),
+    speed=st.floats(1.0, 100.0), acceleration=st.floats(10.0, 5000.0),
+    jerk=st.one_of(st.just(0.0), st.floats(1e-3, 0.2)),
+)  # fmt: skip
+def test_a_profile_ends_where_it_should_and_is_its_own_integral(
+    distance: float, speed: float, acceleration: float, jerk: float
+) -> None:
+    move = Move(distance=distance, speed=speed, acceleration=acceleration, jerk_time=jerk)
+    t = np.linspace(0.0, 1.2 * move.duration + 1e-3, 6001)
+    x, w, a = move.at(t)
+    assert x[0] == pytest.approx(0.0, abs=1e-12)
+    assert x[-1] == pytest.approx(distance, rel=1e-6)
+    assert np.max(np.abs(w)) <= speed * (1.0 + 1e-9)
+    assert np.max(np.abs(a)) <= acceleration * (1.0 + 1e-9)
+    turned = np.concatenate([[0.0], np.cumsum(0.5 * (w[1:] + w[:-1]) * np.diff(t))])
+    assert np.max(np.abs(turned - x)) < 2e-3 * abs(distance)
+
+
+@pytest.mark.parametrize("weight", [1.0, 0.5, 0.0])
+def test_the_quiet_gain_does_not_overshoot_and_one_above_it_does(
+    speed: SpeedLoop, weight: float
+) -> None:
+    weighted = SpeedLoop(speed.plant, replace(speed.gains, weight=weight))
+    gain = quiet_gain(weighted)
+    assert step_overshoot(PositionLoop(weighted, PositionGains(Kp=gain))) <= 1e-3
+    assert step_overshoot(PositionLoop(weighted, PositionGains(Kp=1.15 * gain))) > 1e-3
+    if weight == 1.0:
+        assert 0.15 < gain / speed.margins.crossover < 0.5
+
+
+def test_a_crossover_is_met_and_one_that_swings_is_refused(speed: SpeedLoop) -> None:
+    wanted = 0.2 * speed.margins.crossover
+    loop = PositionLoop(speed, PositionGains(Kp=gain_for(speed, wanted)))
+    assert loop.margins.crossover == pytest.approx(wanted, rel=1e-6)
+    with pytest.raises(InputError, match="would be unstable"):
+        gain_for(speed, 3.0 * speed.margins.crossover)
+    wild = SpeedLoop(speed.plant, SpeedGains(Kp=20.0 * speed.gains.Kp, Ki=1.0))
+    with pytest.raises(InputError, match="speed loop is unstable"):
+        quiet_gain(wild)
+
+
+def test_speed_ahead_takes_most_of_the_following_error() -> None:
+    speed = stiffest(_plant(RIGID), AIMS["even"])
+    assert speed is not None
+    move = Move(distance=20.0, speed=60.0, acceleration=400.0)
+    figures = []
+    for share in (0.0, 1.0):
+        loop = PositionLoop(speed, PositionGains(Kp=quiet_gain(speed), speed_share=share))
+        found = loop.moved(move, 1.5)
+        figures.append(move_figures(found.t, found.asked, found.position, move.duration, 1e-3))
+    assert figures[0].following == pytest.approx(60.0 / quiet_gain(speed), rel=0.05)
+    assert figures[1].following < 0.1 * figures[0].following
+    assert math.isfinite(figures[1].settling)
+    assert figures[0].overshoot < 1e-3
