@@ -14,6 +14,7 @@ from oarlock.control._kernels import warm
 from oarlock.control.current import design_current
 from oarlock.control.margins import Margins
 from oarlock.control.speed_design import speed_gains
+from oarlock.demo.position_part import tune_position
 from oarlock.demo.project import AXES, make_demo
 from oarlock.demo.speed_part import tune_speed
 from oarlock.drive.canopen_link import CanopenLink
@@ -31,6 +32,7 @@ from oarlock.handover.patch import patch_file
 from oarlock.handover.proof import Proof, error_sequence, prove
 from oarlock.handover.speed_proof import NAME, speed_sequence
 from oarlock.handover.values import handover_values
+from oarlock.machine import SensorKind
 from oarlock.quantities.display import sentence, whole_degrees, with_std
 from oarlock.records import Finding, Reading, Run
 from oarlock.records.csv_file import write_record
@@ -121,6 +123,8 @@ class _Job:
         tried = [self._verify(name) for name in (("d", "q") if self._held else ("d",))]
         self._tell_figures(margins, tried)
         self._failures += tune_speed(self._session, self._play, self._say)
+        if self._session.axis.sensor.kind is not SensorKind.HALL:  # edges are no place to stand at
+            self._failures += tune_position(self._session, self._play, self._say)
         self._hand_over()
         return self._failures
 

@@ -38,6 +38,22 @@ def gave(run: Run) -> str:
             std = run.figures.get("std")
             number, plus, shown = with_std(run.figures[quantity.path], std, quantity.unit)
             return f"**{quantity.symbol}** {number} {shown}" + (f" ± {plus}" if plus else "")
+    sensed = _sensed(run)
+    if sensed:
+        return sensed
+    for loop in ("position", "speed"):
+        if f"{loop}_crossover" in run.figures and f"{loop}.Kp" in run.gains:
+            hertz = run.figures[f"{loop}_crossover"] / math.tau
+            return f"**K~p~** {digits(run.gains[f'{loop}.Kp'], 3)}, {digits(hertz, 3)} Hz"
+    hertz = run.figures.get("crossover", 0.0) / math.tau
+    key = f"{CURRENT_KEY}.Kp_{run.settings.get('axis_name', 'q')}"
+    if key in run.gains and "rise" in run.figures:
+        return f"**K~p~** {run.gains[key]:.1f}, {hertz:.0f} Hz"
+    return "–"
+
+
+def _sensed(run: Run) -> str:
+    """Return what a run of Sensing found, or nothing."""
     if "sensor.zero" in run.figures:
         angle, std = math.degrees(run.figures["sensor.zero"]), math.degrees(run.figures["std"])
         return f"**zero** {angle % 360:.2f}° ± {std:.2f}"
@@ -47,14 +63,7 @@ def gave(run: Run) -> str:
             return f"**{word}**"
     if any(name.startswith("sensor.hall") for name in run.figures):
         return "**hall table**"
-    if "speed_crossover" in run.figures and "speed.Kp" in run.gains:
-        hertz = run.figures["speed_crossover"] / math.tau
-        return f"**K~p~** {digits(run.gains['speed.Kp'], 3)}, {digits(hertz, 3)} Hz"
-    hertz = run.figures.get("crossover", 0.0) / math.tau
-    key = f"{CURRENT_KEY}.Kp_{run.settings.get('axis_name', 'q')}"
-    if key in run.gains and "rise" in run.figures:
-        return f"**K~p~** {run.gains[key]:.1f}, {hertz:.0f} Hz"
-    return "–"
+    return ""
 
 
 def cells(run: Run, axis: Axis, *, written: bool = True) -> tuple[str, ...]:
@@ -80,6 +89,8 @@ def _peak(f: Mapping[str, float]) -> str:
     """Return the overshoot, or how far a load pulled the speed down."""
     if "dip" in f:
         return f"dip {digits(f['dip'] / RPM, 2)} rpm"
+    if "following" in f:
+        return f"lag {digits(math.degrees(f['following']), 2)}°"
     return f"{100 * f['overshoot']:.1f} %" if "overshoot" in f else "–"
 
 

@@ -44,6 +44,16 @@ class SpeedSettings:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class MoveSettings:
+    """How the test of the position loop was set last; None: what suits the axis."""
+
+    distance: float | None = None  # rad
+    speed: float | None = None  # rad/s
+    acceleration: float | None = None  # rad/s²
+    jerk_time: float | None = None  # s
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Screen:
     """What was on screen, and what was told or asked there."""
 
@@ -64,13 +74,14 @@ class Screen:
     winding: float | None = None  # °C, as noted
     step: StepSettings = field(default_factory=StepSettings)
     speed: SpeedSettings = field(default_factory=SpeedSettings)
+    move: MoveSettings = field(default_factory=MoveSettings)
 
 
 def plain(value: object) -> Plain:
     """Return a field's value as a project keeps it."""
     if isinstance(value, Written):
         return {"file": value.file, "time": value.time, **value.values}
-    if isinstance(value, StepSettings | SpeedSettings):
+    if isinstance(value, StepSettings | SpeedSettings | MoveSettings):
         told = {f.name: getattr(value, f.name) for f in fields(value)}
         return {name: one for name, one in told.items() if one is not None}
     if isinstance(value, tuple):
@@ -160,9 +171,16 @@ def _speed(value: object) -> SpeedSettings:
                          **{k: _number(value[k]) for k in names if k in value})  # fmt: skip
 
 
+def _move(value: object) -> MoveSettings:
+    if not isinstance(value, dict):
+        raise TypeError("no table")
+    names = [f.name for f in fields(MoveSettings)]
+    return MoveSettings(**{k: _number(value[k]) for k in names if k in value})
+
+
 _KINDS: dict[str, Callable[[object], object]] = {
     "axis": _text, "stage": _text, "window": _size, "dark": _flag, "header": _text,
     "map": _texts, "practice": _practice, "proven": _text, "handover_written": _written,
     "sensing": _text, "identify": _text, "map_omega": _number, "standing": _span,
-    "may_turn": _flag, "winding": _number, "step": _step, "speed": _speed,
+    "may_turn": _flag, "winding": _number, "step": _step, "speed": _speed, "move": _move,
 }  # fmt: skip

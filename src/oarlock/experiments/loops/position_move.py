@@ -82,8 +82,9 @@ class PositionMove:
             raise InputError("a move needs a distance, a speed and an acceleration",
                              place=self.name)  # fmt: skip
         limit = current_limit(axis)
+        speed = min(self.speed, 1.05 * self.move.top)  # what a short move reaches
         hold = Step(duration=0.2, frame=Frame.POSITION, release=True, record=False,
-                    speed=self.speed, acceleration=self.acceleration)  # fmt: skip
+                    speed=speed, acceleration=self.acceleration)  # fmt: skip
         there = replace(hold, duration=self._duration(axis), distance=self.distance,
                         jerk_time=self.jerk_time, record=True)  # fmt: skip
         back = replace(there, distance=-self.distance)
@@ -104,12 +105,14 @@ class PositionMove:
 
     def title(self, axis: Axis) -> str:
         """Return what is asked, for the logbook."""
-        return f"move {digits(self.distance / math.tau, 3)} turns and back"
+        turns = self.distance / math.tau
+        return f"move {digits(turns, 3)} turn{'s' * (turns != 1.0)} and back"
 
     def movement(self, axis: Axis) -> Movement:
         """Return what will move."""
-        turns = digits(abs(self.distance) / math.tau, 2)
-        return Movement(what=f"turns {turns} turns and back, {self.repeats} ×",
+        turns = abs(self.distance) / math.tau
+        far = f"{turns:.3g} turn{'s' * (turns != 1.0)}"
+        return Movement(what=f"turns {far} and back, {self.repeats} ×",
                         speed=1.2 * self.move.top, current=current_limit(axis),
                         seconds=self.plan(axis).duration)  # fmt: skip
 

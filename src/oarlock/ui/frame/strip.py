@@ -199,17 +199,20 @@ class TimescalesStrip(QWidget):
         for n, marker in enumerate(loops):
             end = loops[n + 1].hertz if n + 1 < len(loops) else strip.nyquist
             self._paint_ratio(p, marker.hertz, end, last=n + 1 == len(loops))
-        taken = -1e9
+        taken = (-1e9, -1e9)
         for marker in sorted(loops, key=lambda m: not m.handle):
             x = self.x_of(marker.hertz)
             if marker.handle and self._line:
                 line(p, x, y, x, self.height(), t.accent, 2)
             handle(p, x, y, t.accent, filled=marker.measured, strong=marker.handle and self._line)
-            half = 0.5 * text_width(marker.label, look.BODY)
-            if abs(x - taken) > 2.0 * half + 8.0:
-                draw_text(p, x, y - 17, marker.label, t.ink, size=look.BODY, align="center",
-                          halo=t.ground)  # fmt: skip
-            taken = x if marker.handle else taken
+            width = text_width(marker.label, look.BODY)
+            left = x - 0.5 * width
+            if taken[0] - width - 8.0 < left < taken[1] + 8.0:  # beside the handle's label
+                left = taken[1] + 8.0 if x > 0.5 * sum(taken) else taken[0] - width - 8.0
+            if abs(left + 0.5 * width - x) < width:
+                draw_text(p, left, y - 17, marker.label, t.ink, size=look.BODY, halo=t.ground)
+            if marker.handle:
+                taken = (left, left + width)
 
     def _paint_ratio(self, p: QPainter, low: float, high: float, *, last: bool) -> None:
         """Draw an arrow from one loop to what lies above it, with the ratio."""

@@ -46,6 +46,7 @@ class StageView(QWidget):
     has_line = False
     handle = "current"  # the loop whose handle on the strip may be dragged
     reasons_at: tuple[int, int] | None = None  # px; None: under the answer
+    said_left = look.MARGIN  # px, where question and answer begin
     f5 = ""  # what F5 does here, for the command palette; empty: nothing
 
     def __init__(self, around: Around) -> None:
@@ -94,13 +95,14 @@ class StageView(QWidget):
         if (answer, reasons) != (self.answer, self.reasons):
             self.answer, self.reasons = answer, reasons
             self.setAccessibleName(f"{self.question} {answer}")
-            self.update(0, 0, self.width(), 100)
+            self.update(0, 0, self.width(), 110)
 
     def paintEvent(self, _event: QPaintEvent) -> None:
         p, t = QPainter(self), look.theme()
         p.fillRect(self.rect(), t.panel)
-        draw_text(p, look.MARGIN, 24, self.question, t.muted)
-        draw_text(p, look.MARGIN, 50, self.answer, t.ink, size=look.ANSWER, bold=True)
-        x, y = self.reasons_at or (look.MARGIN, 72)
+        left = self.said_left
+        draw_text(p, left, 24, self.question, t.muted)
+        draw_text(p, left, 50, self.answer, t.ink, size=look.ANSWER, bold=True)
+        x, y = self.reasons_at or (left, 72)
         for i, reason in enumerate(self.reasons):
             draw_text(p, x, y + 17 * i, reason, t.ink, size=look.BODY)

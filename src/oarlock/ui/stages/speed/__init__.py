@@ -1,1 +1,1 @@
-"""The Speed loop stage."""
+"""The screen of the stage Speed loop."""

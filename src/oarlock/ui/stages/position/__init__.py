@@ -1,0 +1,1 @@
+"""The screen of the stage Position loop."""

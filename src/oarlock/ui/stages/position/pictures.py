@@ -1,0 +1,250 @@
+"""The move over time: landing, speed, following error, current; and the loop's gain and phase."""
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QPainter
+
+from oarlock.experiments.loops.position_response import MoveResult
+from oarlock.quantities.display import digits, whole_degrees
+from oarlock.quantities.kinds import RPM
+from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.paint import arrow, dot, draw_text, handle, line, text_width
+from oarlock.ui.kit.plot import Plot, linear_ticks
+from oarlock.ui.stages.frequency import FrequencyPlot
+from oarlock.views.position import LOWEST, PositionPicture, angle
+
+Array = NDArray[np.float64]
+HIGHEST = 100.0  # Hz
+_POINTS = 110
+
+
+class PositionGainPlot(FrequencyPlot):
+    """Gain of open and closed position loop."""
+
+    def __init__(self) -> None:
+        super().__init__("Gain of the position loop", bottom=0, low=LOWEST, high=HIGHEST, left=56)
+        t = look.theme()
+        self.set_y(-34.0, 24.0, [(20, "20 dB"), (0, "0"), (-20, "−20")])
+        self._closed = self.curve(t.speed, 1.6, Qt.PenStyle.DashLine)
+        self._open = self.curve(t.speed, 2.2)
+        self._shown: PositionPicture | None = None
+        self.in_frame(self._paint_zero)
+        self.over(self._annotate)
+
+    def show_gain(self, shown: PositionPicture, *, verified: bool) -> None:
+        """Show the loops' gains."""
+        self._shown = shown
+        self.place(shown.crossover, shown.nyquist, verified=verified)
+        x = np.log10(shown.f)
+        self._open.setData(x, shown.open_gain)
+        self._closed.setData(x, shown.closed_gain)
+        self.refresh()
+
+    def _paint_zero(self, p: QPainter) -> None:
+        zero = self.py(0.0)
+        line(p, self.area.left(), zero, self.area.right(), zero, look.theme().ink)
+
+    def _annotate(self, p: QPainter) -> None:
+        shown, t = self._shown, look.theme()
+        if shown is None:
+            return
+        self.paint_handle_line(p)
+        x, zero = self.at(shown.crossover), self.py(0.0)
+        handle(p, x, zero, t.accent, filled=self._verified, strong=True)
+        text = f"crossover **{digits(shown.crossover, 3)} Hz**"
+        room = x + 18 + text_width(text, look.FIGURE) < self.area.right()
+        draw_text(p, x + 14 if room else x - 14, zero - 12, text, t.ink, size=look.FIGURE,
+                  align="left" if room else "right", halo=t.halo)  # fmt: skip
+        quiet = self.at(shown.quiet_crossover)
+        line(p, quiet, zero - 6, quiet, zero + 22, t.attention, 2)
+        room = quiet + 140 < self.area.right()
+        side = 6 if room else -6
+        text = f"overshoots from {digits(shown.quiet_crossover, 2)} Hz"
+        align = "right" if side < 0 else "left"
+        draw_text(p, quiet + side, zero + 34, text, t.attention, size=look.SMALL, align=align,
+                  halo=t.halo)  # fmt: skip
+        draw_text(p, self.area.left() + 8, self.area.top() + 14, "open loop", t.speed, halo=t.halo)
+        draw_text(p, self.area.left() + 8, zero + 16, "closed loop", t.speed, halo=t.halo)
+
+
+class PositionPhasePlot(FrequencyPlot):
+    """Phase of the open position loop."""
+
+    def __init__(self) -> None:
+        super().__init__("Phase of the position loop", bottom=24, low=LOWEST, high=HIGHEST, left=56)
+        t = look.theme()
+        self.set_y(-215.0, -70.0, [(-90, "−90°"), (-180, "−180°")])
+        self._phase = self.curve(t.speed, 2.2)
+        self._shown: PositionPicture | None = None
+        self.in_frame(self.paint_bands)
+        self.over(self._annotate)
+
+    def show_phase(self, shown: PositionPicture, *, verified: bool) -> None:
+        """Show the open loop's phase."""
+        self._shown = shown
+        self.place(shown.crossover, shown.nyquist, verified=verified)
+        self._phase.setData(np.log10(shown.f), shown.phase)
+        self.refresh()
+
+    def _annotate(self, p: QPainter) -> None:
+        shown, t = self._shown, look.theme()
+        if shown is None:
+            return
+        self.paint_handle_line(p)
+        x, y = self.at(shown.crossover), self.py(min(shown.phase_margin, 105.0) - 180.0)
+        dot(p, x, y, t.accent, filled=True)
+        arrow(p, x - 9, y, x - 9, self.py(-180.0), t.ink)
+        left = x - self.area.left() > 150
+        draw_text(p, x - 16 if left else x + 10, self.py(-180.0) - 8,
+                  f"margin **{whole_degrees(shown.phase_margin)}°**", t.ink, size=look.FIGURE,
+                  align="right" if left else "left", halo=t.halo)  # fmt: skip
+
+
+class LandingPlot(Plot):
+    """The end of the move through a lens: what is missing, and the window it has to stay in."""
+
+    def __init__(self) -> None:
+        super().__init__(left=48, right=8, top=6, bottom=22, name="Landing")
+        t = look.theme()
+        self._predicted = self.curve(t.speed, 2.2)
+        self._measured = self.points(t.speed, 4.0)
+        self._shown: PositionPicture | None = None
+        self._result: MoveResult | None = None
+        self.behind(self._back)
+        self.over(self._annotate)
+
+    def show_landing(self, shown: PositionPicture, result: MoveResult | None) -> None:
+        """Show what is missing to the target, degrees, round the profile's end."""
+        self._shown, self._result = shown, result
+        end, window = shown.test.move.duration, math.degrees(shown.test.window)
+        target, moved = shown.moved.asked[-1], shown.moved
+        span = max(0.5 * end, 0.05)
+        low, high = end - 0.25 * span, min(end + span, float(moved.t[-1]))
+        side = math.copysign(1.0, shown.test.distance)
+        keep = (moved.t >= low) & (moved.t <= high)
+        self._predicted.setData(
+            1e3 * moved.t[keep], side * np.degrees(moved.position[keep] - target)
+        )
+        if result is not None:
+            inside = (result.t >= low) & (result.t <= high)
+            stride = max(int(inside.sum()) // 60, 1)
+            self.set_points(self._measured, 1e3 * result.t[inside][::stride],
+                            side * np.degrees(result.position[inside] - target)[::stride],
+                            look.theme().speed)  # fmt: skip
+        else:
+            self.clear(self._measured)
+        ticks = linear_ticks(1e3 * low, 1e3 * high, 4, "ms")
+        self.set_x(1e3 * low, 1e3 * high, ticks)
+        deep = max(4.0 * window, min(1.3 * math.degrees(shown.figures.late), 12.0 * window))
+        self.set_y(-deep, 2.0 * window, linear_ticks(-deep, 2.0 * window, 3, "°"))
+        self.remake_frame()
+        self.refresh()
+
+    def _back(self, p: QPainter) -> None:
+        if self._shown is None:
+            return
+        t, window = look.theme(), math.degrees(self._shown.test.window)
+        top, bottom = self.py(window), self.py(-window)
+        p.fillRect(QRectF(self.area.left(), top, self.area.width(), bottom - top), t.wash)
+        line(p, self.area.left(), self.py(0), self.area.right(), self.py(0), t.ink, 1,
+             Qt.PenStyle.DashLine)  # fmt: skip
+
+    def _annotate(self, p: QPainter) -> None:
+        shown, t = self._shown, look.theme()
+        if shown is None:
+            return
+        f, end = shown.figures, shown.test.move.duration
+        draw_text(p, self.area.left() + 6, self.py(math.degrees(shown.test.window)) - 3,
+                  f"window ±{digits(math.degrees(shown.test.window), 2)}°", t.accent,
+                  size=look.SMALL, halo=t.halo)  # fmt: skip
+        if not math.isfinite(f.settling):
+            return
+        x = self.px(1e3 * (end + f.settling))
+        bottom = self.area.bottom()
+        line(p, x, self.py(-math.degrees(shown.test.window)), x, bottom, t.ink, 1,
+             Qt.PenStyle.DotLine)  # fmt: skip
+        found = self._result.measured if self._result else None
+        also = ""
+        if found is not None and math.isfinite(found.settling):
+            also = f", measured {1e3 * (end + found.settling):.0f}"
+        text = f"in place after **{1e3 * (end + f.settling):.0f} ms**{also}"
+        draw_text(p, self.area.right() - 4, bottom - 8, text, t.ink, size=look.FIGURE,
+                  align="right", halo=t.halo)  # fmt: skip
+
+
+class MovePlot(Plot):
+    """One curve of the move over its whole time, asked and followed."""
+
+    def __init__(self, name: str, unit: str, *, last: bool = False) -> None:
+        super().__init__(left=56, right=8, top=3, bottom=22 if last else 2, name=name)
+        t = look.theme()
+        self._name, self._unit = name, unit
+        self._color = t.torque if unit == "A" else t.speed
+        self._asked = self.curve(t.muted, 1.2, Qt.PenStyle.DashLine)
+        self._curve = self.curve(self._color, 2.0)
+        self._measured = self.points(self._color, 3.5)
+        self._text, self._limit = "", 0.0
+        self.over(self._annotate)
+
+    def show_curve(
+        self, t: Array, y: Array, *, asked: Array | None = None,
+        measured: tuple[Array, Array] | None = None, text: str = "", limit: float = 0.0,
+    ) -> None:  # fmt: skip
+        """Show a curve, what was asked, what was measured, a text and a limit to both sides."""
+        self._text, self._limit = text, limit
+        self._curve.setData(t, y)
+        if asked is None:
+            self.clear(self._asked)
+        else:
+            self._asked.setData(t, asked)
+        if measured is None:
+            self.clear(self._measured)
+        else:
+            keep = measured[0] <= float(t[-1])
+            stride = max(int(keep.sum()) // _POINTS, 1)
+            self.set_points(self._measured, measured[0][keep][::stride],
+                            measured[1][keep][::stride], self._color)  # fmt: skip
+        ticks = [(v, f"{1e3 * v:.4g}") for v, _ in linear_ticks(0.0, float(t[-1]), 6)]
+        if ticks:
+            ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} ms")
+        self.set_x(-0.02 * float(t[-1]), float(t[-1]), ticks)
+        low, high = float(np.min(y)), float(np.max(y))
+        room = 0.35 * max(high - low, 1e-9)
+        self.set_y(low - room, high + room, linear_ticks(low, high, 3, self._unit))
+        self.refresh()
+
+    def _annotate(self, p: QPainter) -> None:
+        t = look.theme()
+        zero = self.py(0.0)
+        if self.area.top() < zero < self.area.bottom():
+            line(p, self.area.left(), zero, self.area.right(), zero, t.rule)
+        for side in (1.0, -1.0):
+            y = self.py(side * self._limit)
+            if self._limit and self.area.top() < y < self.area.bottom():
+                line(p, self.area.left(), y, self.area.right(), y, t.attention, 2)
+        draw_text(p, self.area.left() + 6, self.area.top() + 13, self._name, self._color,
+                  size=look.SMALL, halo=t.halo)  # fmt: skip
+        draw_text(p, self.area.right() - 4, self.area.top() + 14, self._text, t.ink,
+                  size=look.FIGURE, align="right", halo=t.halo)  # fmt: skip
+
+
+def move_curves(
+    shown: PositionPicture, result: MoveResult | None, plots: tuple[MovePlot, MovePlot, MovePlot]
+) -> None:
+    """Fill the plots of speed, following error and current."""
+    speed, behind, current = plots
+    m, f = shown.moved, shown.figures
+    found = result.measured if result else None
+    speed.show_curve(m.t, m.speed / RPM, asked=m.speed_asked / RPM,
+                     measured=(result.t, result.speed / RPM) if result else None)  # fmt: skip
+    also = f", measured {angle(found.following)}" if found else ""
+    points = (result.t, np.degrees(result.curve)) if result else None
+    behind.show_curve(m.t, np.degrees(m.lag), text=f"at most **{angle(f.following)}**{also}",
+                      measured=points)  # fmt: skip
+    cut = shown.takes > shown.limit
+    text = f"takes **{digits(shown.takes, 3)} A**, limit {digits(shown.limit, 3)}"
+    current.show_curve(m.t, m.push, limit=shown.limit, text=f"{text}: cut" if cut else text,
+                       measured=(result.t, result.current) if result else None)  # fmt: skip

@@ -1,0 +1,379 @@
+"""The Position loop stage: how soon the shaft stands where it should."""
+
+import math
+from collections.abc import Callable
+from dataclasses import replace
+
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
+
+from oarlock.control.position_design import position_gains, position_target
+from oarlock.control.speed_design import speed_gains
+from oarlock.errors import InputError
+from oarlock.experiments.common.announce import announced
+from oarlock.experiments.loops.position_response import MoveResult
+from oarlock.machine import Axis
+from oarlock.machine.position_loop import KEY, PositionTarget
+from oarlock.machine.speed_loop import KEY as SPEED_KEY
+from oarlock.quantities.display import digits
+from oarlock.session.perform import Performed
+from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.buttons import button
+from oarlock.ui.kit.numbers import GivenRow
+from oarlock.ui.stages.base import Around, ReadOut, StageView
+from oarlock.ui.stages.position.pictures import (
+    HIGHEST,
+    LandingPlot,
+    MovePlot,
+    PositionGainPlot,
+    PositionPhasePlot,
+    move_curves,
+)
+from oarlock.views.position import (
+    LOWEST,
+    MOVE,
+    TEST_LABELS,
+    PositionPicture,
+    angle,
+    designed,
+    dragged,
+    margin_text,
+    picture,
+    test_texts,
+    with_number,
+)
+
+_BAR = 40  # px
+
+
+class PositionStage(StageView):
+    """Gain and phase under the strip, the landing beside them, the whole move below."""
+
+    key = KEY
+    question = "How soon does it stand where it should?"
+    lane = "loops"
+    has_line = True
+    handle = KEY
+    f5 = "Run the move"
+
+    def __init__(self, around: Around) -> None:
+        super().__init__(around)
+        self._x_of = around.x_of
+        self.shown: PositionPicture | None = None
+        self.gain_plot, self.phase_plot = PositionGainPlot(), PositionPhasePlot()
+        self.landing = LandingPlot()
+        self.moves = (MovePlot("speed", "rpm"), MovePlot("behind", "°"),
+                      MovePlot("current", "A", last=True))  # fmt: skip
+        self.plots = (self.gain_plot, self.phase_plot, self.landing, *self.moves)
+        for plot in self.plots:
+            plot.setParent(self)
+        for frequency in (self.gain_plot, self.phase_plot):
+            frequency.dragged.connect(self.drag_to)
+            frequency.released.connect(self.end_drag)
+        self.start = button("Run move  F5", primary=True)
+        self.start.setParent(self)
+        self.start.clicked.connect(self.run)
+        self._note = QLabel(self)
+        self._note.setFont(look.font(look.SMALL))
+        self._note.setWordWrap(True)
+        self._make_numbers()
+
+    def _make_numbers(self) -> None:
+        panel = self.numbers
+        given = panel.block("You give", "or one number")
+        self.quiet = button("no overshoot")
+        self.quiet.setCheckable(True)
+        self.quiet.clicked.connect(lambda: self.take(PositionTarget()))
+        given.add(_left(self.quiet))
+        self.crossover = GivenRow("Crossover", "Hz")
+        self.crossover.given.connect(self.give)
+        given.add(self.crossover)
+        self._message = QLabel()
+        self._message.setWordWrap(True)
+        self._message.setFont(look.font(look.SMALL))
+        self._message.setStyleSheet(f"color: {look.theme().attention.name()}")
+        self._message.hide()
+        given.add(self._message)
+        gains = panel.block("Gains", "P with what is asked ahead")
+        self._Kp = gains.row("K~p~", "rad/s asked for each rad of error")
+        self.share = GivenRow("Speed ahead", "of it", choice=False)
+        self.share.setToolTip("Share of the move's speed that is asked for ahead of the error")
+        self.share.given.connect(lambda text: self._share(text, "speed"))
+        self.feed = GivenRow("Torque ahead", "× J", choice=False)
+        self.feed.setToolTip("Share of the torque that the move's acceleration needs")
+        self.feed.given.connect(lambda text: self._share(text, "torque"))
+        gains.add(self.share)
+        gains.add(self.feed)
+        move = panel.block("The move", "there and back")
+        self.test: dict[str, GivenRow] = {}
+        for name, (label, unit, _) in TEST_LABELS.items():
+            row = GivenRow(label, unit, choice=False)
+            row.given.connect(lambda text, n=name: self._set(n, text))
+            self.test[name] = row
+            move.add(row)
+        rests = panel.block("It rests on")
+        self._speed, self._weight = rests.row("Speed loop"), rests.row("Its weight")
+        self._shaft = rests.row("Shaft swings at")
+        panel.finish()
+
+    # Geometry
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.lay_out()
+
+    def lay_out(self) -> None:
+        """Put the frequency plots under their part of the strip, the rest beside and below."""
+        left = round(self._x_of(LOWEST)) - look.RAIL - 56
+        left = max(left, -40)
+        right = round(self._x_of(HIGHEST)) - look.RAIL
+        w, h = self.width(), self.height()
+        times = round(0.43 * (h - _BAR))
+        split = round(0.62 * times)
+        begin = max(left + 56, 56) - 56
+        for plot, top, bottom in ((self.gain_plot, 8, split), (self.phase_plot, split + 4, times)):
+            plot.setGeometry(begin, top, right - begin, bottom - top)
+        self.said_left = right + 20
+        self.landing.setGeometry(right + 8, 100, w - right - 12, times - 100)
+        each = (h - _BAR - times - 12) / 3.3
+        y = float(times + 8)
+        for plot, part in zip(self.moves, (1.0, 1.0, 1.3), strict=True):
+            plot.setGeometry(4, round(y), w - 12, round(part * each) - 2)
+            y += part * each
+        self.start.setGeometry(look.MARGIN, h - _BAR + 4, 124, 28)
+        self._note.setGeometry(look.MARGIN + 140, h - _BAR + 2, w - 180, _BAR - 4)
+        self.update()
+
+    # What it shows
+
+    def refresh(self) -> None:
+        axis = self.session.axis
+        try:
+            shown = picture(axis, self.session.screen.move)
+        except InputError as error:
+            self._show_nothing(error)
+            return
+        self.shown = shown
+        for plot in self.plots:
+            plot.show()
+        result = self._proof()
+        verified = result is not None and result.holds
+        self.gain_plot.show_gain(shown, verified=verified)
+        self.phase_plot.show_phase(shown, verified=verified)
+        self.landing.show_landing(shown, result)
+        move_curves(shown, result, self.moves)
+        self._show_numbers(shown, axis)
+        self.start.setEnabled(True)
+        try:
+            self._say_below(
+                announced(shown.test, axis.with_loop_gains(KEY, shown.gains)), calm=True
+            )
+        except InputError as error:
+            self._say_below(str(error), calm=False)
+        self._say(shown, result)
+
+    def _proof(self) -> MoveResult | None:
+        found = self.session.now.tested(MOVE)
+        return found[1] if found is not None and isinstance(found[1], MoveResult) else None
+
+    def _say(self, shown: PositionPicture, result: MoveResult | None) -> None:
+        first, second = shown.reasons
+        if result is not None and not result.holds:
+            second = f"{result.said}."
+        if not shown.follows:
+            second = "Gains taken from a run; drag to design anew."
+        self.say(shown.answer, first, second)
+
+    def _say_below(self, text: str, *, calm: bool) -> None:
+        t = look.theme()
+        self._note.setText(text)
+        self._note.setStyleSheet(f"color: {(t.ink if calm else t.attention).name()}")
+
+    def _show_nothing(self, error: InputError) -> None:
+        """Say what is missing before there can be a loop."""
+        self.shown = None
+        for plot in self.plots:
+            plot.hide()
+        self.start.setEnabled(False)
+        self._say_below("", calm=True)
+        self.said_left = look.MARGIN
+        self.say("No position loop yet", f"{error.cause[:1].upper()}{error.cause[1:]}.",
+                 f"{error.remedy}.")  # fmt: skip
+
+    def _show_numbers(self, shown: PositionPicture, axis: Axis) -> None:
+        target = position_target(axis)
+        given = target.crossover is not None
+        self.quiet.setChecked(shown.follows and not given)
+        self.crossover.show_value(digits(shown.crossover, 3), chosen=shown.follows and given)
+        self._Kp.show_value(digits(shown.gains.Kp, 3), "1/s")
+        self.share.show_value(digits(shown.gains.speed_share, 2), chosen=False)
+        speed = speed_gains(axis)
+        J = axis.machine.inertia
+        if speed is not None and J is not None:
+            whole = J.value / axis.machine.torque_constant
+            self.feed.show_value(digits(speed.acceleration / whole, 2), chosen=False)
+            color = "ink" if speed.weight >= 0.99 else "attention"
+            self._weight.show_value(digits(speed.weight, 2), "", color=color)
+        for name, text in test_texts(shown.test).items():
+            self.test[name].show_value(text, chosen=False)
+        self._speed.show_value(digits(shown.speed_crossover, 3), "Hz")
+        anti = shown.loop.speed.plant.shaft.anti_resonance
+        self._shaft.show_value(digits(anti / math.tau, 3) if anti else "rigid",
+                               "Hz" if anti else "")  # fmt: skip
+
+    def read_out(self) -> ReadOut:
+        shown = self.shown
+        if shown is None:
+            return ReadOut("position loop, crossover", "–", "Hz")
+        return ReadOut(
+            "position loop, crossover",
+            digits(shown.crossover, 3),
+            "Hz",
+            (f"**margin {margin_text(shown)}, behind {angle(shown.figures.following)}**",
+             f"a step overshoots from {digits(shown.quiet_crossover, 2)} Hz"),
+        )  # fmt: skip
+
+    # What it does
+
+    def _with(self, target: PositionTarget) -> Axis:
+        """Return the axis designed for a target.
+
+        Raises
+        ------
+        InputError : it cannot be met
+
+        """
+        axis = self.session.axis
+        loops = axis.loops.with_target(KEY, target).with_gains(KEY, designed(axis, target))
+        return replace(axis, loops=loops)
+
+    def drag_to(self, hertz: float) -> None:
+        """Follow the handle: a new design at every move."""
+        if self.shown is None:
+            return
+        try:
+            axis = self._with(dragged(hertz, self.shown))
+        except InputError as error:
+            self._tell(f"{error.cause}. {error.remedy}")
+            return
+        self._tell("")
+        self.session.drag(axis)
+
+    def end_drag(self) -> None:
+        """Make the drag one edit."""
+        if self.shown:
+            hertz = digits(self.shown.crossover, 3)
+            self.session.end_drag(f"Set the position loop's crossover to {hertz} Hz")
+
+    def nudge(self, ratio: float) -> None:
+        """Move the crossover by a ratio, as one edit."""
+        if self.shown:
+            self.drag_to(self.shown.crossover * ratio)
+            self.session.end_drag("Move the position loop's crossover")
+
+    def _tell(self, text: str) -> None:
+        self._message.setText(text)
+        self._message.setVisible(bool(text))
+
+    def _edit(self, label: str, make: Callable[[], Axis]) -> None:
+        """Make an edit; what cannot be is said in place."""
+        try:
+            self.session.edit(label, make())
+        except InputError as error:
+            self._tell(f"{error.cause}. {error.remedy}".strip())
+            return
+        self._tell("")
+
+    def take(self, target: PositionTarget) -> None:
+        """Take a target."""
+        self._edit("Set the position loop's target", lambda: self._with(target))
+        self.refresh()
+
+    def give(self, text: str) -> None:
+        """Take a crossover that was typed."""
+
+        def made() -> Axis:
+            value = _number(text)
+            if value <= 0.0:
+                raise InputError(f"a crossover of {text}", remedy="It lies above zero")
+            return self._with(PositionTarget(crossover=math.tau * value))
+
+        self._edit("Set the position loop's crossover", made)
+
+    def _share(self, text: str, which: str) -> None:
+        """Take a share that is asked ahead: of the speed, or of the torque."""
+
+        def made() -> Axis:
+            value = _number(text)
+            if not 0.0 <= value <= 1.5:
+                raise InputError(f"a share of {text}", remedy="It lies between 0 and 1.5")
+            axis = self._in_use()
+            gains, speed, J = position_gains(axis), speed_gains(axis), axis.machine.inertia
+            assert gains is not None
+            if which == "speed":
+                return axis.with_loop_gains(KEY, replace(gains, speed_share=value))
+            if speed is None or J is None:
+                return axis
+            ahead = value * J.value / axis.machine.torque_constant
+            return axis.with_loop_gains(SPEED_KEY, replace(speed, acceleration=ahead))
+
+        self._edit(f"Set the {which} ahead", made)
+
+    def _set(self, name: str, text: str) -> None:
+        """Take a number of the move."""
+        try:
+            self.session.show(move=with_number(self.session.screen.move, name, text))
+        except InputError as error:
+            self._tell(str(error.cause))
+            return
+        self._tell("")
+        self.refresh()
+
+    def _in_use(self) -> Axis:
+        """Return the axis with the gains that are shown taken into use.
+
+        Raises
+        ------
+        InputError : there are none
+
+        """
+        axis = self.session.axis
+        if position_gains(axis) is not None:
+            return axis
+        return axis.with_loop_gains(KEY, picture(axis, self.session.screen.move).gains)
+
+    def run(self) -> None:
+        """Play the move that is set."""
+        if self.shown is None:
+            return
+        self.session.edit("Take the designed gains of the position loop", self._in_use())
+        self.bench.run(self.shown.test, self._kept)
+
+    def _kept(self, _performed: Performed) -> None:
+        self.refresh()
+
+
+def _number(text: str) -> float:
+    """Return a typed number.
+
+    Raises
+    ------
+    InputError : it is none
+
+    """
+    try:
+        return float(text.replace("−", "-").replace("Hz", "").strip())
+    except ValueError as error:
+        raise InputError(f"'{text}' is not a number") from error
+
+
+def _left(widget: QWidget) -> QWidget:
+    holder = QWidget()
+    layout = QHBoxLayout(holder)
+    layout.setContentsMargins(0, 2, 0, 2)
+    layout.addWidget(widget)
+    layout.addStretch(1)
+    return holder
+
+
+STAGE = PositionStage

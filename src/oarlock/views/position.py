@@ -1,0 +1,268 @@
+"""What the Position loop stage shows: sentences, curves, figures; pure functions of an axis."""
+
+import math
+from dataclasses import dataclass, replace
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.control.margins import Margins
+from oarlock.control.position import Moved, MoveFigures, PositionLoop, move_figures
+from oarlock.control.position_design import design_on, position_gains, position_target
+from oarlock.control.speed import SpeedLoop
+from oarlock.control.speed_design import loop_in_use, speed_gains
+from oarlock.errors import InputError
+from oarlock.experiments.loops.position_move import PositionMove, usual_move
+from oarlock.experiments.loops.speed_test import current_limit
+from oarlock.machine import Axis
+from oarlock.machine.loop import alike
+from oarlock.machine.position_loop import KEY, PositionGains, PositionTarget
+from oarlock.quantities.display import digits, whole_degrees
+from oarlock.quantities.kinds import RPM
+from oarlock.views.screen import MoveSettings
+from oarlock.views.snapshot import Snapshot
+from oarlock.views.stage import Stage, State
+
+Array = NDArray[np.float64]
+LOWEST = 1.0  # Hz, where the frequency plots begin
+_POINTS = 160
+MOVE = "position move"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class PositionPicture:
+    """One state of the position loop, ready to be drawn; frequencies in Hz, angles in degrees."""
+
+    loop: PositionLoop
+    gains: PositionGains
+    follows: bool  # the gains are those that the target asks for
+    margins: Margins
+    crossover: float
+    phase_margin: float
+    gain_margin: float  # dB
+    quiet: float  # 1/s, the largest gain without overshoot
+    quiet_crossover: float
+    speed_crossover: float
+    nyquist: float
+    test: PositionMove
+    moved: Moved
+    figures: MoveFigures
+    limit: float  # A
+    f: Array
+    open_gain: Array  # dB
+    closed_gain: Array
+    phase: Array  # degrees
+
+    @property
+    def takes(self) -> float:
+        """The most current (A) that the move asks for."""
+        return float(np.max(np.abs(self.moved.push)))
+
+    @property
+    def overshoots(self) -> bool:
+        """Whether a plain step of position would overshoot."""
+        return self.gains.Kp > 1.02 * self.quiet
+
+    @property
+    def answer(self) -> str:
+        """The stage's answer in a few words."""
+        hertz = f"{digits(self.crossover, 3)} Hz"
+        if not self.margins.stable:
+            return f"{hertz} is unstable"
+        return f"{hertz}, {'with' if self.overshoots else 'no'} overshoot"
+
+    @property
+    def reasons(self) -> tuple[str, str]:
+        """How well the move is followed, and what it takes."""
+        f = self.figures
+        first = f"The move is followed within {angle(f.following)}"
+        if math.isfinite(f.settling):
+            first += f", and has settled {1e3 * f.settling:.0f} ms after its end."
+        else:
+            first += f"; it does not settle within {angle(self.test.window)}."
+        if self.takes > self.limit:
+            return first, "It runs out of torque: less acceleration cures that, not less gain."
+        share = 100.0 * self.takes / self.limit
+        ratio = self.speed_crossover / self.crossover
+        second = f"It takes {share:.0f} % of the current; the speed loop is {ratio:.2g} × faster."
+        return first, second
+
+
+def angle(rad: float) -> str:
+    """Return an angle in degrees, as running text."""
+    return f"{digits(math.degrees(rad), 2)}°"
+
+
+@lru_cache(maxsize=8)
+def _speed_loop(axis: Axis) -> tuple[SpeedLoop, float]:
+    """Return the speed loop in use, and the largest gain without overshoot round it."""
+    speed = loop_in_use(axis)
+    return speed, design_on(speed, PositionTarget()).gains.Kp
+
+
+def _inner(axis: Axis) -> Axis:
+    return replace(axis, loops=axis.loops.only(("current", "speed")))
+
+
+def test_of(settings: MoveSettings, axis: Axis) -> PositionMove:
+    """Return the move as it was set, or what suits the axis.
+
+    Raises
+    ------
+    InputError : no inertia is known
+
+    """
+    usual = usual_move(axis)
+    given = {
+        name: getattr(usual, name) if getattr(settings, name) is None else getattr(settings, name)
+        for name in ("distance", "speed", "acceleration", "jerk_time")
+    }
+    return PositionMove(**given)
+
+
+def designed(axis: Axis, target: PositionTarget) -> PositionGains:
+    """Return the gains that a target asks for round the speed loop in use.
+
+    Raises
+    ------
+    InputError : nothing to design on yet, or what cannot be met
+
+    """
+    old = position_gains(axis)
+    speed, quiet = _speed_loop(_inner(axis))
+    share = old.speed_share if old else 1.0
+    if target.crossover is None:
+        return PositionGains(Kp=quiet, speed_share=share)
+    return design_on(speed, target, share).gains
+
+
+@lru_cache(maxsize=8)
+def picture(axis: Axis, settings: MoveSettings) -> PositionPicture:
+    """Return the picture of the loop with the gains in use, or with those that are asked for.
+
+    Raises
+    ------
+    InputError : nothing to design on yet, or a target that cannot be met where no gains are in use
+
+    """
+    if speed_gains(axis) is None:
+        raise InputError("the speed loop has no gains yet", place="position loop",
+                         remedy="Tune and verify the speed loop first")  # fmt: skip
+    speed, quiet = _speed_loop(_inner(axis))
+    gains, follows = _gains_shown(axis)
+    loop, test = PositionLoop(speed, gains), test_of(settings, axis)
+    found = loop.margins
+    moved = loop.moved(test.move, test.move.duration + 0.6 * test.settle)
+    low = math.tau * LOWEST
+    omega, opened, phase = loop.opened.on_grid(low, _POINTS)
+    closed = loop.closed.on_grid(low, _POINTS)[1]
+    return PositionPicture(
+        loop=loop, gains=gains, follows=follows, margins=found,
+        crossover=found.crossover / math.tau,
+        phase_margin=math.degrees(found.phase_margin),
+        gain_margin=20.0 * math.log10(found.gain_margin)
+        if math.isfinite(found.gain_margin) else math.inf,
+        quiet=quiet,
+        quiet_crossover=PositionLoop(speed, PositionGains(Kp=quiet)).margins.crossover / math.tau,
+        speed_crossover=speed.margins.crossover / math.tau,
+        nyquist=0.5 / loop.T,
+        test=test, moved=moved,
+        figures=move_figures(moved.t, moved.asked, moved.position, test.move.duration, test.window),
+        limit=current_limit(axis),
+        f=omega / math.tau,
+        open_gain=20.0 * np.log10(np.maximum(np.abs(opened), 1e-9)),
+        closed_gain=20.0 * np.log10(np.maximum(np.abs(closed), 1e-9)),
+        phase=np.degrees(phase),
+    )  # fmt: skip
+
+
+def _gains_shown(axis: Axis) -> tuple[PositionGains, bool]:
+    """Return the gains in use, or those that are asked for; and whether both are the same."""
+    gains = position_gains(axis)
+    try:
+        wanted = designed(axis, position_target(axis))
+    except InputError:
+        if gains is None:
+            raise
+        return gains, False
+    return gains or wanted, gains is None or alike(gains, wanted)
+
+
+def dragged(hertz: float, shown: PositionPicture) -> PositionTarget:
+    """Return the target of a dragged handle, held below the speed loop's crossover."""
+    most = 0.8 * shown.speed_crossover
+    return PositionTarget(crossover=math.tau * min(max(hertz, 0.05), most))
+
+
+# The test as text and back
+
+TEST_LABELS = {
+    "distance": ("Distance", "turns", math.tau),
+    "speed": ("Top speed", "rpm", RPM),
+    "acceleration": ("Acceleration", "rad/s²", 1.0),
+    "jerk_time": ("Jerk time", "ms", 1e-3),
+}
+
+
+def test_texts(test: PositionMove) -> dict[str, str]:
+    """Return the numbers of a move as text in the units of `TEST_LABELS`."""
+    return {
+        name: digits(getattr(test, name) / scale, 3) for name, (_, _, scale) in TEST_LABELS.items()
+    }
+
+
+def with_number(settings: MoveSettings, name: str, text: str) -> MoveSettings:
+    """Return settings with one number of the move as it was typed.
+
+    Raises
+    ------
+    InputError : not a number, or none that a move can have
+
+    """
+    label, unit, scale = TEST_LABELS[name]
+    try:
+        value = float(text.replace(unit, "").replace("−", "-").strip()) * scale
+    except ValueError as error:
+        raise InputError(f"'{text}' is not a number", place=label) from error
+    least = -math.inf if name == "distance" else 0.0
+    if not (math.isfinite(value) and value >= least and (value != 0.0 or name == "jerk_time")):
+        raise InputError(f"{label.lower()} {text} makes no move", place=label)
+    return replace(settings, **{name: value})
+
+
+# The rail
+
+
+def summary(now: Snapshot) -> Stage:
+    """Return what the rail says of this stage."""
+    axis = now.axis
+    if position_gains(axis) is None:
+        basis = "after speed loop" if speed_gains(axis) is None else "not designed"
+        return _stage("no gains yet", basis, State.EMPTY)
+    try:
+        shown = picture(axis, now.screen.move)
+    except InputError as error:
+        return _stage("no answer", error.cause, State.ATTENTION)
+    over = "overshoots" if shown.overshoots else "no overshoot"
+    line = f"{digits(shown.crossover, 2)} Hz, {over}"
+    if not shown.margins.stable:
+        return _stage(line, "unstable", State.ATTENTION)
+    proof = now.tested(MOVE)
+    if proof is None:
+        old = now.latest(MOVE)
+        return _stage(line, "stale: gains changed" if old else "not verified",
+                      State.STALE if old else State.EMPTY)  # fmt: skip
+    if not proof[1].holds:
+        return _stage(line, "move differs from plan", State.ATTENTION)
+    return _stage(line, f"verified {proof[0].started[11:16]}", State.VALID)
+
+
+def _stage(line: str, basis: str, state: State) -> Stage:
+    return Stage(key=KEY, name="Position loop", line=line, basis=basis,
+                 measured=state is State.VALID, state=state)  # fmt: skip
+
+
+def margin_text(shown: PositionPicture) -> str:
+    """Return the phase margin as text."""
+    return f"{whole_degrees(shown.phase_margin)}°"

@@ -1,0 +1,104 @@
+"""The Position loop stage in the real window: design, drag, the move's numbers, a move played."""
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from pytestqt.qtbot import QtBot
+
+from oarlock.control.position_design import design_position, position_gains
+from oarlock.control.speed_design import speed_gains
+from oarlock.machine.position_loop import KEY
+from oarlock.ui.frame.app import Application
+from oarlock.ui.stages.position.stage import PositionStage
+from oarlock.views.position import MOVE
+from tests.conftest import CALM, wait
+from tests.speed_axis import tuned_winch
+from tests.ui.conftest import window_on
+from tests.ui.test_speed import _project, _type
+
+
+@pytest.fixture
+def tuned(qtbot: QtBot, tmp_path: Path) -> Iterator[Application]:
+    """The window on a winch whose speed loop has gains."""
+    yield from window_on(qtbot, _project(tmp_path, tuned_winch()))
+
+
+def _stage(opened: Application) -> PositionStage:
+    opened.window.show_stage("position")
+    stage = opened.window.stage("position")
+    assert isinstance(stage, PositionStage)
+    return stage
+
+
+def test_it_waits_for_the_speed_loop(opened: Application) -> None:
+    stage = _stage(opened)
+    assert stage.answer == "No position loop yet"
+    assert "speed loop has no gains" in " ".join(stage.reasons)
+    assert not stage.start.isEnabled()
+
+
+def test_the_handle_moves_the_gain_and_says_from_where_it_overshoots(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    stage, strip = _stage(tuned), tuned.window.strip
+    assert stage.shown is not None
+    assert stage.answer.endswith("no overshoot")
+    quiet = stage.shown.crossover
+    tuned.session.edit("take", stage._in_use())
+    qtbot.mousePress(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip.x_of(quiet)), 40))
+    qtbot.mouseMove(strip, QPoint(round(strip.x_of(25.0)), 40))
+    qtbot.mouseRelease(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip.x_of(25.0)), 40))
+    assert stage.shown.crossover == pytest.approx(25.0, rel=0.05)
+    assert stage.answer.endswith("with overshoot")
+    _type(qtbot, stage.crossover.entry, "8")
+    assert stage.shown.crossover == pytest.approx(8.0, rel=1e-3)
+    assert stage.answer.endswith("no overshoot")
+    qtbot.mouseClick(stage.quiet, Qt.MouseButton.LeftButton)
+    assert stage.shown.crossover == pytest.approx(quiet, rel=1e-3)
+    _type(qtbot, stage.crossover.entry, "-2")
+    assert "above zero" in stage._message.text()
+
+
+def test_the_moves_numbers_and_shares_are_typed(qtbot: QtBot, tuned: Application) -> None:
+    stage = _stage(tuned)
+    assert stage.shown is not None
+    tuned.session.edit("take", stage._in_use())
+    lag = stage.shown.figures.following
+    _type(qtbot, stage.share.entry, "0")
+    gains = position_gains(tuned.session.axis)
+    assert gains is not None
+    assert gains.speed_share == 0.0
+    assert stage.shown.figures.following > 3.0 * lag
+    _type(qtbot, stage.share.entry, "1")
+    _type(qtbot, stage.feed.entry, "1")
+    speed, J = speed_gains(tuned.session.axis), tuned.session.axis.machine.inertia
+    assert speed is not None
+    assert J is not None
+    assert speed.acceleration == pytest.approx(J.value / tuned.session.axis.machine.torque_constant)
+    assert stage.shown.figures.following < 0.6 * lag
+    _type(qtbot, stage.test["acceleration"].entry, "6000")
+    assert "runs out of torque" in stage.reasons[1]
+    _type(qtbot, stage.test["speed"].entry, "0")
+    assert "makes no move" in stage._message.text()
+    assert tuned.session.screen.move.acceleration == 6000.0
+
+
+def test_a_move_is_played_and_shown(qtbot: QtBot, tuned: Application) -> None:
+    stage, session = _stage(tuned), tuned.session
+    session.edit("take", session.axis.with_loop_gains(KEY, design_position(session.axis).gains))
+    tuned.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "5")))
+    wait(qtbot, lambda: tuned.bench.connected)
+    qtbot.mouseClick(stage.start, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: len(session.runs) == 1 and not tuned.bench.busy, 60.0)
+    assert session.runs[0].ended == "done", session.runs[0].ended
+    found = session.now.tested(MOVE)
+    assert found is not None
+    assert found[1].holds, found[1].said
+    kept = session.axis.loops[KEY]
+    stage.drag_to(6.0)
+    stage.end_drag()
+    assert session.now.tested(MOVE) is None
+    session.take_back(session.runs[0])
+    assert session.axis.loops[KEY] == kept
