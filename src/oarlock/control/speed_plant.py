@@ -120,7 +120,7 @@ class SpeedPlant:
     @cached_property
     def _stepped(self) -> tuple[tuple[Array, Array, Array], tuple[Array, float]]:
         """One sample of the speed loop: its matrices, and what the shaft turns in it."""
-        step, given, angle, angle_given = self._fine
+        step, given, angle, angle_given = self.fine
         N, n = self.measuring.divider, step.shape[0]
         weights = self.measuring.weights(self.current.plant.Ts)
         parts = -(-weights.size // N)
@@ -155,7 +155,7 @@ class SpeedPlant:
         return (whole[:, :size], whole[:, size:], c), turned
 
     @property
-    def _fine(self) -> tuple[Array, Array, Array, Array]:
+    def fine(self) -> tuple[Array, Array, Array, Array]:
         """One sample of the current loop: (state by state, by input), and the angle's increment.
 
         State: each torque filter's own, the current controller's integral, the voltage on its

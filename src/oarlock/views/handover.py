@@ -123,7 +123,7 @@ def handover_picture(now: Snapshot, proven: Proven | None) -> HandoverPicture:
         lines=_excerpt(patch) if patch else (),
         handed=handed,
         labels=_labels(now),
-        unmapped=_unmapped(patch) if patch else (),
+        unmapped=_unmapped(patch, now) if patch else (),
         answer=answer,
         reason=reason,
         proof=proof,
@@ -192,13 +192,16 @@ def _excerpt(patch: Patch) -> tuple[Line, ...]:
     return tuple(Line(number=n, text=texts[n - 1], change=by_line.get(n)) for n in chosen)
 
 
-def _unmapped(patch: Patch) -> tuple[str, ...]:
+def _unmapped(patch: Patch, now: Snapshot) -> tuple[str, ...]:
+    """Return the file's numbers that are nobody's; what waits for a loop without gains is not."""
     import re
 
     ours = {change.symbol for change in patch.changes}
     text = patch.before.decode("latin-1")
     found = re.findall(r"^[ \t]*#[ \t]*define[ \t]+(\w+)[ \t]+[-+.\d]", text, re.MULTILINE)
-    return tuple(dict.fromkeys(name for name in found if name not in ours))
+    waiting = tuple(f"{spec.prefix}_" for spec in LOOPS if now.axis.loops[spec.key].gains is None)
+    left = (name for name in found if name not in ours and not name.startswith(waiting))
+    return tuple(dict.fromkeys(left))
 
 
 Source = Callable[[], Record | None]

@@ -12,6 +12,8 @@ from oarlock.records import Plain
 
 # Kept once for the project; everything else for each axis, as `AXIS/key`.
 SHARED = {"axis", "stage", "window", "dark"}
+STEP, LOAD, SWEEP = "step", "load", "sweep"
+SPEED_TESTS = (STEP, LOAD, SWEEP)
 _DRIVE = re.compile(r"[a-z0-9_-]{1,40}")  # it stands on a command line
 
 
@@ -37,7 +39,7 @@ class StepSettings:
 class SpeedSettings:
     """How the test of the speed loop was set last."""
 
-    load: bool = False  # a step of load instead of one of the speed
+    kind: str = STEP  # which test
     speed: float | None = None  # rad/s; None: what suits the axis
     amplitude: float | None = None  # rad/s
     torque: float | None = None  # N·m
@@ -167,7 +169,8 @@ def _speed(value: object) -> SpeedSettings:
     if not isinstance(value, dict):
         raise TypeError("no table")
     names = ("speed", "amplitude", "torque")
-    return SpeedSettings(load=value.get("load") is True,
+    kind = value.get("kind")
+    return SpeedSettings(kind=str(kind) if kind in SPEED_TESTS else STEP,
                          **{k: _number(value[k]) for k in names if k in value})  # fmt: skip
 
 

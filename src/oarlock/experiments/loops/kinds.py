@@ -46,6 +46,13 @@ LOOPS = (
         tests_loop=True,
     ),
     Kind(
+        key="speed sweep",
+        read=later("oarlock.experiments.loops.sweep_response:read_sweep"),
+        turns=True,
+        loops=_CASCADE[:2],
+        tests_loop=True,
+    ),
+    Kind(
         key="position move",
         read=later(f"{_POSITION}:read_position_move"),
         turns=True,

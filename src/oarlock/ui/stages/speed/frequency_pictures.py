@@ -3,8 +3,8 @@
 import math
 
 import numpy as np
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QPainter
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QPainter, QPen
 
 from oarlock.quantities.display import digits, sentence, whole_degrees
 from oarlock.ui.kit import theme as look
@@ -12,6 +12,7 @@ from oarlock.ui.kit.paint import arrow, dot, draw_text, handle, line
 from oarlock.ui.kit.plot import stroke
 from oarlock.ui.stages.frequency import FrequencyPlot
 from oarlock.views.speed import LOWEST, SpeedPicture
+from oarlock.views.speed_sweep import Swept
 
 HIGHEST = 1000.0  # Hz, where the frequency plots end
 
@@ -26,13 +27,21 @@ class SpeedGainPlot(FrequencyPlot):
         self._bare = self.curve(t.muted, 1.2, Qt.PenStyle.DashLine)
         self._closed = self.curve(t.speed, 1.6, Qt.PenStyle.DashLine)
         self._open = self.curve(t.speed, 2.2)
+        self._swept = self.points(t.speed, 4.5)
         self._shown: SpeedPicture | None = None
+        self._sweep: Swept | None = None
         self.in_frame(self._paint_limits)
         self.over(self._annotate)
 
-    def show_gain(self, shown: SpeedPicture, *, verified: bool) -> None:
-        """Show the loops' gains."""
-        self._shown = shown
+    def show_gain(self, shown: SpeedPicture, sweep: Swept | None, *, verified: bool) -> None:
+        """Show the loops' gains, and a measured one with the gains and filters there are."""
+        self._shown, self._sweep = shown, sweep
+        if sweep is None:
+            self.clear(self._swept)
+        else:
+            keep = sweep.trusted
+            self.set_points(self._swept, np.log10(sweep.f[keep]), sweep.gain[keep],
+                            look.theme().speed)  # fmt: skip
         self.place(shown.crossover, shown.nyquist, verified=verified)
         x = np.log10(shown.f)
         self._open.setData(x, shown.open_gain)
@@ -57,8 +66,13 @@ class SpeedGainPlot(FrequencyPlot):
         handle(p, x, zero, t.accent, filled=self._verified, strong=True)
         draw_text(p, x + 14, zero - 12, f"crossover **{digits(shown.crossover, 3)} Hz**", t.ink,
                   size=look.FIGURE, halo=t.halo)  # fmt: skip
+        if self._sweep is not None and self._sweep.crossover:
+            word = "preview" if self._sweep.preview else "measured"
+            draw_text(p, x + 14, zero + 17, f"{word} {digits(self._sweep.crossover, 3)}", t.muted,
+                      size=look.SMALL, halo=t.halo)  # fmt: skip
         self._annotate_margin(p, shown)
         self._annotate_shaft(p, shown)
+        self._annotate_sweep(p)
         draw_text(p, self.area.left() + 8, self.area.top() + 15, "open loop", t.speed,
                   halo=t.halo)  # fmt: skip
         draw_text(p, self.area.left() + 8, zero + 16, "closed loop", t.speed, halo=t.halo)
@@ -78,6 +92,22 @@ class SpeedGainPlot(FrequencyPlot):
                   size=look.FIGURE, align=align, halo=t.halo)  # fmt: skip
         draw_text(p, x + side, middle + 15, "gain margin", t.ink, size=look.SMALL, align=align,
                   halo=t.halo)  # fmt: skip
+
+    def _annotate_sweep(self, p: QPainter) -> None:
+        """Draw points that cannot be trusted faintly, and say what the points are."""
+        sweep, t = self._sweep, look.theme()
+        if sweep is None:
+            return
+        p.setPen(QPen(look.faded(t.speed, 90), 1.0))
+        p.setBrush(Qt.BrushStyle.NoBrush)
+        for f, gain in zip(sweep.f[~sweep.trusted], sweep.gain[~sweep.trusted], strict=True):
+            y = self.py(float(gain))
+            if self.area.top() < y < self.area.bottom():
+                p.drawEllipse(QPointF(self.at(float(f)), y), 2.0, 2.0)
+        color = t.attention if sweep.preview else t.speed
+        word = "preview on what was measured" if sweep.preview else "circles: measured"
+        draw_text(p, self.area.left() + 8, self.area.bottom() - 8, f"{word} {sweep.when}", color,
+                  size=look.SMALL, halo=t.halo)  # fmt: skip
 
     def _annotate_shaft(self, p: QPainter, shown: SpeedPicture) -> None:
         """Mark the shaft's resonance where it would stand without filters."""
@@ -99,13 +129,21 @@ class SpeedPhasePlot(FrequencyPlot):
         t = look.theme()
         self.set_y(-285.0, -75.0, [(-90, "−90°"), (-180, "−180°"), (-270, "−270°")])
         self._phase = self.curve(t.speed, 2.2)
+        self._swept = self.points(t.speed, 4.5)
         self._shown: SpeedPicture | None = None
+        self._sweep: Swept | None = None
         self.in_frame(self._paint_limits)
         self.over(self._annotate)
 
-    def show_phase(self, shown: SpeedPicture, *, verified: bool) -> None:
-        """Show the open loop's phase."""
-        self._shown = shown
+    def show_phase(self, shown: SpeedPicture, sweep: Swept | None, *, verified: bool) -> None:
+        """Show the open loop's phase, and the measured one."""
+        self._shown, self._sweep = shown, sweep
+        if sweep is None:
+            self.clear(self._swept)
+        else:
+            keep = sweep.trusted
+            self.set_points(self._swept, np.log10(sweep.f[keep]), sweep.phase[keep],
+                            look.theme().speed)  # fmt: skip
         self.place(shown.crossover, shown.nyquist, verified=verified)
         self._phase.setPen(stroke(look.theme().speed, 2.2))
         self._phase.setData(np.log10(shown.f), shown.phase)
@@ -126,6 +164,9 @@ class SpeedPhasePlot(FrequencyPlot):
         arrow(p, x - 9, y, x - 9, self.py(-180.0), t.ink)
         draw_text(p, x - 16, self.py(-180.0) + 18, f"phase margin **{whole_degrees(margin)}°**",
                   t.ink, size=look.FIGURE, align="right", halo=t.halo)  # fmt: skip
+        if self._sweep is not None and self._sweep.margin:
+            draw_text(p, x + 10, self.py(-180.0) + 18, f"measured {self._sweep.margin:.0f}°",
+                      t.muted, size=look.SMALL, halo=t.halo)  # fmt: skip
         nyquist = self.at(shown.nyquist)
         draw_text(p, nyquist - 6, self.area.bottom() - 8,
                   f"Nyquist {sentence(shown.nyquist, 'Hz', 2)}", t.ink, size=look.SMALL,

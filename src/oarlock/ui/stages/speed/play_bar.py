@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
 
 from oarlock.errors import InputError
 from oarlock.experiments.common.announce import announced
+from oarlock.experiments.loops.speed_sweep import SpeedSweep
 from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
@@ -15,7 +16,7 @@ from oarlock.quantities.kinds import RPM
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.numbers import Entry
-from oarlock.views.screen import SpeedSettings
+from oarlock.views.screen import LOAD, SPEED_TESTS, STEP, SWEEP, SpeedSettings
 from oarlock.views.speed import settled
 
 
@@ -31,7 +32,7 @@ class PlayBar(QWidget):
         self._shown = (0.0, 0.0, 0.0)  # rad/s, rad/s, N·m
         self.start = button("Run test  F5", primary=True)
         self.which = button("step")
-        self.which.setToolTip("A step of the speed asked for, or a step of load")
+        self.which.setToolTip("A step of the speed asked for, a step of load, or a sweep of sines")
         self.size_entry, self.speed_entry = Entry("Size of the step"), Entry("Speed, rpm")
         self._unit = QLabel()
         self._note = QLabel(self)
@@ -71,7 +72,8 @@ class PlayBar(QWidget):
         self.settings = kept
 
     def _swap(self) -> None:
-        self.settings = replace(self.settings, load=not self.settings.load)
+        at = SPEED_TESTS.index(self.settings.kind)
+        self.settings = replace(self.settings, kind=SPEED_TESTS[(at + 1) % len(SPEED_TESTS)])
         self.changed.emit()
 
     def _typed(self) -> None:
@@ -84,33 +86,36 @@ class PlayBar(QWidget):
             self.speed_entry.take_back()
             self.say(str(error))
             return
-        old = torque if self.settings.load else step
-        size = size if self.settings.load else size * RPM
+        stepped = self.settings.kind == STEP
+        old = step if stepped else torque
+        size = size * RPM if stepped else size
         self.size_entry.setModified(False)
         self.speed_entry.setModified(False)
         if abs(new - speed) <= 5e-3 * abs(speed) and abs(size - old) <= 5e-3 * abs(old):
             return
-        if self.settings.load:
-            self.settings = replace(self.settings, speed=new, torque=size)
-        else:
+        if stepped:
             self.settings = replace(self.settings, speed=new, amplitude=size)
+        else:
+            self.settings = replace(self.settings, speed=new, torque=size)
         self.changed.emit()
 
-    def experiment(self) -> SpeedStep | LoadStep:
+    def experiment(self) -> SpeedStep | LoadStep | SpeedSweep:
         """Return the test that is set."""
         speed, step, torque = self._shown
-        if self.settings.load:
+        if self.settings.kind == LOAD:
             return LoadStep(speed=speed, torque=torque)
+        if self.settings.kind == SWEEP:
+            return SpeedSweep(speed=speed, torque=torque)
         return SpeedStep(speed=speed, amplitude=step)
 
     def show_axis(self, axis: Axis) -> None:
         """Show what is set for an axis, and say beforehand what would happen."""
         self._shown = settled(self.settings, axis)
         speed, step, torque = self._shown
-        load = self.settings.load
-        self.which.setText("load" if load else "step")
-        self._unit.setText("N·m  at" if load else "rpm  at")
-        self.size_entry.show_text(digits(torque if load else step / RPM, 3))
+        stepped = self.settings.kind == STEP
+        self.which.setText(self.settings.kind)
+        self._unit.setText("rpm  at" if stepped else "N·m  at")
+        self.size_entry.show_text(digits(step / RPM if stepped else torque, 3))
         self.speed_entry.show_text(digits(speed / RPM, 3))
         try:
             self.say(announced(self.experiment(), axis), calm=True)

@@ -33,6 +33,7 @@ from oarlock.views.speed_asked import (
     target_from,
     with_filters,
 )
+from oarlock.views.speed_sweep import swept
 from oarlock.views.speed_ways import cards, question
 
 _TOP, _BAR = 62, 40  # px: question and answer, test bar
@@ -112,8 +113,9 @@ class SpeedStage(StageView):
             plot.show()
         step, load = self._proof(STEP), self._proof(LOAD)
         verified = any(r is not None and r.holds for _, r in (step, load))
-        self.gain_plot.show_gain(shown, verified=verified)
-        self.phase_plot.show_phase(shown, verified=verified)
+        sweep = swept(self.session.now, shown)
+        self.gain_plot.show_gain(shown, sweep, verified=verified)
+        self.phase_plot.show_phase(shown, sweep, verified=verified)
         self.track_plot.show_step(shown, step[1], step[0], self._pinned(STEP))
         self.stiff_plot.show_load(shown, load[1], load[0], self._pinned(LOAD))
         scale = shown.amplitude / step[1].numbers["step"] if step[1] else 1.0

@@ -1,0 +1,152 @@
+"""An open speed loop out of measured points of its plant, and what is read off it.
+
+What is measured is the speed for each ampere asked for behind the filters, at the current's rate.
+Controller, filters, hold and the way the speed is worked out are known exactly; multiplied on,
+they give the open loop with far less scatter than the loop's own signals do, and with any other
+gains or filters as well. Of what the slower sampling folds down only the main part is taken, which
+moves no margin by more than 0.001° (the plant falls by 40 dB until the first of the others).
+
+Between the points the ratio to the model is interpolated, which is smooth where both are steep.
+"""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.control.speed import SpeedLoop
+from oarlock.control.speed_plant import SpeedPlant
+
+Array = NDArray[np.float64]
+Complex = NDArray[np.complex128]
+_DENSE = 4000
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class PlantPoints:
+    """Speed over current asked for, as measured."""
+
+    omega: Array  # rad/s, rising
+    gain: Complex  # rad/s for each A
+    std: Array  # of one real part, as a ratio of the gain
+    trusted: NDArray[np.bool_]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LoopFigures:
+    """What is read off an open loop, each with its standard uncertainty; rad/s, rad, ratios."""
+
+    crossover: float
+    crossover_std: float
+    phase_margin: float
+    phase_margin_std: float
+    gain_margin: float  # infinite where the phase does not pass −180°
+    Ms: float
+    Ms_std: float
+
+
+def known_part(loop: SpeedLoop, omega: Array) -> Complex:
+    """Return the open loop over the plant: controller, filters, hold, and how speed is measured."""
+    plant = loop.plant
+    Ts, N = plant.current.plant.Ts, plant.measuring.divider
+    z = np.exp(-1j * omega * Ts)
+    slow, _ = loop.controller.series(plant.following).response(omega)
+    found = np.asarray(slow, dtype=np.complex128)
+    for one in plant.torque_filters:
+        found = found * one.response(omega)[0]
+    weights = plant.measuring.weights(Ts)
+    seen = np.polynomial.polynomial.polyval(z, weights) * Ts
+    held = np.polynomial.polynomial.polyval(z, np.ones(N)) * z / N
+    return np.asarray(found * seen * held, dtype=np.complex128)
+
+
+def plant_response(plant: SpeedPlant, omega: Array) -> Complex:
+    """Return the model's speed over current asked for behind the filters, at the current's rate."""
+    step, given, angle, angle_given = plant.fine
+    z = np.exp(1j * omega * plant.current.plant.Ts)
+    n = step.shape[0]
+    b, eye = given[:, 1], np.eye(n)
+    x = np.linalg.solve(z[:, None, None] * eye - step, np.broadcast_to(b[:, None], (z.size, n, 1)))
+    turned = x[:, :, 0] @ angle + angle_given[1]
+    # The angle turned from one sample to the next is told at the later one.
+    return np.asarray(turned / z / plant.current.plant.Ts, dtype=np.complex128)
+
+
+def opened_points(points: PlantPoints, loop: SpeedLoop) -> Complex:
+    """Return the open loop at each measured frequency, with the gains and filters of `loop`."""
+    return np.asarray(points.gain * known_part(loop, points.omega), dtype=np.complex128)
+
+
+def opened_between(points: PlantPoints, loop: SpeedLoop) -> tuple[Array, Complex]:
+    """Return (rad/s, open loop) on a dense grid over the trusted points."""
+    keep = points.trusted
+    if int(keep.sum()) < 4:
+        return np.zeros(0), np.zeros(0, dtype=np.complex128)
+    at, gain = points.omega[keep], points.gain[keep]
+    omega = np.geomspace(at[0], at[-1], _DENSE)
+    ratio = np.log(gain / plant_response(loop.plant, at))
+    real = np.interp(np.log(omega), np.log(at), ratio.real)
+    turned = np.interp(np.log(omega), np.log(at), np.unwrap(ratio.imag))
+    model = plant_response(loop.plant, omega)
+    return omega, model * np.exp(real + 1j * turned) * known_part(loop, omega)
+
+
+def figures(points: PlantPoints, loop: SpeedLoop) -> LoopFigures | None:
+    """Return what is read off the measured open loop; None where it does not cross in range."""
+    omega, gain = opened_between(points, loop)
+    if not omega.size:
+        return None
+    size = np.abs(gain)
+    falls = np.flatnonzero((size[:-1] >= 1.0) != (size[1:] >= 1.0))
+    if not falls.size:
+        return None
+    crossings = [_crossing(omega, gain, int(i)) for i in falls]
+    crossover, margin = min(crossings, key=lambda pair: abs(pair[1]))
+    slope = _slope(omega, size, crossover)
+    near = _std_at(points, crossover)
+    distance = np.abs(1.0 + gain)
+    closest = int(np.argmin(distance))
+    worst = float(distance[closest])
+    off = _std_at(points, float(omega[closest])) * float(size[closest])
+    return LoopFigures(
+        crossover=crossover,
+        crossover_std=crossover * near / max(abs(slope), 0.2),
+        phase_margin=margin,
+        phase_margin_std=near * math.hypot(1.0, 1.0),
+        gain_margin=_gain_margin(omega, gain),
+        Ms=1.0 / worst,
+        Ms_std=3.0 * off / worst**2,  # the scatter of one point tells it too small
+    )
+
+
+def _crossing(omega: Array, gain: Complex, i: int) -> tuple[float, float]:
+    """Return (rad/s, margin in rad) of the crossing between two points of a dense grid."""
+    low, high = math.log(abs(gain[i])), math.log(abs(gain[i + 1]))
+    share = low / (low - high) if low != high else 0.0
+    at = float(omega[i] * (omega[i + 1] / omega[i]) ** share)
+    here = gain[i] * (gain[i + 1] / gain[i]) ** share
+    return at, math.atan2(-here.imag, -here.real)
+
+
+def _slope(omega: Array, size: Array, at: float) -> float:
+    """Return d ln|L| / d ln ω near a frequency."""
+    i = int(np.clip(np.searchsorted(omega, at), 20, omega.size - 20))
+    run = math.log(omega[i + 19] / omega[i - 20])
+    return float(math.log(size[i + 19] / size[i - 20])) / run
+
+
+def _std_at(points: PlantPoints, at: float) -> float:
+    """Return the scatter of the two trusted points round a frequency, as of their mean."""
+    keep = points.trusted
+    omega, std = points.omega[keep], points.std[keep]
+    i = int(np.clip(np.searchsorted(omega, at), 1, omega.size - 1))
+    return float(math.hypot(std[i - 1], std[i]) / math.sqrt(2.0))
+
+
+def _gain_margin(omega: Array, gain: Complex) -> float:
+    """Return by how much the gain may rise: the least over all passes of −180° below 1."""
+    passes = np.flatnonzero((np.diff(np.sign(gain.imag)) != 0) & (gain.real[:-1] < 0.0))
+    sizes = [abs(complex(gain[i])) for i in passes]
+    below = [1.0 / size for size in sizes if 0.0 < size < 1.0]
+    return min(below, default=math.inf) if omega.size else math.inf

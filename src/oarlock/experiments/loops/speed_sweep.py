@@ -1,0 +1,151 @@
+"""Stepped sines at a speed: the plant of the speed loop, measured with the loop closed.
+
+Below the crossover the speed asked for is moved, above it the torque: each where the loop lets the
+plant answer. A drive adds up whole cycles by itself, so that neither recorder nor line sets the
+range. The loop is never opened.
+"""
+
+import math
+from dataclasses import dataclass, replace
+from typing import ClassVar
+
+import numpy as np
+
+from oarlock.control.speed import SpeedLoop
+from oarlock.control.speed_design import Turning, loop_in_use
+from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
+from oarlock.drive.steps import SpeedLoop as SpeedSettings
+from oarlock.experiments.common.experiment import plain_settings
+from oarlock.experiments.common.movement import Movement, abort_limits
+from oarlock.experiments.common.speed import ramp_time, rough_inertia
+from oarlock.experiments.loops.cascade import gains_for, with_speed_loop
+from oarlock.experiments.loops.speed_test import current_limit
+from oarlock.machine import Axis
+from oarlock.quantities.kinds import RPM
+from oarlock.records import Plain
+
+_TORQUE = 0.3  # of rated, on the way to the speed
+_MOST_SWING = 0.3  # of the speed: it never comes near standstill
+_PARTS = 3  # stretches of each frequency, whose scatter tells its trust
+_AROUND = (-0.12, -0.06, -0.02, 0.02, 0.06, 0.12)  # of dip and peak, met finely
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Line:
+    """One frequency: whole cycles in a whole number of samples."""
+
+    hertz: float
+    samples: int  # of one stretch
+    settle: int
+    target: Target
+    amplitude: float  # rad/s or N·m
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SpeedSweep:
+    """The plant's response from low to high, at a speed."""
+
+    name: ClassVar[str] = "speed sweep"
+    may_grow: ClassVar[bool] = False
+    speed: float  # rad/s
+    torque: float  # N·m, peak, about what each line moves the torque by
+    count: int = 44
+    low: float = 2.0  # Hz
+    high: float = 0.0  # Hz; 0: up to nearly half the speed's sampling
+    seconds: float = 0.08  # of one stretch, at least
+
+    def scaled(self, factor: float) -> "SpeedSweep":
+        """Return it at another amplitude."""
+        return replace(self, torque=factor * self.torque)
+
+    def lines(self, axis: Axis) -> list[Line]:
+        """Return every frequency with its stretches, rising.
+
+        Raises
+        ------
+        InputError : no gains, or no inertia
+
+        """
+        loop = loop_in_use(axis, turning=Turning(speed=self.speed))
+        high = self.high or 0.42 / loop.plant.T
+        wanted = list(np.geomspace(self.low, high, self.count))
+        shaft = loop.plant.shaft
+        for at in (shaft.anti_resonance, shaft.resonance):
+            wanted += [at / math.tau * (1.0 + off) for off in _AROUND if at]
+        Ts = axis.inverter.Ts
+        found: dict[float, Line] = {}
+        for hertz in sorted(f for f in wanted if self.low <= f <= high):
+            cycles = max(math.ceil(self.seconds * hertz), 1)
+            samples = round(cycles / (hertz * Ts))
+            exact = cycles / (samples * Ts)
+            settle = math.ceil(max(0.08, 1.0 / exact) / (samples * Ts)) * samples
+            target, size = self._size(axis, loop, exact)
+            found[exact] = Line(hertz=exact, samples=samples, settle=settle, target=target,
+                                amplitude=size)  # fmt: skip
+        return [found[f] for f in sorted(found)]
+
+    def _size(self, axis: Axis, loop: SpeedLoop, hertz: float) -> tuple[Target, float]:
+        """Return what a line moves, and by how much: about `torque` at the machine."""
+        omega = math.tau * hertz
+        amperes = self.torque / axis.machine.torque_constant
+        if omega < loop.margins.crossover:
+            swing = amperes / max(abs(loop.effort.at(omega)), 1e-9)
+            most = _MOST_SWING * abs(self.speed) / max(abs(loop.closed.at(omega)), 0.3)
+            return Target.SPEED, min(swing, most)
+        left = 1.0 / max(abs(1.0 + loop.opened.at(omega)), 0.3)
+        return Target.TORQUE, self.torque / max(left, 1.0)
+
+    def plan(self, axis: Axis) -> Plan:
+        """Return the steps, limits and gains for this axis.
+
+        Raises
+        ------
+        InputError : no gains in use, no inertia, or settings without sense
+
+        """
+        Ts, limit = axis.inverter.Ts, current_limit(axis)
+        steep = _TORQUE * axis.machine.torque_constant * axis.machine.rated_current.value
+        steep /= rough_inertia(axis)
+        rise = 1.3 * ramp_time(axis, self.speed, _TORQUE) + 0.3
+        way = Step(duration=rise, frame=Frame.SPEED, release=True, speed=self.speed,
+                   acceleration=steep, record=False)  # fmt: skip
+        at = replace(way, acceleration=0.0)
+        steps = [way]
+        for one in self.lines(axis):
+            wave = Wave(shape=Shape.SINE, target=one.target, amplitude=one.amplitude,
+                        frequency=one.hertz)  # fmt: skip
+            steps.append(replace(at, duration=one.settle * Ts, wave=wave))
+            steps += [replace(at, duration=one.samples * Ts, wave=wave, sums=True)] * _PARTS
+        steps.append(replace(way, speed=0.0))
+        seconds = sum(step.duration for step in steps)
+        turns = abs(self.speed) * seconds / math.tau
+        plan = Plan(
+            name=self.name,
+            steps=tuple(steps),
+            channels=("iq_ref", "dtheta", "speed"),
+            limits=abort_limits(axis, current=limit, turns=1.2 * turns + 1.0,
+                                speed=2.0 * abs(self.speed) + 20.0, seconds=seconds),
+            gains=gains_for(axis),
+            speed=SpeedSettings(limit=limit),
+        )  # fmt: skip
+        return with_speed_loop(plan, axis)
+
+    def title(self, axis: Axis) -> str:
+        """Return what is asked, for the logbook."""
+        lines = self.lines(axis)
+        return f"sweep {lines[0].hertz:.2g} to {lines[-1].hertz:.0f} Hz, {self.speed / RPM:.0f} rpm"
+
+    def movement(self, axis: Axis) -> Movement:
+        """Return what will move."""
+        seconds = self.plan(axis).duration
+        turns = abs(self.speed) * seconds / math.tau
+        amperes = self.torque / axis.machine.torque_constant
+        most = min(2.0 * amperes + _TORQUE * axis.machine.rated_current.value, current_limit(axis))
+        return Movement(what=f"turns {turns:.0f} turns one way", speed=1.3 * abs(self.speed),
+                        current=most, seconds=seconds)  # fmt: skip
+
+    def settings(self, axis: Axis) -> dict[str, Plain]:
+        """Return what the reading must know, as plain values."""
+        lines = self.lines(axis)
+        return {**plain_settings(self), "parts": _PARTS, "limit": current_limit(axis),
+                "frequencies": [line.hertz for line in lines]}  # fmt: skip

@@ -1,0 +1,134 @@
+"""What a sweep says about the speed loop: its plant point by point, and margins read off it."""
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.control.measured_loop import LoopFigures, PlantPoints, figures, opened_points
+from oarlock.control.speed import SpeedLoop
+from oarlock.control.speed_design import Turning, loop_in_use
+from oarlock.errors import InputError
+from oarlock.machine import Axis
+from oarlock.quantities.display import signed
+from oarlock.records import Check, Record
+from oarlock.records.settings import number, numbers
+
+Array = NDArray[np.float64]
+Complex = NDArray[np.complex128]
+_TRUSTED = 0.12  # of its size: what a point may scatter by
+_LIMITED = 0.01  # of its samples with the voltage at its limit
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class SweepResult:
+    """Measured points of the plant, and of the open loop with the gains that the run had."""
+
+    points: PlantPoints
+    opened: Complex
+    loop: SpeedLoop
+    found: LoopFigures | None
+    checks: tuple[Check, ...]
+
+    @property
+    def holds(self) -> bool:
+        """Whether measurement and prediction agree."""
+        return all(check.passed for check in self.checks)
+
+    @property
+    def figures(self) -> Mapping[str, float]:
+        """What the logbook shows and compares."""
+        told = {"agrees": float(self.holds), "points": float(self.points.trusted.sum())}
+        if self.found is not None:
+            told |= {"speed_crossover": self.found.crossover,
+                     "phase_margin": self.found.phase_margin, "Ms": self.found.Ms}  # fmt: skip
+        return told
+
+    @property
+    def said(self) -> str:
+        """The first check that failed, or what was read off."""
+        failed = [check.sentence for check in self.checks if not check.passed]
+        return failed[0] if failed else "as predicted"
+
+    @property
+    def curve(self) -> Array:
+        """The open loop's gain, dB."""
+        return 20.0 * np.log10(np.maximum(np.abs(self.opened), 1e-9))
+
+
+def read_sweep(record: Record, axis: Axis) -> SweepResult:
+    """Work out the plant's points and hold the loop against its model.
+
+    Parameters
+    ----------
+    axis : as it was then, with the gains and filters that the run had
+
+    Raises
+    ------
+    InputError : no sums, or not as many as the settings tell
+
+    """
+    s, sums = record.settings, record.sums
+    frequencies = np.array(numbers(s, "frequencies"))
+    parts = int(number(s, "parts"))
+    if sums is None or parts < 2 or sums.table.shape[0] != frequencies.size * parts:
+        raise InputError("the sums of the sweep are not complete", place=record.experiment,
+                         remedy="Play it again")  # fmt: skip
+    shape = (frequencies.size, parts)
+    asked = sums.gain("iq_ref").reshape(shape)
+    turned = sums.gain("dtheta").reshape(shape) / axis.inverter.Ts
+    power = np.sum(np.abs(asked) ** 2, axis=1)
+    gain = np.sum(turned * np.conj(asked), axis=1) / np.maximum(power, 1e-30)
+    left = turned - gain[:, None] * asked
+    noise = np.sqrt(np.sum(np.abs(left) ** 2, axis=1) / (2.0 * (parts - 1)))
+    std = noise / np.maximum(np.abs(gain) * np.sqrt(power), 1e-30)
+    limited = sums.limited().reshape(shape).max(axis=1)
+    least, most = (e.reshape(shape) for e in sums.extremes("iq_ref"))
+    cut = np.maximum(np.abs(least), np.abs(most)).max(axis=1) >= 0.985 * number(s, "limit")
+    trusted = (std < _TRUSTED) & (limited < _LIMITED) & ~cut
+    points = PlantPoints(math.tau * frequencies, gain, std, trusted)
+    loop = loop_in_use(axis, turning=Turning(speed=number(s, "speed")))
+    found = figures(points, loop)
+    return SweepResult(points=points, opened=opened_points(points, loop), loop=loop, found=found,
+                       checks=tuple(_checks(points, loop, found, limited, cut)))  # fmt: skip
+
+
+def _checks(
+    points: PlantPoints, loop: SpeedLoop, found: LoopFigures | None, limited: Array,
+    cut: NDArray[np.bool_],
+) -> list[Check]:  # fmt: skip
+    many, all_of = int(points.trusted.sum()), points.trusted.size
+    short = int(np.sum((limited >= _LIMITED) | cut))
+    why = f", {short} of them because a limit was met" if short else ""
+    checks = [
+        Check(
+            code="trusted",
+            passed=many >= 0.6 * all_of,
+            sentence=f"{many} of {all_of} points can be trusted{why}",
+        )
+    ]
+    m = loop.margins
+    if found is None:
+        told = "The loop does not cross 1 among the trusted points"
+        return [*checks, Check(code="crosses", passed=False, sentence=told)]
+    off = found.crossover / m.crossover - 1.0
+    degrees = math.degrees(found.phase_margin - m.phase_margin)
+    margin = 3.0 + 2.0 * math.degrees(found.phase_margin_std)
+    crossover = 0.05 + 2.0 * found.crossover_std / found.crossover
+    return [
+        *checks,
+        Check(
+            code="crossover",
+            passed=abs(off) <= crossover,
+            sentence=f"It crosses at {found.crossover / math.tau:.3g} Hz, {signed(100 * off, 1)} % "
+            f"from the plan ({100 * crossover:.2g} % allowed)",
+        ),
+        Check(
+            code="margin",
+            passed=abs(degrees) <= margin,
+            sentence=f"{math.degrees(found.phase_margin):.1f}° are left, {signed(degrees, 1)}° "
+            f"from the plan ({margin:.2g}° allowed)",
+        ),
+    ]
