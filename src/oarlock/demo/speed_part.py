@@ -8,8 +8,10 @@ from oarlock.control.speed_design import Turning, loop_in_use
 from oarlock.control.speed_ways import Way
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.experiments.loops.speed_response import SpeedResult
+from oarlock.experiments.loops.speed_sweep import SpeedSweep
 from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep
-from oarlock.machine import Axis
+from oarlock.experiments.loops.sweep_response import SweepResult
+from oarlock.machine import Axis, SensorKind
 from oarlock.machine.speed_loop import KEY
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.quantities.kinds import RPM
@@ -50,7 +52,23 @@ def tune_speed(session: Session, play: Play, say: Say) -> list[str]:
         results.append(result)
         failures += [f"{name}: {c.sentence}" for c in result.checks if not c.passed]
     _tell(results, say)
-    return failures
+    return failures + _sweep(session, play, say, speed, torque)
+
+
+def _sweep(session: Session, play: Play, say: Say, speed: float, torque: float) -> list[str]:
+    """Measure the loop's response in frequency, where the sensor tells enough of it."""
+    if session.axis.sensor.kind is SensorKind.HALL:
+        return []
+    sweep = SpeedSweep(speed=speed, torque=0.6 * torque)
+    run, result = play(sweep, "speed-sweep")
+    if not isinstance(result, SweepResult):
+        return [f"sweep: {run.ended}"]
+    if result.found is not None:
+        f = result.found
+        say(f"sweep   crossover {f.crossover / math.tau:.1f} ± {f.crossover_std / math.tau:.1f} Hz, "
+            f"margin {math.degrees(f.phase_margin):.1f} ± "
+            f"{math.degrees(f.phase_margin_std):.1f}°, Ms {f.Ms:.2f}")  # fmt: skip
+    return [f"sweep: {c.sentence}" for c in result.checks if not c.passed]
 
 
 def _way(session: Session) -> Way | None:

@@ -1,0 +1,137 @@
+"""Sweeps of the speed loop on a simulated drive; figures against the exact loop; wrong ones."""
+
+import math
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from oarlock.control.measured_loop import (
+    PlantPoints,
+    figures,
+    known_part,
+    opened_points,
+    plant_response,
+)
+from oarlock.control.speed import SpeedLoop
+from oarlock.control.speed_design import loop_in_use
+from oarlock.drive.dry_run import problems
+from oarlock.errors import InputError
+from oarlock.experiments.loops.speed_sweep import SpeedSweep
+from oarlock.experiments.loops.speed_test import usual_load, usual_speed
+from oarlock.experiments.loops.sweep_response import SweepResult
+from oarlock.experiments.reading import read
+from oarlock.machine import Axis
+from oarlock.practice.truth import draw
+from oarlock.records import Record
+from tests.conftest import play_on_model
+from tests.speed_axis import tuned_winch
+
+
+@pytest.fixture(scope="module")
+def axis() -> Axis:
+    return tuned_winch()
+
+
+@pytest.fixture(scope="module")
+def short(axis: Axis) -> SpeedSweep:
+    return SpeedSweep(speed=usual_speed(axis), torque=0.7 * usual_load(axis), count=14, low=8.0)
+
+
+@pytest.fixture(scope="module")
+def record(axis: Axis, short: SpeedSweep) -> Record:
+    return play_on_model(short, axis, draw("winch", 0))
+
+
+def test_known_parts_and_plant_make_the_exact_loop_far_below_its_sampling(axis: Axis) -> None:
+    loop = loop_in_use(axis)
+    omega = np.geomspace(5.0, math.tau * 60.0, 60)
+    made = plant_response(loop.plant, omega) * known_part(loop, omega)
+    exact, _ = loop.opened.response(omega)
+    assert np.max(np.abs(made / exact - 1.0)) < 5e-4
+
+
+def test_a_sweep_measures_crossover_and_margin(axis: Axis, record: Record) -> None:
+    found = read(record, axis)
+    assert isinstance(found, SweepResult)
+    assert found.holds, found.said
+    assert found.found is not None
+    m = loop_in_use(axis).margins
+    assert found.found.crossover == pytest.approx(m.crossover, rel=0.06)
+    assert found.found.phase_margin == pytest.approx(m.phase_margin, abs=math.radians(4.0))
+    low = found.points.omega < math.tau * 40.0
+    model = plant_response(found.loop.plant, found.points.omega)
+    assert np.max(np.abs(found.points.gain[low] / model[low] - 1.0)) < 0.08
+
+
+def test_points_without_noise_give_the_figures_of_the_exact_loop(axis: Axis) -> None:
+    loop = loop_in_use(axis)
+    omega = np.geomspace(10.0, math.tau * 650.0, 70)
+    points = PlantPoints(omega, plant_response(loop.plant, omega), np.full(70, 1e-3),
+                         np.ones(70, dtype=np.bool_))  # fmt: skip
+    found, m = figures(points, loop), loop.margins
+    assert found is not None
+    assert found.crossover == pytest.approx(m.crossover, rel=1e-3)
+    assert found.phase_margin == pytest.approx(m.phase_margin, abs=2e-3)
+    assert found.gain_margin == pytest.approx(m.gain_margin, rel=0.03)
+    assert found.Ms == pytest.approx(m.Ms, rel=0.03)
+
+
+def test_other_gains_are_previewed_on_the_measured_plant(axis: Axis, record: Record) -> None:
+    found = read(record, axis)
+    assert isinstance(found, SweepResult)
+    gains = replace(found.loop.gains, Kp=0.5 * found.loop.gains.Kp, Ki=0.2 * found.loop.gains.Ki)
+    other = SpeedLoop(found.loop.plant, gains)
+    seen = figures(found.points, other)
+    assert seen is not None
+    assert seen.crossover == pytest.approx(other.margins.crossover, rel=0.06)
+    assert opened_points(found.points, other).shape == found.points.omega.shape
+
+
+def test_a_crossover_is_told_with_an_uncertainty_that_covers_it(axis: Axis) -> None:
+    loop = loop_in_use(axis)
+    omega = np.geomspace(10.0, math.tau * 400.0, 60)
+    true, inside = plant_response(loop.plant, omega), 0
+    for seed in range(60):
+        rng = np.random.default_rng(seed)
+        noise = 0.02 * (rng.normal(size=60) + 1j * rng.normal(size=60))
+        points = PlantPoints(omega, true * (1.0 + noise), np.full(60, 0.02),
+                             np.ones(60, dtype=np.bool_))  # fmt: skip
+        found = figures(points, loop)
+        assert found is not None
+        off = abs(found.crossover - loop.margins.crossover)
+        inside += off <= 2.0 * found.crossover_std
+    assert inside >= 53  # of 60
+
+
+def test_what_it_will_do_is_planned_within_limits_and_table(axis: Axis) -> None:
+    whole = SpeedSweep(speed=usual_speed(axis), torque=0.6 * usual_load(axis))
+    plan = whole.plan(axis)
+    assert not problems(plan, axis)
+    assert len(plan.steps) < 512
+    assert plan.recorded_rows(axis.inverter.Ts) == 0
+    for line in whole.lines(axis):
+        cycles = line.hertz * line.samples * axis.inverter.Ts
+        assert cycles == pytest.approx(round(cycles), abs=1e-9)
+
+
+def test_too_large_an_amplitude_is_refused_before_anything_moves(axis: Axis) -> None:
+    wild = SpeedSweep(speed=usual_speed(axis), torque=30.0, count=8, low=20.0)
+    assert any("beyond the limit" in p.sentence for p in problems(wild.plan(axis), axis))
+
+
+def test_points_at_a_limit_are_left_out_and_it_is_said(axis: Axis, record: Record) -> None:
+    assert record.sums is not None
+    table = record.sums.table.copy()
+    table[: table.shape[0] // 2, 2] = table[: table.shape[0] // 2, 1]  # all samples limited
+    found = read(replace(record, sums=replace(record.sums, table=table)), axis)
+    assert isinstance(found, SweepResult)
+    assert not found.holds
+    assert "because a limit was met" in found.said
+
+
+def test_sums_that_are_not_complete_are_refused(axis: Axis, record: Record) -> None:
+    assert record.sums is not None
+    cut = replace(record, sums=replace(record.sums, table=record.sums.table[:-1]))
+    with pytest.raises(InputError, match="sums of the sweep are not complete"):
+        read(cut, axis)
