@@ -65,7 +65,8 @@ def _sweep(session: Session, play: Play, say: Say, speed: float, torque: float) 
         return [f"sweep: {run.ended}"]
     if result.found is not None:
         f = result.found
-        say(f"sweep   crossover {f.crossover / math.tau:.1f} ± {f.crossover_std / math.tau:.1f} Hz, "
+        hertz = f"{f.crossover / math.tau:.1f} ± {f.crossover_std / math.tau:.1f} Hz"
+        say(f"sweep   crossover {hertz}, "
             f"margin {math.degrees(f.phase_margin):.1f} ± "
             f"{math.degrees(f.phase_margin_std):.1f}°, Ms {f.Ms:.2f}")  # fmt: skip
     return [f"sweep: {c.sentence}" for c in result.checks if not c.passed]

@@ -186,6 +186,7 @@ def read_speed_step(record: Record, axis: Axis) -> SpeedResult:
     )
     spread = 100.0 * 2.0 * found.noise / abs(amplitude) / math.sqrt(wide)
     rise = calm.rise / alike.rise - 1.0
+    late = 0.10 + 2.0 * math.sqrt(2.0) * found.noise / (0.8 * abs(amplitude) * math.sqrt(wide))
     points = 100.0 * (calm.overshoot - alike.overshoot)
     room = largest_step(found.loop, number(record.settings, "limit"),
                         volts_left(axis, Turning(speed=found.start)))  # fmt: skip
@@ -198,8 +199,9 @@ def read_speed_step(record: Record, axis: Axis) -> SpeedResult:
             f"this one was {abs(amplitude) / RPM:.2g}",
         ),
         Check(
-            code="rise", passed=abs(rise) <= 0.10,
-              sentence=f"Rise differs by {signed(100 * rise, 1)} % from the plan (10 % allowed)"),
+            code="rise", passed=abs(rise) <= late,
+              sentence=f"Rise differs by {signed(100 * rise, 1)} % from the plan "
+            f"({100 * late:.2g} % allowed)"),
         Check(code="overshoot", passed=abs(points) <= 2.0 + spread,
               sentence=f"Overshoot differs by {signed(points, 1)} points "
                        f"({2.0 + spread:.2g} allowed)"),
