@@ -157,6 +157,27 @@ def _survey(
     return n
 
 
+def _inside(row: Array) -> bool:
+    """Return whether a polynomial has all its roots in the left half plane (scheme of Routh).
+
+    row : highest power first; changed in place
+    """
+    n = row.size
+    if row[0] < 0.0:
+        for i in range(n):
+            row[i] = -row[i]
+    if not row[0] > 0.0:
+        return False
+    # Two rows of the scheme lie interleaved; each step eats the first of them.
+    for k in range(n - 1):
+        if not row[k + 1] > 0.0:
+            return False
+        ratio = row[k] / row[k + 1]
+        for i in range(k + 2, n - 1, 2):
+            row[i] -= ratio * row[i + 1]
+    return True
+
+
 _MOST = 256  # crossings and troughs that are looked for
 _lock = threading.Lock()
 _warm = False
@@ -180,6 +201,7 @@ def warm() -> None:
             "_gain": (one, one, 0.5),
             "_figure": (1j, 0),
             "_refine": (one, one, 1e-4, 0, 1.0, 2.0),
+            "_inside": (one.copy(),),
             "_climb": (one, one, 1e-4, 1.0, 2.0),
             "_survey": (one, one, 1e-4, one, z, np.empty(4), np.empty(4), np.ones(4) + 0j),
         }
@@ -206,6 +228,11 @@ def response(num: Array, den: Array, delta: Complex) -> tuple[Complex, Array]:
 def gain_at(num: Array, den: Array, angle: float) -> complex:
     """Return the gain of num/den in δ at an angle on the unit circle of z, rad."""
     return complex(_gain(num, den, angle))
+
+
+def inside(row: Array) -> bool:
+    """Return whether a polynomial, highest power first, has all its roots in the left half."""
+    return bool(_inside(row))
 
 
 def survey(

@@ -7,19 +7,18 @@ them (Middleton and Goodwin, Digital Control and Estimation, 1990, ch. 5). Build
 """
 
 import math
-import operator
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control._kernels import filtered, gain_at, response
+from oarlock.control._kernels import filtered, gain_at, inside, response
 
 Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
 Coefficients = tuple[float, ...]
-_FEW = 5  # poles up to which the scheme of Routh is as good as finding them
+_FEW = 14  # poles up to which the scheme of Routh is as good as finding them
 
 
 @dataclass(frozen=True)
@@ -307,26 +306,12 @@ def all_inside(coefficients: Coefficients) -> bool:
     digits are lost; there the scheme of Routh counts (Jury, Theory and Application of the
     z-Transform Method, 1964, ch. 3).
     """
-    columns = _into_w(len(coefficients) - 1)
-    row = [sum(map(operator.mul, coefficients, column)) for column in columns]
-    if row[0] < 0.0:
-        row = [-x for x in row]
-    first, second = row[0::2], row[1::2]
-    if not first[0] > 0.0:
-        return False
-    while second:
-        if not second[0] > 0.0:
-            return False
-        ratio = first[0] / second[0]
-        padded = [*second[1:], *[0.0] * (len(first) - len(second))]
-        rest = [x - ratio * y for x, y in zip(first[1:], padded, strict=True)]
-        first, second = second, rest
-    return True
+    return inside(_into_w(len(coefficients) - 1) @ np.array(coefficients))
 
 
 @lru_cache(maxsize=32)
-def _into_w(n: int) -> tuple[Coefficients, ...]:
-    """Return, for each power of w, what each coefficient in δ adds to it, for degree `n`.
+def _into_w(n: int) -> Array:
+    """Return what each coefficient in δ (column) adds to each power of w (row), for degree `n`.
 
     δ^(n − k) becomes (2w)^(n − k) (1 − w)^k, all times (1 − w)^n.
     """
@@ -335,7 +320,7 @@ def _into_w(n: int) -> tuple[Coefficients, ...]:
     for k in range(n + 1):
         rows.append((*(2.0 ** (n - k) * x for x in power), *(0.0,) * (n - k)))
         power = times(power, (-1.0, 1.0))
-    return tuple(zip(*rows, strict=True))
+    return np.array(rows).T.copy()
 
 
 def on_circle(angle: Array) -> Complex:

