@@ -56,7 +56,8 @@ from oarlock.views.speed_ways import question
 Array = NDArray[np.float64]
 # figure → (how far prediction and measurement may lie apart, unit)
 BARS = {
-    "crossover": (5.0, "%"), "margin": (3.0, "°"), "rise": (10.0, "%"), "overshoot": (2.0, "points"),
+    "crossover": (5.0, "%"), "margin": (3.0, "°"), "rise": (10.0, "%"),
+    "overshoot": (2.0, "points"),
     "dip": (10.0, "%"), "following error": (15.0, "% + 0.1°"),
 }  # fmt: skip
 
@@ -148,7 +149,7 @@ def compared(axis: Axis, plant: PlantParameters, seed: int) -> dict[str, float]:
 
 
 def predictions(axes: int) -> bool:
-    """Print predicted against measured over random axes and both of the demo; return whether held."""
+    """Print predicted against measured over random axes and the winch; return whether all held."""
     errors: dict[str, list[float]] = {name: [] for name in BARS}
     refused = []
     trials: list[tuple[str, Axis, PlantParameters]] = [("winch", the_axis(), draw("winch", 0))]
@@ -162,14 +163,14 @@ def predictions(axes: int) -> bool:
     print(f"{'figure':18}{'axes':>6}{'within':>9}{'of bar':>14}{'median':>9}{'worst':>9}")
     held = True
     for name, (bar, unit) in BARS.items():
-        off = np.array(errors[name])
-        if not off.size:
+        gathered = np.array(errors[name])
+        if not gathered.size:
             continue
-        share = float(np.mean(np.abs(off) <= bar))
+        share = float(np.mean(np.abs(gathered) <= bar))
         good = share >= 0.9
         held &= good
-        print(f"{name:18}{off.size:6d}{100 * share:8.0f}%{bar:8g} {unit:8}"
-              f"{np.median(np.abs(off)):7.2f}{off[np.argmax(np.abs(off))]:9.2f}"
+        print(f"{name:18}{gathered.size:6d}{100 * share:8.0f}%{bar:8g} {unit:8}"
+              f"{np.median(np.abs(gathered)):7.2f}{gathered[np.argmax(np.abs(gathered))]:9.2f}"
               f"{'' if good else '  MISSED'}")  # fmt: skip
     for line in refused:
         print(f"  refused: {line}")

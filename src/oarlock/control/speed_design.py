@@ -12,6 +12,7 @@ import numpy as np
 
 from oarlock.control.current import loops_with
 from oarlock.control.filters import section
+from oarlock.control.limited import Room
 from oarlock.control.shaft import Shaft, shaft_of
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_gains import (
@@ -128,6 +129,20 @@ def volts_left(axis: Axis, turning: Turning) -> float:
     """Return what the bus has left (V) over the back-EMF where the axis works."""
     m = axis.machine
     return axis.inverter.v_max - m.pole_pairs.value * m.psi.value * abs(turning.speed)
+
+
+def room_of(axis: Axis, turning: Turning, current: float) -> Room:
+    """Return what the limits leave where the axis works, friction's small share left out.
+
+    Parameters
+    ----------
+    current : A, that the speed controller may ask for
+
+    """
+    m = axis.machine
+    emf = m.pole_pairs.value * m.psi.value * turning.speed
+    return Room(current=current, volts=axis.inverter.v_max - emf,
+                volts_down=axis.inverter.v_max + emf)  # fmt: skip
 
 
 def speed_target(axis: Axis) -> SpeedTarget:

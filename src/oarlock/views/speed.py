@@ -248,7 +248,8 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
     found, T = loop.margins, loop.plant.T
     limit, noise = current_limit(axis), speed_noise(axis, turning)
     linear = largest_step(loop, limit, volts_left(axis, turning))
-    amplitude = settings.amplitude or _round(min(0.8 * linear, 0.4 * abs(speed)))
+    amps = largest_step(loop, limit, math.inf)
+    amplitude = settings.amplitude or _round(min(4.0 * linear, 0.6 * amps, 0.4 * abs(speed)))
     samples = int(span_of(loop) / T) + 1
     t = np.arange(samples, dtype=np.float64) * T
     response, sag = loop.closed.step(samples), loop.loaded.step(samples)

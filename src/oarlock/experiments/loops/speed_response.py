@@ -12,9 +12,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.control.figures import StepFigures, step_figures
+from oarlock.control.limited import limited_step
 from oarlock.control.margins import Margins
 from oarlock.control.speed import LoadFigures, SpeedLoop, largest_step, load_figures
-from oarlock.control.speed_design import Turning, loop_in_use, volts_left
+from oarlock.control.speed_design import Turning, loop_in_use, room_of, volts_left
 from oarlock.errors import InputError
 from oarlock.experiments.common.checks import voltage_limit
 from oarlock.experiments.loops.sampling import phase
@@ -26,7 +27,7 @@ from oarlock.records.settings import number
 
 Array = NDArray[np.float64]
 _LIMITED = 0.985  # of the current limit
-_SHAPED = 1.25  # times the largest step that stays linear: beyond, its shape says little
+_SHAPED = 6.0  # times the largest step that stays linear: beyond, its shape says little
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -173,7 +174,9 @@ def read_speed_step(record: Record, axis: Axis) -> SpeedResult:
     found, amplitude = _averaged(record, axis), number(record.settings, "amplitude")
     if amplitude == 0.0:
         raise InputError("a step of nothing", place=record.experiment)
-    model = found.loop.closed.step(found.t.size)
+    turning = Turning(speed=found.start)
+    room = room_of(axis, turning, number(record.settings, "limit"))
+    model = limited_step(found.loop, room, found.t.size, reference=amplitude)[0] / amplitude
     expected, limited = step_figures(found.t, model), _limited(record)
     wide = max(round(0.25 * expected.rise / found.loop.plant.T), 1)
     calm, alike = (
@@ -188,14 +191,13 @@ def read_speed_step(record: Record, axis: Axis) -> SpeedResult:
     rise = calm.rise / alike.rise - 1.0
     late = 0.10 + 2.0 * math.sqrt(2.0) * found.noise / (0.8 * abs(amplitude) * math.sqrt(wide))
     points = 100.0 * (calm.overshoot - alike.overshoot)
-    room = largest_step(found.loop, number(record.settings, "limit"),
-                        volts_left(axis, Turning(speed=found.start)))  # fmt: skip
+    linear = largest_step(found.loop, number(record.settings, "limit"), volts_left(axis, turning))
     checks = [
         *_common(record, axis, found, limited),
         Check(
             code="bus",
-            passed=abs(amplitude) <= _SHAPED * room,
-            sentence=f"The bus shapes steps above {room / RPM:.2g} rpm; "
+            passed=abs(amplitude) <= _SHAPED * linear,
+            sentence=f"The bus shapes steps above {linear / RPM:.2g} rpm; "
             f"this one was {abs(amplitude) / RPM:.2g}",
         ),
         Check(

@@ -39,7 +39,9 @@ def usual_speed(axis: Axis) -> float:
 
 
 def usual_step(axis: Axis, speed: float) -> float:
-    """Return a step (rad/s) that stays linear and does not turn the shaft round.
+    """Return a step (rad/s) that the sensor's noise does not hide and no limit shapes much.
+
+    The bus may cut the first pulse for a sample or two: what comes of it is predicted.
 
     Raises
     ------
@@ -48,8 +50,9 @@ def usual_step(axis: Axis, speed: float) -> float:
     """
     turning = Turning(speed=speed)
     loop = loop_in_use(axis, turning=turning)
-    room = largest_step(loop, current_limit(axis), volts_left(axis, turning))
-    return min(0.8 * room, 0.4 * abs(speed))
+    linear = largest_step(loop, current_limit(axis), volts_left(axis, turning))
+    amps = largest_step(loop, current_limit(axis), math.inf)
+    return min(4.0 * linear, 0.6 * amps, 0.4 * abs(speed))
 
 
 def usual_load(axis: Axis) -> float:
