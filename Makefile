@@ -4,7 +4,7 @@ BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
 .PHONY: demo demo-headless test check lint types contracts bench bench-sensing bench-identify \
-  bench-foreign bench-kernel bench-silence bench-short screenshots lock clean
+  bench-foreign bench-kernel bench-loops bench-silence bench-short screenshots lock clean
 
 demo: $(READY)
 	@$(BIN)/oarlock demo
@@ -42,6 +42,9 @@ bench-foreign: $(READY)
 
 bench-kernel: $(READY)
 	@$(BIN)/python -m benchmarks.kernel
+
+bench-loops: $(READY)
+	@$(BIN)/python -m benchmarks.loops
 
 bench-silence: $(READY)
 	@$(BIN)/python -m benchmarks.silence

@@ -7,7 +7,7 @@ import sys
 import time
 
 from benchmarks import __main__ as speeds
-from benchmarks import foreign, identify, kernel, sensing, silence
+from benchmarks import foreign, identify, kernel, loops, sensing, silence
 
 
 def main() -> None:
@@ -18,6 +18,7 @@ def main() -> None:
         ("silence", lambda: silence.main(1)),
         ("foreign recordings", lambda: foreign.main(1, machines=(2,))),
         ("sensing", lambda: sensing.main(1, 3)),
+        ("loops", lambda: loops.main(1, 1, 60)),
         ("identify", lambda: identify.main(1, "small servo")),
     )
     for name, run in passes:
