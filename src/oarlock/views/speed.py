@@ -206,17 +206,22 @@ def _round(step: float) -> float:
 def settled(settings: SpeedSettings, axis: Axis) -> tuple[float, float, float]:
     """Return (speed, step, torque) of the test as it was set, or what suits the axis.
 
-    rad/s, rad/s and N·m; a step that neither bus nor current limit shapes, where gains are known.
+    rad/s, rad/s and N·m; a step that no limit shapes much, where gains are known.
     """
-    speed = usual_speed(axis) if settings.speed is None else settings.speed
+    speed, torque = _worked_at(settings, axis)
     if settings.amplitude is not None:
         step = settings.amplitude
     elif speed_gains(axis) is not None and axis.gains is not None and axis.machine.inertia:
         step = _round(usual_step(axis, speed))
     else:
         step = 0.1 * speed
-    torque = usual_load(axis) if settings.torque is None else settings.torque
     return speed, step, torque
+
+
+def _worked_at(settings: SpeedSettings, axis: Axis) -> tuple[float, float]:
+    """Return (speed in rad/s, torque in N·m) of the test."""
+    speed = usual_speed(axis) if settings.speed is None else settings.speed
+    return speed, usual_load(axis) if settings.torque is None else settings.torque
 
 
 def designed(axis: Axis, target: SpeedTarget, speed: float) -> SpeedGains:
@@ -227,8 +232,26 @@ def designed(axis: Axis, target: SpeedTarget, speed: float) -> SpeedGains:
     InputError : nothing to design on yet, or what cannot be met
 
     """
-    base, turning = _base(_stripped(axis), speed), Turning(speed=speed)
-    return design_speed(axis, target, turning=turning, plant=base.plant).gains
+    found, old = _designed(_stripped(axis), target, speed), speed_gains(axis)
+    if old is None:
+        return found
+    return replace(found, weight=old.weight, acceleration=old.acceleration)
+
+
+@lru_cache(maxsize=32)
+def _designed(bare: Axis, target: SpeedTarget, speed: float) -> SpeedGains:
+    base, turning = _base(bare, speed), Turning(speed=speed)
+    return design_speed(bare, target, turning=turning, plant=base.plant).gains
+
+
+def farthest(axis: Axis, speed: float, margin: float) -> float:
+    """Return the crossover (rad/s) up to which a margin (rad) can be had."""
+    return _farthest(_stripped(axis), speed, margin)
+
+
+@lru_cache(maxsize=32)
+def _farthest(bare: Axis, speed: float, margin: float) -> float:
+    return reach(_base(bare, speed).plant, margin)
 
 
 @lru_cache(maxsize=8)
@@ -240,7 +263,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
     InputError : nothing to design on yet, or a target that cannot be met where no gains are in use
 
     """
-    speed, _, torque = settled(settings, axis)
+    speed, torque = _worked_at(settings, axis)
     bare, turning = _stripped(axis), Turning(speed=speed)
     base = _base(bare, speed)
     gains, follows = _gains_shown(axis, speed)

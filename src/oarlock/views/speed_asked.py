@@ -4,14 +4,14 @@ import math
 from dataclasses import replace
 
 from oarlock.control.speed_design import MARGIN, speed_target
-from oarlock.control.speed_gains import AIMS, reach
+from oarlock.control.speed_gains import AIMS
 from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.machine.filters import Filter, FilterKind
 from oarlock.machine.speed_loop import FAST, KEY, SpeedTarget
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.quantities.kinds import RPM
-from oarlock.views.speed import SpeedPicture
+from oarlock.views.speed import SpeedPicture, farthest
 
 TARGET_LABELS = {
     "crossover": ("Crossover", "Hz", math.tau),
@@ -77,7 +77,7 @@ def aim_of(target: SpeedTarget) -> str:
 def dragged(axis: Axis, hertz: float, shown: SpeedPicture) -> SpeedTarget:
     """Return the target of a dragged handle, held where the delays still leave its margin."""
     margin = speed_target(axis).phase_margin or MARGIN
-    most = 0.995 * reach(shown.loop.plant, margin) / math.tau
+    most = 0.995 * farthest(axis, shown.turning, margin) / math.tau
     return SpeedTarget(crossover=math.tau * min(max(hertz, 0.3), most), phase_margin=margin)
 
 
