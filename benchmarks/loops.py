@@ -124,7 +124,7 @@ def compared(axis: Axis, plant: PlantParameters, seed: int) -> dict[str, float]:
     torque, found = usual_load(axis), {}
     step = played(SpeedStep(speed=speed, amplitude=step_of(axis, speed)), axis, plant, seed)
     load = played(LoadStep(speed=speed, torque=torque), axis, plant, seed)
-    sweep = played(SpeedSweep(speed=speed, torque=0.6 * torque), axis, plant, seed)
+    sweep = played(SpeedSweep(speed=speed, torque=torque), axis, plant, seed)
     move = usual_move(axis)
     test = PositionMove(distance=move.distance, speed=move.speed, jerk_time=move.jerk_time,
                         acceleration=move.acceleration)  # fmt: skip

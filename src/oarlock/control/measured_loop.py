@@ -102,7 +102,8 @@ def figures(points: PlantPoints, loop: SpeedLoop) -> LoopFigures | None:
     if not falls.size:
         return None
     crossings = [_crossing(omega, gain, int(i)) for i in falls]
-    crossover, margin = min(crossings, key=lambda pair: abs(pair[1]))
+    meant = loop.margins.crossover
+    crossover, margin = min(crossings, key=lambda pair: abs(math.log(pair[0] / meant)))
     slope = _slope(omega, size, crossover)
     near = _std_at(points, crossover)
     distance = np.abs(1.0 + gain)

@@ -59,7 +59,7 @@ def _sweep(session: Session, play: Play, say: Say, speed: float, torque: float) 
     """Measure the loop's response in frequency, where the sensor tells enough of it."""
     if session.axis.sensor.kind is SensorKind.HALL:
         return []
-    sweep = SpeedSweep(speed=speed, torque=0.6 * torque)
+    sweep = SpeedSweep(speed=speed, torque=torque)
     run, result = play(sweep, "speed-sweep")
     if not isinstance(result, SweepResult):
         return [f"sweep: {run.ended}"]
