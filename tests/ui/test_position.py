@@ -102,3 +102,15 @@ def test_a_move_is_played_and_shown(qtbot: QtBot, tuned: Application) -> None:
     assert session.now.tested(MOVE) is None
     session.take_back(session.runs[0])
     assert session.axis.loops[KEY] == kept
+
+
+def test_the_plots_hang_under_their_part_of_the_strip(tuned: Application) -> None:
+    for opened in (_stage(tuned), tuned.window.stage("speed")):
+        tuned.window.show_stage(opened.key)
+        plot = opened.gain_plot  # type: ignore[union-attr]
+        for size in ((1280, 800), (1024, 700), (1600, 1000)):
+            tuned.window.resize(*size)
+            opened.lay_out()
+            for hertz in (3.0, 30.0):
+                there = plot.mapTo(tuned.window, QPoint(0, 0)).x() + plot.at(hertz)
+                assert there == pytest.approx(tuned.window.strip.x_of(hertz), abs=1.5)

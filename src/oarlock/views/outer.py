@@ -9,12 +9,12 @@ from oarlock.views.strip import LoopMark
 
 
 def outer_marks(now: Snapshot) -> list[LoopMark]:
-    """Return where the loops round the current loop cross over, of those that have gains."""
+    """Return where the outer loops cross over: those with gains, and the one on screen."""
     return [mark for mark in (_speed(now), _position(now)) if mark is not None]
 
 
 def _speed(now: Snapshot) -> LoopMark | None:
-    if speed_gains(now.axis) is None:
+    if speed_gains(now.axis) is None and now.screen.stage != "speed":
         return None
     try:
         shown = speed.picture(now.axis, now.screen.speed)
@@ -27,7 +27,7 @@ def _speed(now: Snapshot) -> LoopMark | None:
 
 
 def _position(now: Snapshot) -> LoopMark | None:
-    if position_gains(now.axis) is None:
+    if position_gains(now.axis) is None and now.screen.stage != "position":
         return None
     try:
         shown = position.picture(now.axis, now.screen.move)

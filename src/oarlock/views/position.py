@@ -25,7 +25,7 @@ from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage, State
 
 Array = NDArray[np.float64]
-LOWEST = 1.0  # Hz, where the frequency plots begin
+LOWEST = 1.7  # Hz, where the frequency plots begin
 _POINTS = 160
 MOVE = "position move"
 

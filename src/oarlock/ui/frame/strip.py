@@ -186,12 +186,16 @@ class TimescalesStrip(QWidget):
         for marker in strip.loops:
             half = 0.5 * text_width(marker.label, look.BODY) + 4.0
             taken.append((self.x_of(marker.hertz) - half, self.x_of(marker.hertz) + half))
-        places = ((right - width, 22.0), (low, 22.0), (right - width, 49.0))
-        x, y = next(
-            (at for at in places[:2] if all(at[0] > b or at[0] + width < a for a, b in taken)),
-            places[2],
-        )
-        draw_text(p, x, y, text, t.attention, size=look.SMALL, halo=t.ground)
+        circles = [self.x_of(marker.hertz) for marker in strip.loops]
+        places = [(right - width, 22.0), (low, 22.0), (right - width, 49.0), (low, 49.0)]
+        for x, y in places:
+            if y < 30.0:
+                free = all(x > b or x + width < a for a, b in taken)
+            else:
+                free = all(not x - 14.0 < at < x + width + 14.0 for at in circles)
+            if free:
+                draw_text(p, x, y, text, t.attention, size=look.SMALL, halo=t.ground)
+                return
 
     def _paint_loops(self, p: QPainter, strip: Strip) -> None:
         """Draw every loop's marker, and by what ratio neighbours lie apart."""

@@ -125,14 +125,12 @@ class PositionStage(StageView):
     def lay_out(self) -> None:
         """Put the frequency plots under their part of the strip, the rest beside and below."""
         left = round(self._x_of(LOWEST)) - look.RAIL - 56
-        left = max(left, -40)
         right = round(self._x_of(HIGHEST)) - look.RAIL
         w, h = self.width(), self.height()
         times = round(0.43 * (h - _BAR))
         split = round(0.62 * times)
-        begin = max(left + 56, 56) - 56
         for plot, top, bottom in ((self.gain_plot, 8, split), (self.phase_plot, split + 4, times)):
-            plot.setGeometry(begin, top, right - begin, bottom - top)
+            plot.setGeometry(left, top, right - left, bottom - top)
         self.said_left = right + 20
         self.landing.setGeometry(right + 8, 100, w - right - 12, times - 100)
         each = (h - _BAR - times - 12) / 3.3

@@ -162,11 +162,14 @@ class SpeedPhasePlot(FrequencyPlot):
         x, y = self.at(shown.crossover), self.py(min(margin, 100.0) - 180.0)
         dot(p, x, y, t.accent, filled=True)
         arrow(p, x - 9, y, x - 9, self.py(-180.0), t.ink)
-        draw_text(p, x - 16, self.py(-180.0) + 18, f"phase margin **{whole_degrees(margin)}°**",
-                  t.ink, size=look.FIGURE, align="right", halo=t.halo)  # fmt: skip
+        left = x - self.area.left() > 150
+        draw_text(p, x - 16 if left else x + 10, self.py(-180.0) + 18,
+                  f"phase margin **{whole_degrees(margin)}°**", t.ink, size=look.FIGURE,
+                  align="right" if left else "left", halo=t.halo)  # fmt: skip
         if self._sweep is not None and self._sweep.margin:
-            draw_text(p, x + 10, self.py(-180.0) + 18, f"measured {self._sweep.margin:.0f}°",
-                      t.muted, size=look.SMALL, halo=t.halo)  # fmt: skip
+            text, below = f"measured {self._sweep.margin:.0f}°", 18 if left else 34
+            draw_text(p, x + 10, self.py(-180.0) + below, text, t.muted, size=look.SMALL,
+                      halo=t.halo)  # fmt: skip
         nyquist = self.at(shown.nyquist)
         draw_text(p, nyquist - 6, self.area.bottom() - 8,
                   f"Nyquist {sentence(shown.nyquist, 'Hz', 2)}", t.ink, size=look.SMALL,

@@ -137,7 +137,11 @@ class SpeedStage(StageView):
             self.ways.ask(question(axis, self.session.screen.speed))
         found = cards(self.ways.ways, shown.torque, axis)
         hertz = axis.mechanics.resonance.value / math.tau
-        self.ways.show_cards(found, hertz, lambda way: way.filters == shown.filters)
+
+        def used(way: Way) -> bool:
+            return way.stiffer == 1.0 and way.filters == shown.filters
+
+        self.ways.show_cards(found, hertz, used)
 
     def use_way(self, way: Way) -> None:
         """Take the filters of a way, and the stiffest gains with them that the margin allows."""

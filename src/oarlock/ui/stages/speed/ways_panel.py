@@ -59,7 +59,7 @@ class WayCard(QAbstractButton):
         room = int((h - 16) // 14)  # a low window shows what matters most
         shown = rows if room >= 3 else [rows[0], rows[2]][: max(room, 1)]
         for n, (text, ink, size) in enumerate(shown, 1):
-            draw_text(p, x, 14 + 15 * n, text, ink, size=size)
+            draw_text(p, x, 13 + 14 * n, text, ink, size=size)
         if self.hasFocus():
             p.setPen(stroke(t.accent, 1, Qt.PenStyle.DotLine))
             p.setBrush(Qt.BrushStyle.NoBrush)
