@@ -35,6 +35,27 @@ def record_file(tmp_path: Path, axis: Axis, truth: PlantParameters) -> Path:
     return path
 
 
+def test_tune_goes_from_the_inner_loop_outward_where_targets_ask_for_it(
+    axis_file: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    text = axis_file.read_text() + '[targets.speed]\nphase_margin = "55 deg"\n'
+    axis_file.write_text(text + '[targets.position]\ncrossover = "4 Hz"\n')
+    out = axis_file.with_name("all.axis.toml")
+    assert main(["tune", str(axis_file), "--json", "--out", str(out)]) == 0
+    told = json.loads(capsys.readouterr().out)
+    assert list(told) == ["current", "speed", "position"]
+    assert told["speed"]["phase_margin_deg"] >= 54.9
+    assert told["speed"]["dip_rated_rpm"] > 0.0
+    assert told["position"]["crossover_Hz"] == pytest.approx(4.0, rel=1e-3)
+    tuned = read_axis(out)
+    assert tuned.loops["speed"].gains is not None
+    assert main(["tune", str(axis_file)]) == 0
+    assert "[position]" in capsys.readouterr().out
+    axis_file.write_text(text.replace('"55 deg"', '"55 deg"\ncrossover = "900 Hz"'))
+    assert main(["tune", str(axis_file)]) == 2
+    assert "[targets.speed]" in capsys.readouterr().err
+
+
 def test_tune_prints_gains_and_writes_them(
     axis_file: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:

@@ -12,6 +12,7 @@ from oarlock.control.speed_design import speed_gains
 from oarlock.machine.position_loop import KEY
 from oarlock.ui.frame.app import Application
 from oarlock.ui.stages.position.stage import PositionStage
+from oarlock.ui.stages.speed.stage import SpeedStage
 from oarlock.views.position import MOVE
 from tests.conftest import CALM, wait
 from tests.speed_axis import tuned_winch
@@ -105,9 +106,12 @@ def test_a_move_is_played_and_shown(qtbot: QtBot, tuned: Application) -> None:
 
 
 def test_the_plots_hang_under_their_part_of_the_strip(tuned: Application) -> None:
-    for opened in (_stage(tuned), tuned.window.stage("speed")):
+    speed = tuned.window.stage("speed")
+    assert isinstance(speed, SpeedStage)
+    stages: list[PositionStage | SpeedStage] = [_stage(tuned), speed]
+    for opened in stages:
         tuned.window.show_stage(opened.key)
-        plot = opened.gain_plot  # type: ignore[union-attr]
+        plot = opened.gain_plot
         for size in ((1280, 800), (1024, 700), (1600, 1000)):
             tuned.window.resize(*size)
             opened.lay_out()
