@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -182,3 +183,44 @@ def test_tests_are_played_shown_pinned_and_taken_back(qtbot: QtBot, tuned: Appli
     session.take_back(session.runs[0])
     assert session.axis.loops[KEY] == first
     assert session.now.tested(STEP) is not None
+
+
+def test_tune_and_try_says_what_moves_tries_it_and_takes_what_holds(
+    qtbot: QtBot, known: Application
+) -> None:
+    stage, session = _stage(known), known.session
+    wait(qtbot, lambda: len(stage.ways.ways) == 3)
+    qtbot.mouseClick(stage.test.tune, Qt.MouseButton.LeftButton)
+    assert "No drive is connected" in stage.test._note.text()
+    known.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "5")))
+    wait(qtbot, lambda: known.bench.connected)
+    qtbot.mouseClick(stage.test.tune, Qt.MouseButton.LeftButton)
+    assert stage.test.tune.text() == "Press again to start"
+    assert stage.test._note.text().count("turns") >= 2
+    assert speed_gains(session.axis) is None  # nothing is taken before it held
+    qtbot.mouseClick(stage.test.tune, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: len(session.runs) == 2 and not known.bench.busy, 90.0)
+    assert [run.ended for run in session.runs] == ["done", "done"]
+    assert speed_gains(session.axis) is not None, stage.panel._message.text()
+    assert len(session.axis.loops[KEY].filters) == 1
+    assert session.now.tested(STEP) is not None
+    assert session.undo_label == "Take the tuned gains of the speed loop"
+
+
+def test_gains_whose_test_does_not_hold_are_not_taken(qtbot: QtBot, tuned: Application) -> None:
+    stage, session = _stage(tuned), tuned.session
+    wait(qtbot, lambda: len(stage.ways.ways) == 3)
+    wrong = session.axis.machine.inertia
+    assert wrong is not None
+    assert wrong.adopted is not None
+    heavy = replace(wrong, adopted=replace(wrong.adopted, value=2.2 * wrong.value))
+    session.edit("a wrong inertia", session.axis.with_parameter("machine.inertia", heavy))
+    wait(qtbot, lambda: not stage.ways.working)
+    before = session.axis
+    tuned.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "5")))
+    wait(qtbot, lambda: tuned.bench.connected)
+    for _ in range(2):
+        qtbot.mouseClick(stage.test.tune, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: bool(session.runs) and not tuned.bench.busy, 90.0)
+    wait(qtbot, lambda: "old gains are kept" in stage.panel._message.text(), 60.0)
+    assert session.axis == before

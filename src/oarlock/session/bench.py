@@ -157,15 +157,24 @@ class Bench:
         """Whether an experiment is under way."""
         return self._cancel is not None
 
-    def run(self, experiment: Experiment, on_kept: Callable[[Performed], None]) -> None:
-        """Play an experiment in a job; its run lands in the logbook before `on_kept` is told."""
+    def run(
+        self, experiment: Experiment, on_kept: Callable[[Performed], None],
+        axis: Axis | None = None,
+    ) -> None:  # fmt: skip
+        """Play an experiment in a job; its run lands in the logbook before `on_kept` is told.
+
+        Parameters
+        ----------
+        axis : with gains on trial; None: the axis as it stands
+
+        """
         if self._link is None:
             self.told.emit("No drive is connected. Connect one in the top bar")
             return
         if self.busy:
             self.told.emit("An experiment is under way. Stop it first, or wait")
             return
-        axis, link = self._session.axis, self._link
+        axis, link = axis or self._session.axis, self._link
         self.told.emit("")
         self._set_doing(Doing("setting up", 0.0))
         self._cancel = self._jobs.start(

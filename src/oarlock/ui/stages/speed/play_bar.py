@@ -33,6 +33,10 @@ class PlayBar(QWidget):
         self.start = button("Run test  F5", primary=True)
         self.which = button("step")
         self.which.setToolTip("A step of the speed asked for, a step of load, or a sweep of sines")
+        self.tune = button("Tune and try")
+        self.tune.setToolTip(
+            "Find gains for this aim, try them by both tests, take them if they hold"
+        )
         self.size_entry, self.speed_entry = Entry("Size of the step"), Entry("Speed, rpm")
         self._unit = QLabel()
         self._note = QLabel(self)
@@ -52,6 +56,7 @@ class PlayBar(QWidget):
             label.setFont(look.font(look.BODY))
             row.addWidget(entry)
             row.addWidget(label)
+        row.addWidget(self.tune)
         row.addStretch(1)
         self._bar = QWidget(self)
         self._bar.setLayout(row)
@@ -61,8 +66,8 @@ class PlayBar(QWidget):
         self.speed_entry.editingFinished.connect(self._typed)
 
     def resizeEvent(self, _event: QResizeEvent) -> None:
-        self._bar.setGeometry(0, 0, min(self.width(), 400), 28)
-        self._note.setGeometry(410, 0, self.width() - 410, self.height())
+        self._bar.setGeometry(0, 0, min(self.width(), 510), 28)
+        self._note.setGeometry(520, 0, self.width() - 520, self.height())
         if self.width() < 760:
             self._bar.setGeometry(0, 0, self.width(), 28)
             self._note.setGeometry(0, 30, self.width(), self.height() - 30)

@@ -22,6 +22,7 @@ from oarlock.ui.stages.speed.frequency_pictures import HIGHEST, SpeedGainPlot, S
 from oarlock.ui.stages.speed.numbers import SpeedNumbers
 from oarlock.ui.stages.speed.pictures import PushPlot, StiffPlot, TrackPlot
 from oarlock.ui.stages.speed.play_bar import PlayBar
+from oarlock.ui.stages.speed.tuning import Tuning
 from oarlock.ui.stages.speed.ways_panel import WaysPanel
 from oarlock.views.speed import LOAD, LOWEST, STEP, SpeedPicture, designed, picture, settled
 from oarlock.views.speed_asked import (
@@ -33,6 +34,7 @@ from oarlock.views.speed_asked import (
     target_from,
     with_filters,
 )
+from oarlock.views.speed_proposal import with_way
 from oarlock.views.speed_sweep import swept
 from oarlock.views.speed_ways import cards, question
 
@@ -73,6 +75,7 @@ class SpeedStage(StageView):
         self.ways.chosen.connect(self.use_way)
         self.ways.found.connect(self.refresh)
         self.panel = SpeedNumbers(self.numbers, self)
+        self.tuning = Tuning(self.session, self.bench, self.test, self.ways, self._tried)
         self.test.restore(self.session.screen.speed)
 
     # Geometry
@@ -108,6 +111,8 @@ class SpeedStage(StageView):
         except InputError as error:
             self._show_nothing(error)
             return
+        if self.shown is not None and self.shown is not shown:
+            self.tuning.disarm()
         self.shown = shown
         for plot in self.plots:
             plot.show()
@@ -124,10 +129,9 @@ class SpeedStage(StageView):
         self.stiff_push.show_push(shown.t, shown.sag_push, shown.limit, load[1], scale)
         self.panel.show_numbers(shown, axis)
         self.test.start.setEnabled(True)
-        if speed_gains(axis) is None:
-            self.test.show_axis(axis.with_loop_gains(KEY, shown.gains))
-        else:
-            self.test.show_axis(axis)
+        if not self.tuning.armed:
+            ready = axis if speed_gains(axis) else axis.with_loop_gains(KEY, shown.gains)
+            self.test.show_axis(ready)
         self._say(shown, step[1], load[1])
         self._show_ways(shown)
 
@@ -145,16 +149,7 @@ class SpeedStage(StageView):
 
     def use_way(self, way: Way) -> None:
         """Take the filters of a way, and the stiffest gains with them that the margin allows."""
-
-        def made() -> Axis:
-            axis = with_filters(self.session.axis, way.filters)
-            target = SpeedTarget(phase_margin=speed_target(axis).phase_margin)
-            gains = speed_gains(axis) or way.loop.gains
-            gains = replace(gains, Kp=way.loop.gains.Kp, Ki=way.loop.gains.Ki)
-            loops = axis.loops.with_target(KEY, target).with_gains(KEY, gains)
-            return replace(axis, loops=loops)
-
-        self._edit(f"Use: {way.title.lower()}", made)
+        self._edit(f"Use: {way.title.lower()}", lambda: with_way(self.session.axis, way))
 
     def _show_nothing(self, error: InputError) -> None:
         """Say what is missing before there can be a loop."""
@@ -350,8 +345,14 @@ class SpeedStage(StageView):
     def _kept(self, _performed: Performed) -> None:
         self.refresh()
 
+    def _tried(self, why: str) -> None:
+        """Show how a trial ended; nothing to say: its gains are in use."""
+        self.refresh()
+        self.panel.say(why)
+
     def _settings_changed(self) -> None:
         self.session.show(speed=self.test.settings)
+        self.tuning.disarm()
         self.refresh()
 
 

@@ -1,0 +1,70 @@
+"""Tune and try: one action finds gains, tries them on the drive, takes them if they hold."""
+
+from collections.abc import Callable
+
+from oarlock.errors import InputError
+from oarlock.experiments.common.announce import announced
+from oarlock.experiments.common.experiment import Experiment
+from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep, usual_load, usual_step
+from oarlock.machine import Axis
+from oarlock.session.bench import Bench
+from oarlock.session.session import Session
+from oarlock.session.trial import Trial
+from oarlock.ui.stages.speed.play_bar import PlayBar
+from oarlock.ui.stages.speed.ways_panel import WaysPanel
+from oarlock.views.speed import settled
+from oarlock.views.speed_proposal import proposed
+
+_READY, _ARMED = "Tune and try", "Press again to start"
+
+
+class Tuning:
+    """The button's two presses: the first says what will move, the second starts."""
+
+    def __init__(
+        self, session: Session, bench: Bench, bar: PlayBar, ways: WaysPanel,
+        tell: Callable[[str], None],
+    ) -> None:  # fmt: skip
+        self._session, self._bench, self._bar, self._ways = session, bench, bar, ways
+        self._tell = tell
+        self._asked_for: Axis | None = None  # the axis whose movement was said
+        bar.tune.clicked.connect(self.pressed)
+
+    @property
+    def armed(self) -> bool:
+        """Whether the movement was said and the next press starts it."""
+        return self._asked_for is not None
+
+    def disarm(self) -> None:
+        """Forget a first press."""
+        self._asked_for = None
+        self._bar.tune.setText(_READY)
+
+    def pressed(self) -> None:
+        """Say what will move, or start it."""
+        axis = self._session.axis
+        if self._ways.working:
+            self._bar.say("The ways round the resonance are still being looked for")
+            return
+        try:
+            speed = settled(self._session.screen.speed, axis)[0]
+            candidate = proposed(axis, self._ways.ways, speed)
+            tests = self._tests(candidate, speed)
+            said = " ".join(announced(test, candidate) for test in tests)
+        except InputError as error:
+            self._bar.say(str(error))
+            return
+        if not self._bench.connected:
+            self._bar.say("No drive is connected. Connect one in the top bar")
+        elif self._asked_for != axis:
+            self._asked_for = axis
+            self._bar.tune.setText(_ARMED)
+            self._bar.say(f"Two tests. {said}", calm=True)
+        else:
+            self.disarm()
+            label = "Take the tuned gains of the speed loop"
+            Trial(self._session, self._bench, candidate, tests, label, self._tell).start()
+
+    def _tests(self, candidate: Axis, speed: float) -> list[Experiment]:
+        return [SpeedStep(speed=speed, amplitude=usual_step(candidate, speed)),
+                LoadStep(speed=speed, torque=usual_load(candidate))]  # fmt: skip
