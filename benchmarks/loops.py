@@ -24,7 +24,7 @@ from oarlock.control._kernels import warm
 from oarlock.control.current import CurrentLoop, Plant, design_current, pi_for
 from oarlock.control.position_design import design_position
 from oarlock.control.shaft import Shaft
-from oarlock.control.speed_design import Turning, loop_in_use, plant_of
+from oarlock.control.speed_design import Turning, loop_in_use, plant_of, usual_speed
 from oarlock.control.speed_gains import Wanted
 from oarlock.control.speed_plant import Measuring, SpeedPlant
 from oarlock.control.speed_ways import proposed_notch, slower, stiffest_with
@@ -36,7 +36,7 @@ from oarlock.experiments.loops.position_move import PositionMove, usual_move
 from oarlock.experiments.loops.position_response import MoveResult
 from oarlock.experiments.loops.speed_response import SpeedResult
 from oarlock.experiments.loops.speed_sweep import SpeedSweep
-from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep, usual_load, usual_speed
+from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep, usual_load
 from oarlock.experiments.loops.speed_test import usual_step as step_of
 from oarlock.experiments.loops.sweep_response import SweepResult
 from oarlock.experiments.reading import read

@@ -5,8 +5,7 @@ import math
 from benchmarks.machines import the_axis
 
 from oarlock.control.current import design_current
-from oarlock.control.speed_design import MARGIN
-from oarlock.experiments.loops.speed_test import usual_speed
+from oarlock.control.speed_design import MARGIN, usual_speed
 from oarlock.machine import Axis
 from oarlock.machine.parameter import Parameter
 from oarlock.machine.speed_loop import KEY

@@ -59,9 +59,9 @@ def _speed(axis: "Axis") -> "tuple[Axis, Told]":
     import numpy as np
 
     from oarlock.control.speed import load_figures, tracking_bandwidth
-    from oarlock.control.speed_design import design_speed
+    from oarlock.control.speed_design import Turning, design_speed, usual_speed
 
-    loop = design_speed(axis)
+    loop = design_speed(axis, turning=Turning(speed=usual_speed(axis)))
     rated = axis.machine.rated_current.value
     t = np.arange(4000, dtype=np.float64) * loop.plant.T
     load = load_figures(t, rated * loop.loaded.step(t.size))

@@ -4,7 +4,7 @@ from collections.abc import Callable
 
 from oarlock.control.current import design_current
 from oarlock.control.position_design import design_position
-from oarlock.control.speed_design import design_speed
+from oarlock.control.speed_design import Turning, design_speed, usual_speed
 from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.machine.current_loop import KEY as CURRENT
@@ -14,7 +14,7 @@ from oarlock.machine.speed_loop import KEY as SPEED
 
 DESIGNS: dict[str, Callable[[Axis], Gains]] = {
     CURRENT: lambda axis: design_current(axis).gains,
-    SPEED: lambda axis: design_speed(axis).gains,
+    SPEED: lambda axis: design_speed(axis, turning=Turning(speed=usual_speed(axis))).gains,
     POSITION: lambda axis: design_position(axis).gains,
 }
 

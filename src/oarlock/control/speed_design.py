@@ -43,6 +43,12 @@ class Turning:
     speed: float = 0.0  # rad/s, mechanical: how often halls change, how a propeller damps
 
 
+def usual_speed(axis: Axis) -> float:
+    """Return a speed (rad/s) to look at a loop at: away from standstill, and from the top."""
+    share = 0.3 if axis.sensor.kind is SensorKind.HALL else 0.1
+    return share * axis.machine.max_speed.value
+
+
 def measuring_of(axis: Axis, turning: Turning = Turning()) -> Measuring:
     """Return how this axis's drive gets its speed.
 

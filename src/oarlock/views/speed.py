@@ -26,19 +26,14 @@ from oarlock.control.speed_design import (
     speed_gains,
     speed_noise,
     speed_target,
+    usual_speed,
     volts_left,
     wanted_of,
 )
 from oarlock.control.speed_gains import reach, stiffest
 from oarlock.control.speed_plant import SpeedPlant
 from oarlock.errors import InputError
-from oarlock.experiments.loops.speed_test import (
-    current_limit,
-    span_of,
-    usual_load,
-    usual_speed,
-    usual_step,
-)
+from oarlock.experiments.loops.speed_test import current_limit, span_of, usual_load, usual_step
 from oarlock.machine import Axis
 from oarlock.machine.filters import Filter
 from oarlock.machine.loop import Loop, alike

@@ -14,11 +14,11 @@ from oarlock.control.measured_loop import (
     plant_response,
 )
 from oarlock.control.speed import SpeedLoop
-from oarlock.control.speed_design import loop_in_use
+from oarlock.control.speed_design import loop_in_use, usual_speed
 from oarlock.drive.dry_run import problems
 from oarlock.errors import InputError
 from oarlock.experiments.loops.speed_sweep import SpeedSweep
-from oarlock.experiments.loops.speed_test import usual_load, usual_speed
+from oarlock.experiments.loops.speed_test import usual_load
 from oarlock.experiments.loops.sweep_response import SweepResult
 from oarlock.experiments.reading import read
 from oarlock.machine import Axis

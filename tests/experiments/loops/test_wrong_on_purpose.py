@@ -5,12 +5,13 @@ from dataclasses import replace
 
 import pytest
 
+from oarlock.control.speed_design import usual_speed
 from oarlock.drive.dry_run import problems
 from oarlock.drive.runner import play
 from oarlock.errors import InputError
 from oarlock.experiments.loops.speed_response import SpeedResult
 from oarlock.experiments.loops.speed_sweep import SpeedSweep
-from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep, usual_load, usual_speed
+from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep, usual_load
 from oarlock.experiments.loops.speed_test import usual_step as step_of
 from oarlock.experiments.reading import read
 from oarlock.machine import Axis

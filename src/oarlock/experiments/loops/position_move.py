@@ -5,13 +5,14 @@ from dataclasses import dataclass, replace
 from typing import ClassVar
 
 from oarlock.control.profile import Move
+from oarlock.control.speed_design import usual_speed
 from oarlock.drive.steps import Frame, Plan, Step
 from oarlock.drive.steps import SpeedLoop as SpeedSettings
 from oarlock.errors import InputError
 from oarlock.experiments.common.experiment import plain_settings
 from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.experiments.loops.cascade import gains_for, with_position_loop
-from oarlock.experiments.loops.speed_test import current_limit, usual_speed
+from oarlock.experiments.loops.speed_test import current_limit
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.records import Plain

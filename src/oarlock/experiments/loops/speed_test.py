@@ -17,7 +17,7 @@ from oarlock.experiments.common.experiment import plain_settings
 from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.experiments.common.speed import ramp_time, rough_inertia
 from oarlock.experiments.loops.cascade import gains_for, with_speed_loop
-from oarlock.machine import Axis, SensorKind
+from oarlock.machine import Axis
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Plain
 
@@ -30,12 +30,6 @@ _REPEATS = 16
 def current_limit(axis: Axis) -> float:
     """Return the most (A) that the speed controller may ask for in a test."""
     return 0.8 * min(axis.machine.peak_current.value, 0.9 * axis.inverter.current_full_scale.value)
-
-
-def usual_speed(axis: Axis) -> float:
-    """Return a speed (rad/s) to test at: away from standstill, and from the top."""
-    share = 0.3 if axis.sensor.kind is SensorKind.HALL else 0.1
-    return share * axis.machine.max_speed.value
 
 
 def usual_step(axis: Axis, speed: float) -> float:

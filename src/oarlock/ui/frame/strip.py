@@ -27,6 +27,13 @@ _AXIS = 103.0
 _GRAB = 14.0  # px around a handle
 
 
+def _free(left: float, width: float, taken: list[tuple[float, float]]) -> float:
+    """Return where a label of a width fits beside those there are, nearest to where it should."""
+    places = [left, *(b + 8.0 for _, b in taken), *(a - 8.0 - width for a, _ in taken)]
+    fit = [at for at in places if all(at > b + 7.0 or at + width < a - 7.0 for a, b in taken)]
+    return min(fit, key=lambda at: abs(at - left)) if fit else math.inf
+
+
 class TimescalesStrip(QWidget):
     """Paints a `Strip`; its handle can be dragged or moved with the arrow keys."""
 
@@ -203,20 +210,17 @@ class TimescalesStrip(QWidget):
         for n, marker in enumerate(loops):
             end = loops[n + 1].hertz if n + 1 < len(loops) else strip.nyquist
             self._paint_ratio(p, marker.hertz, end, last=n + 1 == len(loops))
-        taken = (-1e9, -1e9)
+        taken: list[tuple[float, float]] = []
         for marker in sorted(loops, key=lambda m: not m.handle):
             x = self.x_of(marker.hertz)
             if marker.handle and self._line:
                 line(p, x, y, x, self.height(), t.accent, 2)
             handle(p, x, y, t.accent, filled=marker.measured, strong=marker.handle and self._line)
             width = text_width(marker.label, look.BODY)
-            left = x - 0.5 * width
-            if taken[0] - width - 8.0 < left < taken[1] + 8.0:  # beside the handle's label
-                left = taken[1] + 8.0 if x > 0.5 * sum(taken) else taken[0] - width - 8.0
+            left = _free(x - 0.5 * width, width, taken)
             if abs(left + 0.5 * width - x) < width:
+                taken.append((left, left + width))
                 draw_text(p, left, y - 17, marker.label, t.ink, size=look.BODY, halo=t.ground)
-            if marker.handle:
-                taken = (left, left + width)
 
     def _paint_ratio(self, p: QPainter, low: float, high: float, *, last: bool) -> None:
         """Draw an arrow from one loop to what lies above it, with the ratio."""
