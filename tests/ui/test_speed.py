@@ -224,3 +224,17 @@ def test_gains_whose_test_does_not_hold_are_not_taken(qtbot: QtBot, tuned: Appli
     wait(qtbot, lambda: bool(session.runs) and not tuned.bench.busy, 90.0)
     wait(qtbot, lambda: "old gains are kept" in stage.panel._message.text(), 60.0)
     assert session.axis == before
+
+
+def test_ways_that_are_found_after_the_axis_was_changed_reach_nobody(
+    qtbot: QtBot, known: Application
+) -> None:
+    stage = _stage(known)
+    assert stage.ways.working
+    seen = []
+    stage.ways.found.connect(lambda: seen.append(True))
+    known.go_to_axis(known.session.axis_names[1])
+    wait(qtbot, lambda: not known.jobs.busy)
+    qtbot.wait(50)
+    assert not seen
+    assert known.window.current is not stage

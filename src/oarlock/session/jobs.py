@@ -90,3 +90,43 @@ class Jobs:
             cancel.set()
         for thread in list(self._running):
             thread.join(timeout)
+
+
+class Guest(Jobs):
+    """Jobs of one window: once it has left, nothing that they end with reaches its stages."""
+
+    def __init__(self, jobs: Jobs) -> None:
+        self._host, self._left = jobs, False
+
+    def leave(self) -> None:
+        """Let nothing reach the window any more."""
+        self._left = True
+
+    def start(
+        self,
+        work: Callable[[Progress, Cancel], T],
+        *,
+        on_end: Callable[[Done[T] | Stopped | Failed], None],
+        on_progress: Progress = lambda _fraction, _doing: None,
+        name: str = "job",
+    ) -> Cancel:
+        """Start `work` as `Jobs.start` does."""
+
+        def ended(outcome: Done[T] | Stopped | Failed) -> None:
+            if not self._left:
+                on_end(outcome)
+
+        def progressed(fraction: float, doing: str) -> None:
+            if not self._left:
+                on_progress(fraction, doing)
+
+        return self._host.start(work, on_end=ended, on_progress=progressed, name=name)
+
+    @property
+    def busy(self) -> bool:
+        """Whether any work is under way."""
+        return self._host.busy
+
+    def stop_all(self, timeout: float = 3.0) -> None:
+        """Cancel everything and wait for the threads to end."""
+        self._host.stop_all(timeout)

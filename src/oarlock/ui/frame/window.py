@@ -21,7 +21,7 @@ from shiboken6 import isValid
 
 from oarlock.errors import InputError
 from oarlock.session.bench import Bench, Doing
-from oarlock.session.jobs import Jobs
+from oarlock.session.jobs import Guest, Jobs
 from oarlock.session.session import Session
 from oarlock.ui.frame.closing import must_ask
 from oarlock.ui.frame.logbook import Logbook
@@ -50,7 +50,7 @@ class MainWindow(QMainWindow):
 
     def __init__(self, session: Session, bench: Bench, jobs: Jobs) -> None:
         super().__init__()
-        self.session, self.bench, self._jobs = session, bench, jobs
+        self.session, self.bench, self._jobs = session, bench, Guest(jobs)
         self.setWindowTitle(f"{session.axis.name} – {session.name} – Oarlock")
         self.setMinimumSize(1024, 700)
         self.top_bar, self.strip, self.rail = TopBar(), TimescalesStrip(), Rail()
@@ -64,7 +64,7 @@ class MainWindow(QMainWindow):
         self._connect_panel: ConnectPanel | None = None
         self._palette: CommandPalette | None = None
         self._closing = False
-        self._reader = Reader(session, jobs, self.message.say)
+        self._reader = Reader(session, self._jobs, self.message.say)
         self._wire()
         key = session.screen.stage
         self.show_stage(key if key in [spec.key for spec in STAGES] else "machine")
@@ -322,6 +322,7 @@ class MainWindow(QMainWindow):
     def leave(self) -> None:
         """Let go of the session, so that another window can take it."""
         self._timer.stop()
+        self._jobs.leave()
         self._closing = True  # the session is no longer this window's: there is nothing to ask
         application = QApplication.instance()
         if application is not None:
