@@ -37,20 +37,20 @@ def test_from_datasheet_to_proven_header(tmp_path: Path) -> None:
     assert axis.sensor.is_found
     runs = [run.kind for run in project.runs("Thruster") if run.ended == "done"]
     assert "bounded search" not in runs  # halls are too coarse for it
-    assert runs[-7:] == [*KEYS, "current step"]
+    assert runs[-9:] == [*KEYS, "current step", "speed step", "load step"]
     assert project.runs("Sonar winch") == []
     project.close()
     header = (tmp_path / "out" / "thruster_gains.h").read_text(encoding="utf-8")
     assert "HALL_START_5  0.5235988f" not in header
     records = sorted((tmp_path / "out").glob("*.csv"))
-    assert len(records) == 14
+    assert len(records) == 16
     assert read_record(records[0]).experiment == "currents at rest"
     assert (tmp_path / "out" / "thruster_gains_new.h").exists()
     assert (tmp_path / "out" / "thruster_gains.h.bak1").exists()
     pictures = take_screenshots(tmp_path / "out" / "river-survey.oarlock", tmp_path)
     assert [p.name for p in pictures] == [
-        "machine.png", "sensing.png", "identify.png", "current.png", "handover.png",
-        "sensing-thruster.png",
+        "machine.png", "sensing.png", "identify.png", "current.png", "speed.png", "position.png",
+        "handover.png", "sensing-thruster.png",
     ]  # fmt: skip
     assert all(p.stat().st_size > 20_000 for p in pictures)
 

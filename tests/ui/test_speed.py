@@ -19,6 +19,7 @@ from oarlock.machine.speed_loop import KEY, SpeedTarget
 from oarlock.store.project import Project
 from oarlock.ui.frame.app import Application
 from oarlock.ui.frame.logbook import USE
+from oarlock.ui.stages.current.stage import CurrentStage
 from oarlock.ui.stages.speed.stage import SpeedStage
 from oarlock.views.speed import LOAD, STEP
 from tests.conftest import CALM, wait
@@ -238,3 +239,26 @@ def test_ways_that_are_found_after_the_axis_was_changed_reach_nobody(
     qtbot.wait(50)
     assert not seen
     assert known.window.current is not stage
+
+
+def test_the_current_loops_open_loop_is_swept_from_its_stage(
+    qtbot: QtBot, known: Application
+) -> None:
+    known.window.show_stage("current")
+    stage = known.window.stage("current")
+    assert isinstance(stage, CurrentStage)
+    known.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "5")))
+    wait(qtbot, lambda: known.bench.connected)
+    qtbot.mouseClick(stage.sweeping.button, Qt.MouseButton.LeftButton)
+    assert stage.sweeping.button.text() == "Press again to start"
+    assert not known.session.runs
+    qtbot.mouseClick(stage.sweeping.button, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: len(known.session.runs) == 1 and not known.bench.busy, 60.0)
+    run = known.session.runs[0]
+    assert (run.kind, run.ended) == ("current sweep", "done")
+    assert stage.gain_plot._seen is not None
+    assert stage.shown is not None
+    assert stage.gain_plot._seen.crossover == pytest.approx(stage.shown.crossover, rel=0.08)
+    stage.drag_to(700.0)
+    stage.end_drag()
+    assert stage.gain_plot._seen is None  # measured points leave with their gains

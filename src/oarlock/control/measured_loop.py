@@ -10,6 +10,7 @@ Between the points the ratio to the model is interpolated, which is smooth where
 """
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -78,23 +79,52 @@ def opened_points(points: PlantPoints, loop: SpeedLoop) -> Complex:
     return np.asarray(points.gain * known_part(loop, points.omega), dtype=np.complex128)
 
 
-def opened_between(points: PlantPoints, loop: SpeedLoop) -> tuple[Array, Complex]:
-    """Return (rad/s, open loop) on a dense grid over the trusted points."""
-    keep = points.trusted
-    if int(keep.sum()) < 4:
-        return np.zeros(0), np.zeros(0, dtype=np.complex128)
-    at, gain = points.omega[keep], points.gain[keep]
-    omega = np.geomspace(at[0], at[-1], _DENSE)
-    ratio = np.log(gain / plant_response(loop.plant, at))
-    real = np.interp(np.log(omega), np.log(at), ratio.real)
-    turned = np.interp(np.log(omega), np.log(at), np.unwrap(ratio.imag))
-    model = plant_response(loop.plant, omega)
-    return omega, model * np.exp(real + 1j * turned) * known_part(loop, omega)
+@dataclass(frozen=True, slots=True, eq=False)
+class LoopPoints:
+    """An open loop as measured, and what its model says between the points."""
+
+    omega: Array  # rad/s, rising
+    opened: Complex
+    std: Array  # of one real part, as a ratio
+    trusted: NDArray[np.bool_]
+    model: Callable[[Array], Complex]
+
+    def between(self) -> tuple[Array, Complex]:
+        """Return (rad/s, open loop) on a dense grid over the trusted points."""
+        keep = self.trusted
+        if int(keep.sum()) < 4:
+            return np.zeros(0), np.zeros(0, dtype=np.complex128)
+        at, gain = self.omega[keep], self.opened[keep]
+        omega = np.geomspace(at[0], at[-1], _DENSE)
+        ratio = np.log(gain / self.model(at))
+        real = np.interp(np.log(omega), np.log(at), ratio.real)
+        turned = np.interp(np.log(omega), np.log(at), np.unwrap(ratio.imag))
+        return omega, self.model(omega) * np.exp(real + 1j * turned)
+
+
+def loop_points(points: PlantPoints, loop: SpeedLoop) -> LoopPoints:
+    """Return the open speed loop at each measured frequency, with the gains of `loop`."""
+
+    def model(omega: Array) -> Complex:
+        return plant_response(loop.plant, omega) * known_part(loop, omega)
+
+    return LoopPoints(points.omega, opened_points(points, loop), points.std, points.trusted, model)
 
 
 def figures(points: PlantPoints, loop: SpeedLoop) -> LoopFigures | None:
     """Return what is read off the measured open loop; None where it does not cross in range."""
-    omega, gain = opened_between(points, loop)
+    return figures_of(loop_points(points, loop), loop.margins.crossover)
+
+
+def figures_of(points: LoopPoints, meant: float) -> LoopFigures | None:
+    """Return what is read off an open loop; None where it does not cross in range.
+
+    Parameters
+    ----------
+    meant : rad/s, where it should cross: of several crossings the nearest is taken
+
+    """
+    omega, gain = points.between()
     if not omega.size:
         return None
     size = np.abs(gain)
@@ -102,7 +132,6 @@ def figures(points: PlantPoints, loop: SpeedLoop) -> LoopFigures | None:
     if not falls.size:
         return None
     crossings = [_crossing(omega, gain, int(i)) for i in falls]
-    meant = loop.margins.crossover
     crossover, margin = min(crossings, key=lambda pair: abs(math.log(pair[0] / meant)))
     slope = _slope(omega, size, crossover)
     near = _std_at(points, crossover)
@@ -114,7 +143,7 @@ def figures(points: PlantPoints, loop: SpeedLoop) -> LoopFigures | None:
         crossover=crossover,
         crossover_std=crossover * near / max(abs(slope), 0.2),
         phase_margin=margin,
-        phase_margin_std=near * math.hypot(1.0, 1.0),
+        phase_margin_std=near * math.sqrt(2.0),
         gain_margin=_gain_margin(omega, gain),
         Ms=1.0 / worst,
         Ms_std=3.0 * off / worst**2,  # the scatter of one point tells it too small
@@ -137,7 +166,7 @@ def _slope(omega: Array, size: Array, at: float) -> float:
     return float(math.log(size[i + 19] / size[i - 20])) / run
 
 
-def _std_at(points: PlantPoints, at: float) -> float:
+def _std_at(points: LoopPoints, at: float) -> float:
     """Return the scatter of the two trusted points round a frequency, as of their mean."""
     keep = points.trusted
     omega, std = points.omega[keep], points.std[keep]

@@ -25,6 +25,8 @@ def wanted(now: Snapshot) -> list[Run]:
         proof = [r for r in steps if r.settings.get("axis_name") == name
                  and runs_like(r, now.axis)]  # fmt: skip
         needed += proof[-1:]
+    sweeps = [r for r in now.runs if r.kind == "current sweep" and r.ended == "done"]
+    needed += sweeps[-2:]
     for kind in OUTER:
         tests = [r for r in now.runs if r.kind == kind and r.ended == "done"]
         needed += [*tests[-2:], *(r for r in tests if r.pinned)]

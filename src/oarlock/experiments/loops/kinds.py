@@ -32,6 +32,11 @@ def read_current_step(record: Record, axis: Axis) -> StepResult:
 LOOPS = (
     Kind(key=CurrentStep.name, read=read_current_step, tests_loop=True),
     Kind(
+        key="current sweep",
+        read=later("oarlock.experiments.loops.current_response:read_current_sweep"),
+        tests_loop=True,
+    ),
+    Kind(
         key="speed step",
         read=later(f"{_SPEED}:read_speed_step"),
         turns=True,

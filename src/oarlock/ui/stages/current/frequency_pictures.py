@@ -13,6 +13,7 @@ from oarlock.ui.kit.plot import stroke
 from oarlock.ui.stages.current.pictures import axis_color
 from oarlock.ui.stages.frequency import FrequencyPlot
 from oarlock.views.current import LOWEST, CurrentPicture
+from oarlock.views.current_sweep import Seen
 from oarlock.views.strip import HIGH
 
 
@@ -22,16 +23,22 @@ class GainPlot(FrequencyPlot):
     def __init__(self) -> None:
         super().__init__("Gain", bottom=0, low=LOWEST, high=HIGH)
         self._picture: CurrentPicture | None = None
+        self._seen: Seen | None = None
         t = look.theme()
         self.set_y(-27.0, 20.0, [(20, "20 dB"), (10, "10"), (0, "0"), (-10, "−10"), (-20, "−20")])
         self._closed = self.curve(t.q, 1.6, Qt.PenStyle.DashLine)
         self._open = self.curve(t.q, 2.2)
+        self._points = self.points(t.q, 4.5)
         self.in_frame(self._paint_limits)
         self.over(self._annotate)
 
-    def show_gain(self, shown: CurrentPicture, *, verified: bool) -> None:
-        """Show the loops' gains."""
-        self._picture = shown
+    def show_gain(self, shown: CurrentPicture, seen: Seen | None, *, verified: bool) -> None:
+        """Show the loops' gains, and the open one as it was measured."""
+        self._picture, self._seen = shown, seen
+        if seen is None:
+            self.clear(self._points)
+        else:
+            self.set_points(self._points, np.log10(seen.f), seen.gain, axis_color(shown.axis_name))
         self.place(shown.crossover, shown.nyquist, verified=verified)
         color = axis_color(shown.axis_name)
         x = np.log10(shown.f)
@@ -59,6 +66,10 @@ class GainPlot(FrequencyPlot):
         side, align = (14, "left") if room else (-14, "right")
         draw_text(p, x + side, zero - 26, f"crossover **{shown.crossover:.0f} Hz**", t.ink,
                   size=look.FIGURE, align=align, halo=t.halo)  # fmt: skip
+        if self._seen is not None:
+            text = f"measured {self._seen.crossover:.0f}, {self._seen.when}"
+            draw_text(p, x + side, zero - 10, text, t.muted, size=look.SMALL, align=align,
+                      halo=t.halo)  # fmt: skip
         self._annotate_margin(p, shown)
         self._annotate_bandwidth(p, shown)
         gain = float(np.interp(150.0, shown.f, shown.open_gain))
@@ -104,16 +115,22 @@ class PhasePlot(FrequencyPlot):
     def __init__(self) -> None:
         super().__init__("Phase", bottom=26, low=LOWEST, high=HIGH)
         self._picture: CurrentPicture | None = None
+        self._seen: Seen | None = None
         t = look.theme()
         ticks = [(-90, "−90°"), (-135, "−135°"), (-180, "−180°"), (-225, "−225°")]
         self.set_y(-262.0, -82.0, ticks)
         self._phase = self.curve(t.q, 2.2)
+        self._points = self.points(t.q, 4.5)
         self.in_frame(self._paint_limits)
         self.over(self._annotate)
 
-    def show_phase(self, shown: CurrentPicture, *, verified: bool) -> None:
-        """Show the open loop's phase."""
-        self._picture = shown
+    def show_phase(self, shown: CurrentPicture, seen: Seen | None, *, verified: bool) -> None:
+        """Show the open loop's phase, and as it was measured."""
+        self._picture, self._seen = shown, seen
+        if seen is None:
+            self.clear(self._points)
+        else:
+            self.set_points(self._points, np.log10(seen.f), seen.phase, axis_color(shown.axis_name))
         self.place(shown.crossover, shown.nyquist, verified=verified)
         self._phase.setPen(stroke(axis_color(shown.axis_name), 2.2))
         self._phase.setData(np.log10(shown.f), shown.phase)
@@ -140,6 +157,10 @@ class PhasePlot(FrequencyPlot):
         middle = 0.5 * (y + self.py(-180.0)) + 4
         draw_text(p, x + side * 1.6, middle, text, t.ink, size=look.FIGURE,
                   align="right" if left else "left", halo=t.halo)  # fmt: skip
+        if self._seen is not None and self._seen.margin:
+            draw_text(p, x + side * 1.6, middle + 16, f"measured {self._seen.margin:.0f}°", t.muted,
+                      size=look.SMALL, align="right" if left else "left",
+                      halo=t.halo)  # fmt: skip
         if shown.phase_crossover < shown.nyquist:
             px, py = self.at(shown.phase_crossover), self.py(-180.0)
             dot(p, px, py, axis_color(shown.axis_name), filled=True)

@@ -1,0 +1,118 @@
+"""What a sweep of the current loop says: its open loop point by point, and margins read off it."""
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.control.current import loops_with
+from oarlock.control.margins import margins
+from oarlock.control.measured_loop import LoopFigures, LoopPoints, figures_of
+from oarlock.errors import InputError
+from oarlock.experiments.loops.step_response import axis_of
+from oarlock.machine import Axis
+from oarlock.quantities.display import signed
+from oarlock.records import Check, Record
+from oarlock.records.settings import number, numbers
+
+Array = NDArray[np.float64]
+_TRUSTED, _LIMITED = 0.12, 0.01
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class CurrentSwept:
+    """Measured points of the open current loop along one axis."""
+
+    axis_name: str
+    points: LoopPoints
+    found: LoopFigures | None
+    checks: tuple[Check, ...]
+
+    @property
+    def holds(self) -> bool:
+        """Whether measurement and prediction agree."""
+        return all(check.passed for check in self.checks)
+
+    @property
+    def figures(self) -> Mapping[str, float]:
+        """What the logbook shows and compares."""
+        told = {"agrees": float(self.holds), "points": float(self.points.trusted.sum())}
+        if self.found is not None:
+            told |= {"crossover": self.found.crossover, "phase_margin": self.found.phase_margin,
+                     "Ms": self.found.Ms}  # fmt: skip
+        return told
+
+    @property
+    def said(self) -> str:
+        """The first check that failed, or that there is none."""
+        failed = [check.sentence for check in self.checks if not check.passed]
+        return failed[0] if failed else "as predicted"
+
+    @property
+    def curve(self) -> Array:
+        """The open loop's gain, dB."""
+        return 20.0 * np.log10(np.maximum(np.abs(self.points.opened), 1e-9))
+
+
+def read_current_sweep(record: Record, axis: Axis) -> CurrentSwept:
+    """Work out the open loop's points and hold them against the exact loop.
+
+    Parameters
+    ----------
+    axis : as it was then, with the gains that the run had
+
+    Raises
+    ------
+    InputError : no gains, no sums, or not as many as the settings tell
+
+    """
+    s, sums, which = record.settings, record.sums, axis_of(record)
+    hertz, volts = np.array(numbers(s, "frequencies")), np.array(numbers(s, "volts"))
+    parts = int(number(s, "parts"))
+    whole = sums is not None and sums.table.shape[0] == hertz.size * parts == volts.size * parts
+    if sums is None or not whole or parts < 2 or axis.gains is None:
+        raise InputError("the sums of the sweep are not complete", place=record.experiment,
+                         remedy="Play it again")  # fmt: skip
+    left = sums.gain(f"v{which}").reshape(hertz.size, parts)
+    mean = left.mean(axis=1)
+    noise = np.sqrt(np.sum(np.abs(left - mean[:, None]) ** 2, axis=1) / (2.0 * (parts - 1)))
+    opened = volts / mean - 1.0
+    # An error of v moves the open loop by as much as added/v² does.
+    std = noise / math.sqrt(parts) * np.abs(volts / mean**2) / np.maximum(np.abs(opened), 1e-9)
+    limited = sums.limited().reshape(hertz.size, parts).max(axis=1)
+    loop = loops_with(axis, axis.gains)[0 if which == "d" else 1]
+    points = LoopPoints(math.tau * hertz, opened, std,
+                        (std < _TRUSTED) & (limited < _LIMITED),
+                        lambda omega: loop.opened.response(omega)[0])  # fmt: skip
+    meant = margins(loop.opened)
+    found = figures_of(points, meant.crossover)
+    return CurrentSwept(axis_name=which, points=points, found=found,
+                        checks=tuple(_checks(points, found, meant.crossover, meant.phase_margin,
+                                             limited)))  # fmt: skip
+
+
+def _checks(
+    points: LoopPoints, found: LoopFigures | None, crossover: float, margin: float, limited: Array
+) -> list[Check]:
+    many, all_of, cut = int(points.trusted.sum()), points.trusted.size, int(np.sum(limited > 0.01))
+    why = f", the bus cut {cut} of them" if cut else ""
+    checks = [Check(code="trusted", passed=many >= 0.6 * all_of,
+                    sentence=f"{many} of {all_of} points can be trusted{why}")]  # fmt: skip
+    if found is None:
+        told = "The loop does not cross 1 among the trusted points"
+        return [*checks, Check(code="crosses", passed=False, sentence=told)]
+    off = found.crossover / crossover - 1.0
+    degrees = math.degrees(found.phase_margin - margin)
+    wide = 0.05 + 2.0 * found.crossover_std / found.crossover
+    allowed = 3.0 + 2.0 * math.degrees(found.phase_margin_std)
+    return [
+        *checks,
+        Check(code="crossover", passed=abs(off) <= wide,
+              sentence=f"It crosses at {found.crossover / math.tau:.0f} Hz, "
+                       f"{signed(100 * off, 1)} % from the plan ({100 * wide:.2g} % allowed)"),
+        Check(code="margin", passed=abs(degrees) <= allowed,
+              sentence=f"{math.degrees(found.phase_margin):.1f}° are left, {signed(degrees, 1)}° "
+                       f"from the plan ({allowed:.2g}° allowed)"),
+    ]  # fmt: skip

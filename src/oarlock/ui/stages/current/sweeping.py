@@ -1,0 +1,52 @@
+"""The sweep of the current loop: its button, and what is said before it starts."""
+
+from PySide6.QtWidgets import QWidget
+
+from oarlock.errors import InputError
+from oarlock.experiments.common.announce import announcement
+from oarlock.experiments.loops.current_sweep import CurrentSweep
+from oarlock.session.bench import Bench
+from oarlock.session.session import Session
+from oarlock.ui.kit.buttons import button
+from oarlock.ui.stages.current.verify_bar import VerifyBar
+
+_SHARE = 0.6  # of the step's size, that each sine moves the current by
+
+
+class Sweeping:
+    """Two presses: the first says what will be done, the second does it."""
+
+    def __init__(self, session: Session, bench: Bench, bar: VerifyBar, parent: QWidget) -> None:
+        self._session, self._bench, self._bar = session, bench, bar
+        self.button = button("Sweep", tip="Measure the open loop from 60 Hz up, loop closed")
+        self.button.setParent(parent)
+        self.button.clicked.connect(self.pressed)
+        self._said = False
+
+    def disarm(self) -> None:
+        """Forget a first press."""
+        self._said = False
+        self.button.setText(f"Sweep {self._bar.axis_name}")
+
+    @property
+    def armed(self) -> bool:
+        """Whether the next press starts it."""
+        return self._said
+
+    def pressed(self) -> None:
+        """Say what will be done, or do it."""
+        sweep = CurrentSweep(axis_name=self._bar.axis_name, bias=self._bar.bias,
+                             amplitude=_SHARE * self._bar.amplitude)  # fmt: skip
+        try:
+            plan = sweep.plan(self._session.axis)
+        except InputError as error:
+            self._bar.say(str(error))
+            return
+        if not self._said:
+            self._said = True
+            self.button.setText("Press again to start")
+            self.button.adjustSize()
+            self._bar.say(announcement(plan, braked=self._bench.braked), calm=True)
+            return
+        self.disarm()
+        self._bench.run(sweep, lambda _performed: None)
