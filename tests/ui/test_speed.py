@@ -251,6 +251,7 @@ def test_the_current_loops_open_loop_is_swept_from_its_stage(
     wait(qtbot, lambda: known.bench.connected)
     qtbot.mouseClick(stage.sweeping.button, Qt.MouseButton.LeftButton)
     assert stage.sweeping.button.text() == "Press again to start"
+    assert stage.sweeping.button.width() >= stage.sweeping.button.sizeHint().width()
     assert not known.session.runs
     qtbot.mouseClick(stage.sweeping.button, Qt.MouseButton.LeftButton)
     wait(qtbot, lambda: len(known.session.runs) == 1 and not known.bench.busy, 60.0)

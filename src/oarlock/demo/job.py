@@ -24,7 +24,9 @@ from oarlock.drive.practice_process import PracticeProcess
 from oarlock.errors import InputError, LinkError
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.experiments.identify.experiments import experiment_for
+from oarlock.experiments.loops.current_response import CurrentSwept
 from oarlock.experiments.loops.current_step import CurrentStep
+from oarlock.experiments.loops.current_sweep import CurrentSweep
 from oarlock.experiments.loops.step_response import StepResult
 from oarlock.files import read_text, write_atomic
 from oarlock.handover.header import default_map, header
@@ -122,6 +124,8 @@ class _Job:
         # Along q a free shaft would spin: there the step along d verifies both, by the same law.
         tried = [self._verify(name) for name in (("d", "q") if self._held else ("d",))]
         self._tell_figures(margins, tried)
+        if self._held:
+            self._sweep()
         self._failures += tune_speed(self._session, self._play, self._say)
         if self._session.axis.sensor.kind is not SensorKind.HALL:  # edges are no place to stand at
             self._failures += tune_position(self._session, self._play, self._say)
@@ -244,6 +248,20 @@ class _Job:
             return name, None
         self._failures += [f"step {name}: {c.sentence}" for c in result.checks if not c.passed]
         return name, result
+
+    def _sweep(self) -> None:
+        """Measure the open current loop along q, the shaft held."""
+        rated = self._session.axis.machine.rated_current.value
+        sweep = CurrentSweep(axis_name="q", bias=0.4 * rated, amplitude=0.08 * rated)
+        run, result = self._play(sweep, "sweep-q")
+        if not isinstance(result, CurrentSwept) or result.found is None:
+            self._failures.append(f"sweep q: {run.ended}")
+            return
+        f = result.found
+        self._say(f"sweep   crossover {f.crossover / math.tau:.0f} Hz, margin "
+                  f"{math.degrees(f.phase_margin):.1f}°, Ms {f.Ms:.2f}, "
+                  f"{int(result.points.trusted.sum())} points")  # fmt: skip
+        self._failures += [f"sweep q: {c.sentence}" for c in result.checks if not c.passed]
 
     def _tell_figures(self, _m: Margins, steps: list[tuple[str, StepResult | None]]) -> None:
         head = f"{'step':8}{'':11}{'rise µs':>9}{'overshoot %':>13}{'settling µs':>13}"

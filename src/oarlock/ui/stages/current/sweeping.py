@@ -27,6 +27,7 @@ class Sweeping:
         """Forget a first press."""
         self._said = False
         self.button.setText(f"Sweep {self._bar.axis_name}")
+        self.button.adjustSize()
 
     @property
     def armed(self) -> bool:
