@@ -53,12 +53,12 @@ def test_the_handle_moves_the_gain_and_says_from_where_it_overshoots(
     qtbot.mouseRelease(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip.x_of(25.0)), 40))
     assert stage.shown.crossover == pytest.approx(25.0, rel=0.05)
     assert stage.answer.endswith("with overshoot")
-    _type(qtbot, stage.crossover.entry, "8")
+    _type(qtbot, stage.given.entry, "8")
     assert stage.shown.crossover == pytest.approx(8.0, rel=1e-3)
     assert stage.answer.endswith("no overshoot")
     qtbot.mouseClick(stage.quiet, Qt.MouseButton.LeftButton)
     assert stage.shown.crossover == pytest.approx(quiet, rel=1e-3)
-    _type(qtbot, stage.crossover.entry, "-2")
+    _type(qtbot, stage.given.entry, "-2")
     assert "above zero" in stage._message.text()
 
 

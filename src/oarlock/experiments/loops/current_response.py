@@ -12,6 +12,7 @@ from oarlock.control.margins import margins
 from oarlock.control.measured_loop import LoopFigures, LoopPoints, figures_of
 from oarlock.errors import InputError
 from oarlock.experiments.loops.step_response import axis_of
+from oarlock.experiments.loops.verdict import Verdict
 from oarlock.machine import Axis
 from oarlock.quantities.display import signed
 from oarlock.records import Check, Record
@@ -22,18 +23,12 @@ _TRUSTED, _LIMITED = 0.12, 0.01
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class CurrentSwept:
+class CurrentSwept(Verdict):
     """Measured points of the open current loop along one axis."""
 
     axis_name: str
     points: LoopPoints
     found: LoopFigures | None
-    checks: tuple[Check, ...]
-
-    @property
-    def holds(self) -> bool:
-        """Whether measurement and prediction agree."""
-        return all(check.passed for check in self.checks)
 
     @property
     def figures(self) -> Mapping[str, float]:
@@ -43,12 +38,6 @@ class CurrentSwept:
             told |= {"crossover": self.found.crossover, "phase_margin": self.found.phase_margin,
                      "Ms": self.found.Ms}  # fmt: skip
         return told
-
-    @property
-    def said(self) -> str:
-        """The first check that failed, or that there is none."""
-        failed = [check.sentence for check in self.checks if not check.passed]
-        return failed[0] if failed else "as predicted"
 
     @property
     def curve(self) -> Array:

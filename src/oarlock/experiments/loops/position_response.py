@@ -15,6 +15,7 @@ from oarlock.control.speed_design import loop_in_use
 from oarlock.errors import InputError
 from oarlock.experiments.common.checks import voltage_limit
 from oarlock.experiments.loops.sampling import phase
+from oarlock.experiments.loops.verdict import Verdict
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.records import Check, Record
@@ -25,7 +26,7 @@ _LIMITED = 0.985
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class MoveResult:
+class MoveResult(Verdict):
     """A measured move, there and back averaged, beside its prediction; from where it began."""
 
     t: Array  # s from the move's start
@@ -38,12 +39,6 @@ class MoveResult:
     expected: MoveFigures
     margins: Margins
     move: Move
-    checks: tuple[Check, ...]
-
-    @property
-    def holds(self) -> bool:
-        """Whether measurement and prediction agree."""
-        return all(check.passed for check in self.checks)
 
     @property
     def figures(self) -> Mapping[str, float]:
@@ -56,12 +51,6 @@ class MoveResult:
             "phase_margin": self.margins.phase_margin,
             "agrees": float(self.holds),
         }
-
-    @property
-    def said(self) -> str:
-        """The first check that failed, or that there is none."""
-        failed = [check.sentence for check in self.checks if not check.passed]
-        return failed[0] if failed else "as predicted"
 
     @property
     def curve(self) -> Array:

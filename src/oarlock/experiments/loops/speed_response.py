@@ -19,6 +19,7 @@ from oarlock.control.speed_design import Turning, loop_in_use, room_of, volts_le
 from oarlock.errors import InputError
 from oarlock.experiments.common.checks import voltage_limit
 from oarlock.experiments.loops.sampling import phase
+from oarlock.experiments.loops.verdict import Verdict
 from oarlock.machine import Axis
 from oarlock.quantities.display import signed
 from oarlock.quantities.kinds import RPM
@@ -31,7 +32,7 @@ _SHAPED = 6.0  # times the largest step that stays linear: beyond, its shape say
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class SpeedResult:
+class SpeedResult(Verdict):
     """An averaged response of the speed, beside what the exact loop gives."""
 
     t: Array  # s from where the controller first saw the step
@@ -41,17 +42,11 @@ class SpeedResult:
     margins: Margins
     start: float  # rad/s, before
     limited: bool  # the current limit shaped it
-    checks: tuple[Check, ...]
     numbers: Mapping[str, float]
     step: StepFigures | None = None  # of a step of the speed asked for
     load: LoadFigures | None = None  # of a step of load
     step_predicted: StepFigures | None = None
     load_predicted: LoadFigures | None = None
-
-    @property
-    def holds(self) -> bool:
-        """Whether measurement and prediction agree."""
-        return all(check.passed for check in self.checks)
 
     @property
     def figures(self) -> Mapping[str, float]:
@@ -62,12 +57,6 @@ class SpeedResult:
             "phase_margin": self.margins.phase_margin,
             "agrees": float(self.holds),
         }
-
-    @property
-    def said(self) -> str:
-        """The first check that failed, or that there is none."""
-        failed = [check.sentence for check in self.checks if not check.passed]
-        return failed[0] if failed else "as predicted"
 
     @property
     def curve(self) -> Array:

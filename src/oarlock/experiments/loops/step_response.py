@@ -20,6 +20,7 @@ from oarlock.control.figures import (
 )
 from oarlock.control.margins import Margins, margins
 from oarlock.errors import InputError
+from oarlock.experiments.loops.verdict import Verdict
 from oarlock.machine import Axis
 from oarlock.quantities.display import signed
 from oarlock.records import Check, Record
@@ -29,7 +30,7 @@ Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class StepResult:
+class StepResult(Verdict):
     """A measured step, averaged over its repeats, beside what was predicted."""
 
     axis_name: str  # "d" or "q"
@@ -45,14 +46,7 @@ class StepResult:
     predicted_fit: SecondOrder
     cut_by_bus: bool
     linear_up_to: float  # A
-    checks: tuple[Check, ...]
-
     margins: Margins  # of the loop that was stepped
-
-    @property
-    def holds(self) -> bool:
-        """Whether measurement and prediction agree: the loop is verified."""
-        return all(check.passed for check in self.checks)
 
     @property
     def figures(self) -> Mapping[str, float]:
@@ -69,12 +63,6 @@ class StepResult:
             "agrees": float(self.holds),
             "cut": float(self.cut_by_bus),
         }
-
-    @property
-    def said(self) -> str:
-        """The first check that failed, or that there is none."""
-        failed = [check.sentence for check in self.checks if not check.passed]
-        return failed[0] if failed else "as predicted"
 
     @property
     def curve(self) -> Array:

@@ -11,6 +11,7 @@ from oarlock.control.measured_loop import LoopFigures, PlantPoints, figures, ope
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_design import Turning, loop_in_use
 from oarlock.errors import InputError
+from oarlock.experiments.loops.verdict import Verdict
 from oarlock.machine import Axis
 from oarlock.quantities.display import signed
 from oarlock.records import Check, Record
@@ -23,19 +24,13 @@ _LIMITED = 0.01  # of its samples with the voltage at its limit
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class SweepResult:
+class SweepResult(Verdict):
     """Measured points of the plant, and of the open loop with the gains that the run had."""
 
     points: PlantPoints
     opened: Complex
     loop: SpeedLoop
     found: LoopFigures | None
-    checks: tuple[Check, ...]
-
-    @property
-    def holds(self) -> bool:
-        """Whether measurement and prediction agree."""
-        return all(check.passed for check in self.checks)
 
     @property
     def figures(self) -> Mapping[str, float]:
@@ -45,12 +40,6 @@ class SweepResult:
             told |= {"speed_crossover": self.found.crossover,
                      "phase_margin": self.found.phase_margin, "Ms": self.found.Ms}  # fmt: skip
         return told
-
-    @property
-    def said(self) -> str:
-        """The first check that failed, or what was read off."""
-        failed = [check.sentence for check in self.checks if not check.passed]
-        return failed[0] if failed else "as predicted"
 
     @property
     def curve(self) -> Array:

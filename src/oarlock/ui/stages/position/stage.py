@@ -1,7 +1,6 @@
 """The Position loop stage: how soon the shaft stands where it should."""
 
 import math
-from collections.abc import Callable
 from dataclasses import replace
 
 from PySide6.QtGui import QResizeEvent
@@ -20,7 +19,8 @@ from oarlock.session.perform import Performed
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.numbers import GivenRow
-from oarlock.ui.stages.base import Around, ReadOut, StageView
+from oarlock.ui.stages.base import Around, ReadOut
+from oarlock.ui.stages.outer_loop import OuterLoopStage
 from oarlock.ui.stages.position.pictures import (
     HIGHEST,
     LandingPlot,
@@ -46,14 +46,13 @@ from oarlock.views.position import (
 _BAR = 40  # px
 
 
-class PositionStage(StageView):
+class PositionStage(OuterLoopStage):
     """Gain and phase under the strip, the landing beside them, the whole move below."""
 
     key = KEY
     question = "How soon does it stand where it should?"
-    lane = "loops"
-    has_line = True
     handle = KEY
+    loop_name = "position loop"
     f5 = "Run the move"
 
     def __init__(self, around: Around) -> None:
@@ -85,9 +84,9 @@ class PositionStage(StageView):
         self.quiet.setCheckable(True)
         self.quiet.clicked.connect(lambda: self.take(PositionTarget()))
         given.add(_left(self.quiet))
-        self.crossover = GivenRow("Crossover", "Hz")
-        self.crossover.given.connect(self.give)
-        given.add(self.crossover)
+        self.given = GivenRow("Crossover", "Hz")
+        self.given.given.connect(self.give)
+        given.add(self.given)
         self._message = QLabel()
         self._message.setWordWrap(True)
         self._message.setFont(look.font(look.SMALL))
@@ -202,7 +201,7 @@ class PositionStage(StageView):
         target = position_target(axis)
         given = target.crossover is not None
         self.quiet.setChecked(shown.follows and not given)
-        self.crossover.show_value(digits(shown.crossover, 3), chosen=shown.follows and given)
+        self.given.show_value(digits(shown.crossover, 3), chosen=shown.follows and given)
         self._Kp.show_value(digits(shown.gains.Kp, 3), "1/s")
         self.share.show_value(digits(shown.gains.speed_share, 2), chosen=False)
         speed = speed_gains(axis)
@@ -245,46 +244,29 @@ class PositionStage(StageView):
         loops = axis.loops.with_target(KEY, target).with_gains(KEY, designed(axis, target))
         return replace(axis, loops=loops)
 
-    def drag_to(self, hertz: float) -> None:
-        """Follow the handle: a new design at every move."""
-        if self.shown is None:
-            return
-        try:
-            axis = self._with(dragged(hertz, self.shown))
-        except InputError as error:
-            self._tell(f"{error.cause}. {error.remedy}")
-            return
-        self._tell("")
-        self.session.drag(axis)
-
-    def end_drag(self) -> None:
-        """Make the drag one edit."""
-        if self.shown:
-            hertz = digits(self.shown.crossover, 3)
-            self.session.end_drag(f"Set the position loop's crossover to {hertz} Hz")
-
-    def nudge(self, ratio: float) -> None:
-        """Move the crossover by a ratio, as one edit."""
-        if self.shown:
-            self.drag_to(self.shown.crossover * ratio)
-            self.session.end_drag("Move the position loop's crossover")
-
-    def _tell(self, text: str) -> None:
+    def tell(self, text: str) -> None:
+        """Show why something cannot be, or nothing."""
         self._message.setText(text)
         self._message.setVisible(bool(text))
 
-    def _edit(self, label: str, make: Callable[[], Axis]) -> None:
-        """Make an edit; what cannot be is said in place."""
-        try:
-            self.session.edit(label, make())
-        except InputError as error:
-            self._tell(f"{error.cause}. {error.remedy}".strip())
-            return
-        self._tell("")
+    def crossover(self) -> float | None:
+        """Return where the loop on screen crosses over, Hz; None: there is none."""
+        return self.shown.crossover if self.shown is not None else None
+
+    def dragged_to(self, hertz: float) -> Axis:
+        """Return the axis designed for a dragged crossover.
+
+        Raises
+        ------
+        InputError : it cannot be met
+
+        """
+        assert self.shown is not None
+        return self._with(dragged(hertz, self.shown))
 
     def take(self, target: PositionTarget) -> None:
         """Take a target."""
-        self._edit("Set the position loop's target", lambda: self._with(target))
+        self.edit("Set the position loop's target", lambda: self._with(target))
         self.refresh()
 
     def give(self, text: str) -> None:
@@ -296,7 +278,7 @@ class PositionStage(StageView):
                 raise InputError(f"a crossover of {text}", remedy="It lies above zero")
             return self._with(PositionTarget(crossover=math.tau * value))
 
-        self._edit("Set the position loop's crossover", made)
+        self.edit("Set the position loop's crossover", made)
 
     def _share(self, text: str, which: str) -> None:
         """Take a share that is asked ahead: of the speed, or of the torque."""
@@ -315,16 +297,16 @@ class PositionStage(StageView):
             ahead = value * J.value / axis.machine.torque_constant
             return axis.with_loop_gains(SPEED_KEY, replace(speed, acceleration=ahead))
 
-        self._edit(f"Set the {which} ahead", made)
+        self.edit(f"Set the {which} ahead", made)
 
     def _set(self, name: str, text: str) -> None:
         """Take a number of the move."""
         try:
             self.session.show(move=with_number(self.session.screen.move, name, text))
         except InputError as error:
-            self._tell(str(error.cause))
+            self.tell(str(error.cause))
             return
-        self._tell("")
+        self.tell("")
         self.refresh()
 
     def _in_use(self) -> Axis:

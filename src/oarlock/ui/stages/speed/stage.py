@@ -1,7 +1,6 @@
 """The Speed loop stage: how stiff the speed may be held, and whether it is."""
 
 import math
-from collections.abc import Callable
 from dataclasses import replace
 
 from PySide6.QtGui import QResizeEvent
@@ -17,7 +16,8 @@ from oarlock.quantities.display import digits, whole_degrees
 from oarlock.records import Run
 from oarlock.session.perform import Performed
 from oarlock.ui.kit import theme as look
-from oarlock.ui.stages.base import Around, ReadOut, StageView
+from oarlock.ui.stages.base import Around, ReadOut
+from oarlock.ui.stages.outer_loop import OuterLoopStage
 from oarlock.ui.stages.speed.frequency_pictures import HIGHEST, SpeedGainPlot, SpeedPhasePlot
 from oarlock.ui.stages.speed.numbers import SpeedNumbers
 from oarlock.ui.stages.speed.pictures import PushPlot, StiffPlot, TrackPlot
@@ -42,14 +42,13 @@ _TOP, _BAR = 62, 40  # px: question and answer, test bar
 _TIMES = 0.43  # of the height, for the time plots and their currents
 
 
-class SpeedStage(StageView):
+class SpeedStage(OuterLoopStage):
     """Gain and phase under their part of the strip; tracking and stiffness below."""
 
     key = KEY
     question = "How stiff may the speed be held?"
-    lane = "loops"
-    has_line = True
     handle = KEY
+    loop_name = "speed loop"
     reasons_at = (380, 24)
     f5 = "Run the test of the speed loop"
 
@@ -149,7 +148,7 @@ class SpeedStage(StageView):
 
     def use_way(self, way: Way) -> None:
         """Take the filters of a way, and the stiffest gains with them that the margin allows."""
-        self._edit(f"Use: {way.title.lower()}", lambda: with_way(self.session.axis, way))
+        self.edit(f"Use: {way.title.lower()}", lambda: with_way(self.session.axis, way))
 
     def _show_nothing(self, error: InputError) -> None:
         """Say what is missing before there can be a loop."""
@@ -219,48 +218,34 @@ class SpeedStage(StageView):
         loops = axis.loops.with_target(KEY, target).with_gains(KEY, gains)
         return replace(axis, loops=loops)
 
-    def drag_to(self, hertz: float) -> None:
-        """Follow the handle: a new design at every move, where there is one."""
-        if self.shown is None:
-            return
-        try:
-            axis = self._with(dragged(self.session.axis, hertz, self.shown))
-        except InputError as error:
-            self.panel.say(f"{error.cause}. {error.remedy}")
-            return
-        self.panel.say("")
-        self.session.drag(axis)
+    def tell(self, text: str) -> None:
+        """Show why something cannot be, or nothing."""
+        self.panel.say(text)
 
-    def end_drag(self) -> None:
-        """Make the drag one edit."""
-        if self.shown:
-            hertz = digits(self.shown.crossover, 3)
-            self.session.end_drag(f"Set the speed loop's crossover to {hertz} Hz")
+    def crossover(self) -> float | None:
+        """Return where the loop on screen crosses over, Hz; None: there is none."""
+        return self.shown.crossover if self.shown is not None else None
 
-    def nudge(self, ratio: float) -> None:
-        """Move the crossover by a ratio, as one edit."""
-        if self.shown:
-            self.drag_to(self.shown.crossover * ratio)
-            self.session.end_drag("Move the speed loop's crossover")
+    def dragged_to(self, hertz: float) -> Axis:
+        """Return the axis designed for a dragged crossover.
 
-    def _edit(self, label: str, make: Callable[[], Axis]) -> None:
-        """Make an edit; what cannot be is said in place."""
-        try:
-            self.session.edit(label, make())
-        except InputError as error:
-            self.panel.say(f"{error.cause}. {error.remedy}".strip())
-            return
-        self.panel.say("")
+        Raises
+        ------
+        InputError : it cannot be met
+
+        """
+        assert self.shown is not None
+        return self._with(dragged(self.session.axis, hertz, self.shown))
 
     def aim(self, name: str) -> None:
         """Take an aim: calm, even or keen."""
-        self._edit(f"Aim for a {name} speed loop", lambda: self._with(aimed(name)))
+        self.edit(f"Aim for a {name} speed loop", lambda: self._with(aimed(name)))
         self.refresh()
 
     def give(self, name: str, text: str) -> None:
         """Take a figure that was typed."""
         label = f"Set {TARGET_LABELS[name][0].lower()}"
-        self._edit(label, lambda: self._with(target_from(self.session.axis, name, text)))
+        self.edit(label, lambda: self._with(target_from(self.session.axis, name, text)))
 
     def weigh(self, text: str) -> None:
         """Take a set-point weight that was typed."""
@@ -274,7 +259,7 @@ class SpeedStage(StageView):
             assert gains is not None
             return axis.with_loop_gains(KEY, replace(gains, weight=value))
 
-        self._edit("Set the set-point weight", made)
+        self.edit("Set the set-point weight", made)
 
     def _in_use(self) -> Axis:
         """Return the axis with the gains that are shown taken into use.
@@ -297,7 +282,7 @@ class SpeedStage(StageView):
         made = new_notch(axis) if kind is FilterKind.NOTCH else new_low_pass(shown)
         name = "notch" if kind is FilterKind.NOTCH else "low pass"
         filters = (*shown.filters, made)
-        self._edit(f"Add a {name}", lambda: self._redesigned(with_filters(axis, filters)))
+        self.edit(f"Add a {name}", lambda: self._redesigned(with_filters(axis, filters)))
 
     def change_filter(self, number: int, name: str, text: str) -> None:
         """Take a number of a filter that was typed."""
@@ -315,7 +300,7 @@ class SpeedStage(StageView):
             filters[number] = replace(filters[number], **{name: si[name]})
             return self._redesigned(with_filters(axis, tuple(filters)))
 
-        self._edit(f"Change the {name} of a filter", made)
+        self.edit(f"Change the {name} of a filter", made)
 
     def drop_filter(self, number: int) -> None:
         """Take a filter away; the loop is designed anew without it."""
@@ -323,7 +308,7 @@ class SpeedStage(StageView):
         if shown is None:
             return
         filters = tuple(f for n, f in enumerate(shown.filters) if n != number)
-        self._edit("Take a filter away", lambda: self._redesigned(with_filters(axis, filters)))
+        self.edit("Take a filter away", lambda: self._redesigned(with_filters(axis, filters)))
 
     def _redesigned(self, axis: Axis) -> Axis:
         """Return an axis with other filters, its gains following where they did before."""
