@@ -2,9 +2,6 @@
 
 from collections.abc import Callable
 
-from oarlock.control.current import design_current
-from oarlock.control.position_design import design_position
-from oarlock.control.speed_design import Turning, design_speed, usual_speed
 from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.machine.current_loop import KEY as CURRENT
@@ -12,10 +9,30 @@ from oarlock.machine.loop import Gains, alike
 from oarlock.machine.position_loop import KEY as POSITION
 from oarlock.machine.speed_loop import KEY as SPEED
 
+
+# What designs a loop is imported when it is first asked: a window stands without.
+def _current(axis: Axis) -> Gains:
+    from oarlock.control.current import design_current
+
+    return design_current(axis).gains
+
+
+def _speed(axis: Axis) -> Gains:
+    from oarlock.control.speed_design import Turning, design_speed, usual_speed
+
+    return design_speed(axis, turning=Turning(speed=usual_speed(axis))).gains
+
+
+def _position(axis: Axis) -> Gains:
+    from oarlock.control.position_design import design_position
+
+    return design_position(axis).gains
+
+
 DESIGNS: dict[str, Callable[[Axis], Gains]] = {
-    CURRENT: lambda axis: design_current(axis).gains,
-    SPEED: lambda axis: design_speed(axis, turning=Turning(speed=usual_speed(axis))).gains,
-    POSITION: lambda axis: design_position(axis).gains,
+    CURRENT: _current,
+    SPEED: _speed,
+    POSITION: _position,
 }
 
 

@@ -90,14 +90,3 @@ def shaft_of(axis: Axis, *, speed: float = 0.0) -> Shaft:
     load = J - motor
     return Shaft(motor=motor, load=load, stiffness=low * low * load,
                  damping=m.shaft_damping.value, viscous=viscous)  # fmt: skip
-
-
-def rests_on(axis: Axis) -> dict[str, float]:
-    """Return the numbers that what is worked out of a shaft rests on, by name."""
-    J, m = axis.machine.inertia, axis.mechanics
-    return {
-        "inertia": J.value if J else 0.0,
-        "resonance": m.resonance.value,
-        "anti_resonance": m.anti_resonance.value,
-        "torque_constant": axis.machine.torque_constant,
-    }

@@ -5,7 +5,6 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oarlock.control.filters import coefficients
 from oarlock.errors import InputError
 from oarlock.machine import Axis, SensorKind
 from oarlock.machine.current_loop import CURRENT
@@ -76,6 +75,8 @@ def _outer(axis: Axis) -> list[tuple[str, str, float, str, str]]:
 
 def _filters(axis: Axis) -> list[tuple[str, str, float, str, str]]:
     """Return the speed loop's filters, each as one second-order section."""
+    from oarlock.control.filters import coefficients
+
     rows, count = [], {"torque": 0, "measured": 0}
     for one in axis.loops[SPEED.key].filters:
         Ts = axis.inverter.Ts * (1 if one.path == "torque" else axis.inverter.divider)

@@ -206,6 +206,17 @@ class Axis:
         return self.with_parameter(path, Parameter(printed=printed, adopted=found))
 
 
+def rests_on(axis: Axis) -> dict[str, float]:
+    """Return the numbers that what is worked out of a shaft rests on, by name."""
+    J, m = axis.machine.inertia, axis.mechanics
+    return {
+        "inertia": J.value if J else 0.0,
+        "resonance": m.resonance.value,
+        "anti_resonance": m.anti_resonance.value,
+        "torque_constant": axis.machine.torque_constant,
+    }
+
+
 def derived_dead_voltage(bus: float, dead_time: float, f_pwm: float) -> Parameter:
     """Return the phase voltage that the dead time costs, Vdc·td·fpwm."""
     value = bus * dead_time * f_pwm

@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 
 from oarlock.cancel import Cancel
-from oarlock.control.shaft import rests_on
 from oarlock.drive.dry_run import problems
 from oarlock.drive.link import Link, Progress
 from oarlock.drive.runner import play
@@ -22,6 +21,7 @@ from oarlock.experiments.reading import read, remark, sparkline
 from oarlock.experiments.registry import loops_of, tells_early
 from oarlock.experiments.sensing.kinds import snapshot
 from oarlock.machine import Axis
+from oarlock.machine.axis import rests_on
 from oarlock.machine.axis_file import format_axis
 from oarlock.machine.current_loop import KEY as CURRENT_KEY
 from oarlock.records import Finding, Reading, Record, Run

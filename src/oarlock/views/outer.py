@@ -1,11 +1,40 @@
-"""The loops round the current loop, as the strip shows them on every stage."""
+"""The loops round the current loop on the rail and, on every stage, on the strip.
 
-from oarlock.control.position_design import position_gains
-from oarlock.control.speed_design import speed_gains
+What works them out is imported where there is something to work out: a window stands without.
+"""
+
 from oarlock.errors import InputError
-from oarlock.views import position, speed
+from oarlock.machine.position_loop import KEY as POSITION
+from oarlock.machine.speed_loop import KEY as SPEED
 from oarlock.views.snapshot import Snapshot
+from oarlock.views.stage import Stage, State
 from oarlock.views.strip import LoopMark
+
+
+def speed_summary(now: Snapshot) -> Stage:
+    """Return what the rail says of the speed loop."""
+    axis = now.axis
+    if axis.loops[SPEED].gains is not None:
+        from oarlock.views import speed
+
+        return speed.summary(now)
+    waits = axis.gains is None or axis.machine.inertia is None
+    return _empty(SPEED, "Speed loop", "after current loop, inertia" if waits else "not designed")
+
+
+def position_summary(now: Snapshot) -> Stage:
+    """Return what the rail says of the position loop."""
+    if now.axis.loops[POSITION].gains is not None:
+        from oarlock.views import position
+
+        return position.summary(now)
+    waits = now.axis.loops[SPEED].gains is None
+    return _empty(POSITION, "Position loop", "after speed loop" if waits else "not designed")
+
+
+def _empty(key: str, name: str, basis: str) -> Stage:
+    return Stage(key=key, name=name, line="no gains yet", basis=basis, measured=False,
+                 state=State.EMPTY)  # fmt: skip
 
 
 def outer_marks(now: Snapshot) -> list[LoopMark]:
@@ -14,8 +43,10 @@ def outer_marks(now: Snapshot) -> list[LoopMark]:
 
 
 def _speed(now: Snapshot) -> LoopMark | None:
-    if speed_gains(now.axis) is None and now.screen.stage != "speed":
+    if now.axis.loops[SPEED].gains is None and now.screen.stage != SPEED:
         return None
+    from oarlock.views import speed
+
     try:
         shown = speed.picture(now.axis, now.screen.speed)
     except InputError:
@@ -27,8 +58,10 @@ def _speed(now: Snapshot) -> LoopMark | None:
 
 
 def _position(now: Snapshot) -> LoopMark | None:
-    if position_gains(now.axis) is None and now.screen.stage != "position":
+    if now.axis.loops[POSITION].gains is None and now.screen.stage != POSITION:
         return None
+    from oarlock.views import position
+
     try:
         shown = position.picture(now.axis, now.screen.move)
     except InputError:

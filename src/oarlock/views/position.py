@@ -246,11 +246,8 @@ def with_number(settings: MoveSettings, name: str, text: str) -> MoveSettings:
 
 
 def summary(now: Snapshot) -> Stage:
-    """Return what the rail says of this stage."""
+    """Return what the rail says of this stage, where the loop has gains."""
     axis = now.axis
-    if position_gains(axis) is None:
-        basis = "after speed loop" if speed_gains(axis) is None else "not designed"
-        return _stage("no gains yet", basis, State.EMPTY)
     try:
         shown = picture(axis, now.screen.move)
     except InputError as error:

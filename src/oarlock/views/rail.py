@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from oarlock.views import current, handed_over, identify, machine, position, sensing, speed
+from oarlock.views import current, handed_over, identify, machine, outer, sensing
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage
 
@@ -26,9 +26,9 @@ STAGES = [
               widget="oarlock.ui.stages.identify.stage"),
     StageSpec(key="current", summary=current.summary,
               widget="oarlock.ui.stages.current.stage"),
-    StageSpec(key="speed", summary=speed.summary,
+    StageSpec(key="speed", summary=outer.speed_summary,
               widget="oarlock.ui.stages.speed.stage"),
-    StageSpec(key="position", summary=position.summary,
+    StageSpec(key="position", summary=outer.position_summary,
               widget="oarlock.ui.stages.position.stage"),
     StageSpec(key="handover", summary=handed_over.summary,
               widget="oarlock.ui.stages.handover.stage"),

@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 from oarlock.control.current import verdict
 from oarlock.control.figures import StepFigures, step_figures
 from oarlock.control.margins import Margins, margins
-from oarlock.control.shaft import rests_on
 from oarlock.control.speed import (
     LoadFigures,
     SpeedLoop,
@@ -35,6 +34,7 @@ from oarlock.control.speed_plant import SpeedPlant
 from oarlock.errors import InputError
 from oarlock.experiments.loops.speed_test import current_limit, span_of, usual_load, usual_step
 from oarlock.machine import Axis
+from oarlock.machine.axis import rests_on
 from oarlock.machine.filters import Filter
 from oarlock.machine.loop import Loop, alike
 from oarlock.machine.speed_loop import KEY, SpeedGains, SpeedTarget
@@ -323,12 +323,8 @@ def _decibels(ratio: float) -> float:
 
 
 def summary(now: Snapshot) -> Stage:
-    """Return what the rail says of this stage."""
+    """Return what the rail says of this stage, where the loop has gains."""
     axis = now.axis
-    if speed_gains(axis) is None:
-        waits = axis.gains is None or axis.machine.inertia is None
-        basis = "after current loop, inertia" if waits else "not designed"
-        return _stage("no gains yet", basis, State.EMPTY)
     try:
         shown = picture(axis, now.screen.speed)
     except InputError as error:
