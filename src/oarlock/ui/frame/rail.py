@@ -23,8 +23,9 @@ class RailItem(QAbstractButton):
     def __init__(self, stage: Stage, parent: QWidget) -> None:
         super().__init__(parent)
         self.setCheckable(True)
-        self.setFixedHeight(ITEM)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setMinimumHeight(ITEM - 10)
+        self.setMaximumHeight(ITEM)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self._solid_above = self._solid_below = False
         self._first = self._last = False
@@ -62,30 +63,31 @@ class RailItem(QAbstractButton):
         if stage is None:
             return
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        up = min(max(ITEM - self.height(), 0), 10)  # px: a low window leaves less for each
         if self.isChecked():
             p.fillRect(self.rect(), t.panel)
             p.fillRect(0, 0, 4, self.height(), t.accent)
             line(p, 0, 0, self.width(), 0, t.rule)
             line(p, 0, self.height() - 1, self.width(), self.height() - 1, t.rule)
         for end, missing, solid in (
-            ((0, 16), self._first, self._solid_above),
-            ((34, self.height()), self._last, self._solid_below),
+            ((0, 16 - up), self._first, self._solid_above),
+            ((34 - up, self.height()), self._last, self._solid_below),
         ):
             if not missing:
                 style = Qt.PenStyle.SolidLine if solid else Qt.PenStyle.DashLine
                 line(p, 22, end[0], 22, end[1], t.accent if solid else t.muted, 1 + solid, style)
-        mark(p, 22, 25, _MARKS[stage.state])
+        mark(p, 22, 25 - up, _MARKS[stage.state])
         troubled = stage.state in (State.ATTENTION, State.STALE)
         empty = stage.state is State.EMPTY
-        draw_text(p, 40, 30, stage.name, t.ink,
+        draw_text(p, 40, 30 - up, stage.name, t.ink,
                   size=look.NAME, bold=not empty)  # fmt: skip
-        draw_text(p, 40, 46, stage.line, t.muted if empty else t.ink, size=look.SMALL)
+        draw_text(p, 40, 46 - up, stage.line, t.muted if empty else t.ink, size=look.SMALL)
         x = 40.0
         color = t.attention if troubled else t.muted
         if stage.measured:
-            dot(p, x + 3, 57, color, filled=True, radius=3)
+            dot(p, x + 3, 57 - up, color, filled=True, radius=3)
             x += 11
-        draw_text(p, x, 61, stage.basis, color, size=look.SMALL)
+        draw_text(p, x, 61 - up, stage.basis, color, size=look.SMALL)
         if self.hasFocus() and self._ring:
             p.setPen(QPen(t.accent, 1, Qt.PenStyle.DotLine))
             p.setBrush(Qt.BrushStyle.NoBrush)
