@@ -4,7 +4,7 @@ What is measured is the speed for each ampere asked for behind the filters, at t
 Controller, filters, hold and the way the speed is worked out are known exactly; multiplied on,
 they give the open loop with far less scatter than the loop's own signals do, and with any other
 gains or filters as well. Of what the slower sampling folds down only the main part is taken, which
-moves no margin by more than 0.001° (the plant falls by 40 dB until the first of the others).
+differs from the exact loop by less than 5e-4 up to a twenty-fifth of the speed's sampling.
 
 Between the points the ratio to the model is interpolated, which is smooth where both are steep.
 """

@@ -70,11 +70,6 @@ class SpeedLoop:
         return self._disturbed(self.plant.load)
 
     @cached_property
-    def pulled(self) -> Discrete:
-        """From a torque at the far end (N·m) to the plain speed."""
-        return self._disturbed(self.plant.pull)
-
-    @cached_property
     def answer(self) -> Discrete:
         """From a current behind the filters (A) to the current asked for (A)."""
         c, f = self.controller, self.plant.following
@@ -146,6 +141,9 @@ def load_figures(t: Array, speed: Array) -> LoadFigures:
         recovery=math.nan if last == size.size - 1 else float(t[last]) + step,
         IAE=float(np.sum(size)) * step,
     )
+
+
+SHAPED = 6.0  # times the largest step that no limit shapes: beyond, a shape says little of gains
 
 
 def largest_step(loop: SpeedLoop, limit: float, volts: float, samples: int = 400) -> float:

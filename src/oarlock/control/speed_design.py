@@ -110,6 +110,13 @@ def count_of(axis: Axis) -> float:
     return 0.0
 
 
+def angle_step(axis: Axis) -> float:
+    """Return the steps in which the sensor tells the angle, rad mechanical; 0: not known."""
+    if axis.sensor.kind is SensorKind.HALL:
+        return math.tau / (6.0 * axis.machine.pole_pairs.value)
+    return count_of(axis)
+
+
 def speed_noise(axis: Axis, turning: Turning) -> float:
     """Return by how much (rad/s rms) the sensor's steps make the plain measured speed wrong.
 

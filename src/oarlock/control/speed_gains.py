@@ -56,9 +56,9 @@ class Wanted:
 
 
 AIMS = {
-    "calm": Wanted(margin=math.radians(65.0), gain_margin=3.0, Ms=1.5),
-    "even": Wanted(margin=math.radians(55.0), gain_margin=2.5, Ms=1.75),
-    "keen": Wanted(margin=math.radians(45.0), gain_margin=2.0, Ms=2.0),
+    "calm": Wanted(margin=math.radians(65.0)),
+    "even": Wanted(margin=math.radians(55.0)),
+    "keen": Wanted(margin=math.radians(45.0)),
 }
 
 

@@ -11,11 +11,11 @@ from oarlock.control.margins import Margins
 from oarlock.control.position import Moved, MoveFigures, PositionLoop, move_figures
 from oarlock.control.position_design import design_on, position_gains, position_target
 from oarlock.control.speed import SpeedLoop
-from oarlock.control.speed_design import count_of, loop_in_use, speed_gains
+from oarlock.control.speed_design import angle_step, loop_in_use, speed_gains
 from oarlock.errors import InputError
 from oarlock.experiments.loops.position_move import PositionMove, usual_move
 from oarlock.experiments.loops.speed_test import current_limit
-from oarlock.machine import Axis, SensorKind
+from oarlock.machine import Axis
 from oarlock.machine.loop import alike
 from oarlock.machine.position_loop import KEY, PositionGains, PositionTarget
 from oarlock.quantities.display import digits, whole_degrees
@@ -90,13 +90,6 @@ class PositionPicture:
         ratio = self.speed_crossover / self.crossover
         second = f"It takes {share:.0f} % of the current; the speed loop is {ratio:.2g} × faster."
         return first, second
-
-
-def step_of(axis: Axis) -> float:
-    """Return the steps in which the sensor tells the angle, rad mechanical."""
-    if axis.sensor.kind is SensorKind.HALL:
-        return math.tau / (6.0 * axis.machine.pole_pairs.value)
-    return count_of(axis)
 
 
 def angle(rad: float) -> str:
@@ -180,7 +173,7 @@ def picture(axis: Axis, settings: MoveSettings) -> PositionPicture:
         test=test, moved=moved,
         figures=move_figures(moved.t, moved.asked, moved.position, test.move.duration, test.window),
         limit=current_limit(axis),
-        step=step_of(axis),
+        step=angle_step(axis),
         f=omega / math.tau,
         open_gain=20.0 * np.log10(np.maximum(np.abs(opened), 1e-9)),
         closed_gain=20.0 * np.log10(np.maximum(np.abs(closed), 1e-9)),

@@ -11,6 +11,7 @@ from oarlock.control.current import verdict
 from oarlock.control.figures import StepFigures, step_figures
 from oarlock.control.margins import Margins, margins
 from oarlock.control.speed import (
+    SHAPED,
     LoadFigures,
     SpeedLoop,
     largest_step,
@@ -20,6 +21,7 @@ from oarlock.control.speed import (
 from oarlock.control.speed_design import (
     RIPPLE,
     Turning,
+    count_of,
     design_speed,
     plant_of,
     speed_gains,
@@ -32,7 +34,13 @@ from oarlock.control.speed_design import (
 from oarlock.control.speed_gains import reach, stiffest
 from oarlock.control.speed_plant import SpeedPlant
 from oarlock.errors import InputError
-from oarlock.experiments.loops.speed_test import current_limit, span_of, usual_load, usual_step
+from oarlock.experiments.loops.speed_test import (
+    current_limit,
+    span_of,
+    step_within,
+    usual_load,
+    usual_step,
+)
 from oarlock.machine import Axis
 from oarlock.machine.axis import rests_on
 from oarlock.machine.filters import Filter
@@ -83,7 +91,8 @@ class SpeedPicture:
     figures: StepFigures
     load: LoadFigures
     ripple: float  # A rms, that the sensor's steps make
-    rated: float  # A
+    shakes: bool  # the sensor's steps shake the torque about as much as they may
+    shaped: bool  # a limit would shape the step that is set
     f: Array  # Hz
     open_gain: Array  # dB
     closed_gain: Array  # dB
@@ -122,11 +131,6 @@ class SpeedPicture:
             return first, "The sensor's steps set the limit: they shake the torque."
         share = f"It uses {100 * self.used:.0f} % of the stiffness that this margin allows"
         return first, f"{share} with these filters."
-
-    @property
-    def shakes(self) -> bool:
-        """Whether the sensor's steps shake the torque about as much as they may."""
-        return self.ripple > 0.97 * RIPPLE * self.rated
 
     @property
     def _resonance(self) -> str:
@@ -266,8 +270,8 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
     found, T = loop.margins, loop.plant.T
     limit, noise = current_limit(axis), speed_noise(axis, turning)
     linear = largest_step(loop, limit, volts_left(axis, turning))
-    amps = largest_step(loop, limit, math.inf)
-    amplitude = settings.amplitude or _round(min(4.0 * linear, 0.6 * amps, 0.4 * abs(speed)))
+    amplitude = settings.amplitude or _round(step_within(loop, axis, speed))
+    count = count_of(axis)
     samples = int(span_of(loop) / T) + 1
     t = np.arange(samples, dtype=np.float64) * T
     response, sag = loop.closed.step(samples), loop.loaded.step(samples)
@@ -297,8 +301,9 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
         linear_up_to=linear,
         figures=step_figures(t, response),
         load=load_figures(t, amperes * sag),
-        ripple=gains.Kp * noise,
-        rated=axis.machine.rated_current.value,
+        ripple=loop.ripple(count, 400) if count else gains.Kp * noise,
+        shakes=gains.Kp * noise > 0.97 * RIPPLE * axis.machine.rated_current.value,
+        shaped=abs(amplitude) > SHAPED * linear,
         f=omega / math.tau,
         open_gain=_gain(opened),
         closed_gain=_gain(loop.closed.on_grid(math.tau * LOWEST, _POINTS)[1]),

@@ -91,7 +91,7 @@ def test_other_gains_are_previewed_on_the_measured_plant(axis: Axis, record: Rec
 def test_a_crossover_is_told_with_an_uncertainty_that_covers_it(axis: Axis) -> None:
     loop = loop_in_use(axis)
     omega = np.geomspace(10.0, math.tau * 400.0, 60)
-    true, inside = plant_response(loop.plant, omega), 0
+    true, inside, within = plant_response(loop.plant, omega), 0, 0
     for seed in range(60):
         rng = np.random.default_rng(seed)
         noise = 0.02 * (rng.normal(size=60) + 1j * rng.normal(size=60))
@@ -101,7 +101,10 @@ def test_a_crossover_is_told_with_an_uncertainty_that_covers_it(axis: Axis) -> N
         assert found is not None
         off = abs(found.crossover - loop.margins.crossover)
         inside += off <= 2.0 * found.crossover_std
+        angle = abs(found.phase_margin - loop.margins.phase_margin)
+        within += angle <= 2.0 * found.phase_margin_std
     assert inside >= 53  # of 60
+    assert within >= 53
 
 
 def test_what_it_will_do_is_planned_within_limits_and_table(axis: Axis) -> None:

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from oarlock.control.figures import StepFigures, step_figures
 from oarlock.control.limited import limited_step
 from oarlock.control.margins import Margins
-from oarlock.control.speed import LoadFigures, SpeedLoop, largest_step, load_figures
+from oarlock.control.speed import SHAPED, LoadFigures, SpeedLoop, largest_step, load_figures
 from oarlock.control.speed_design import Turning, loop_in_use, room_of, volts_left
 from oarlock.errors import InputError
 from oarlock.experiments.common.checks import voltage_limit
@@ -28,7 +28,6 @@ from oarlock.records.settings import number
 
 Array = NDArray[np.float64]
 _LIMITED = 0.985  # of the current limit
-_SHAPED = 6.0  # times the largest step that stays linear: beyond, its shape says little
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -185,7 +184,7 @@ def read_speed_step(record: Record, axis: Axis) -> SpeedResult:
         *_common(record, axis, found, limited),
         Check(
             code="bus",
-            passed=abs(amplitude) <= _SHAPED * linear,
+            passed=abs(amplitude) <= SHAPED * linear,
             sentence=f"The bus shapes steps above {linear / RPM:.2g} rpm; "
             f"this one was {abs(amplitude) / RPM:.2g}",
         ),

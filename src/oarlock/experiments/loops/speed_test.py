@@ -42,10 +42,14 @@ def usual_step(axis: Axis, speed: float) -> float:
     InputError : no gains, or no inertia
 
     """
-    turning = Turning(speed=speed)
-    loop = loop_in_use(axis, turning=turning)
-    linear = largest_step(loop, current_limit(axis), volts_left(axis, turning))
-    amps = largest_step(loop, current_limit(axis), math.inf)
+    return step_within(loop_in_use(axis, turning=Turning(speed=speed)), axis, speed)
+
+
+def step_within(loop: SpeedLoop, axis: Axis, speed: float) -> float:
+    """Return the usual step (rad/s) of a loop that turns at `speed`, rad/s."""
+    limit = current_limit(axis)
+    linear = largest_step(loop, limit, volts_left(axis, Turning(speed=speed)))
+    amps = largest_step(loop, limit, math.inf)
     return min(4.0 * linear, 0.6 * amps, 0.4 * abs(speed))
 
 

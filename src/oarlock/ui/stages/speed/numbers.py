@@ -121,7 +121,7 @@ class SpeedNumbers:
         self._ripple.show_value(digits(shown.ripple, 2), "A rms",
                                 color="attention" if shown.shakes else "ink")  # fmt: skip
         self._linear.show_value(digits(shown.linear_up_to / RPM, 3), "rpm",
-                                color="attention" if abs(shown.amplitude) > 6.0 * shown.linear_up_to
+                                color="attention" if shown.shaped
                                 else "ink")  # fmt: skip
         _show(self._J, axis.machine.inertia, 1e3, "g·m²")
         twists = shown.loop.plant.shaft.twists
