@@ -18,8 +18,8 @@ def speed_summary(now: Snapshot) -> Stage:
         from oarlock.views import speed
 
         return speed.summary(now)
-    waits = axis.gains is None or axis.machine.inertia is None
-    return _empty(SPEED, "Speed loop", "after current loop, inertia" if waits else "not designed")
+    basis = "not designed" if axis.machine.inertia is not None else "waits for inertia"
+    return _empty(SPEED, "Speed loop", "after current loop" if axis.gains is None else basis)
 
 
 def position_summary(now: Snapshot) -> Stage:

@@ -57,7 +57,8 @@ class TimescalesStrip(QWidget):
         self.setAccessibleName("Timescales")
         self.setToolTip(
             "Every corner frequency of the design on one axis.\n"
-            "Drag the handle of the loop on screen, or use ← → (1 %) and Shift (10 %)."
+            "Drag the handle of the loop on screen, or use ← → (1 %) and Shift (10 %).\n"
+            "Hatched: its margin would be below 30°."
         )
 
     def sizeHint(self) -> QSize:
@@ -183,7 +184,7 @@ class TimescalesStrip(QWidget):
         line(p, nyquist, 8, nyquist, _AXIS, t.ink)
 
     def _paint_warning(self, p: QPainter, strip: Strip) -> None:
-        """Say what the hatched band means, clear of the handle's label."""
+        """Say what the hatched band means, where the loops' labels leave room for it."""
         t, text = look.theme(), "margin < 30°"
         low, right = self.x_of(strip.limits[2]) + 4.0, self.x_of(strip.end) - 3.0
         width = text_width(text, look.SMALL)
@@ -193,15 +194,9 @@ class TimescalesStrip(QWidget):
         for marker in strip.loops:
             half = 0.5 * text_width(marker.label, look.BODY) + 4.0
             taken.append((self.x_of(marker.hertz) - half, self.x_of(marker.hertz) + half))
-        circles = [self.x_of(marker.hertz) for marker in strip.loops]
-        places = [(right - width, 22.0), (low, 22.0), (right - width, 49.0), (low, 49.0)]
-        for x, y in places:
-            if y < 30.0:
-                free = all(x > b or x + width < a for a, b in taken)
-            else:
-                free = all(not x - 14.0 < at < x + width + 14.0 for at in circles)
-            if free:
-                draw_text(p, x, y, text, t.attention, size=look.SMALL, halo=t.ground)
+        for x in (right - width, low):
+            if all(x > b or x + width < a for a, b in taken):
+                draw_text(p, x, 22, text, t.attention, size=look.SMALL, halo=t.ground)
                 return
 
     def _paint_loops(self, p: QPainter, strip: Strip) -> None:

@@ -128,19 +128,20 @@ def _gain_rows(p: QPainter, rect: QRectF, finding: Finding, ev: PulseAnswer) -> 
         bad = abs(gain) > 3.0
         color = t.attention if bad else t.ink
         draw_text(p, rect.left(), y, f"gain **{phase}**", t.muted, size=look.SMALL)
-        middle = rect.left() + 52
+        middle = rect.left() + 60
         line(p, middle, y - 10, middle, y + 2, t.muted)
         wide = max(min(gain, 16.0), -16.0)
         p.fillRect(QRectF(middle, y - 8, wide, 8), color)
         draw_text(p, rect.right(), y, f"{signed(gain, 1)} %", color, size=look.SMALL, bold=bad,
                   align="right")  # fmt: skip
-    ratio = finding.extra["saliency"].value
-    draw_text(p, rect.right(), rect.top() + 86, f"L~q~/L~d~ {ratio:.2f}", t.muted, size=look.SMALL,
-              align="right")  # fmt: skip
     text = "no angle: hardly salient"
     if "d axis" in finding.extra:
         text = f"d at {math.degrees(finding.extra['d axis'].value) % 360:.1f}°, sure"
-    draw_text(p, rect.right(), rect.top() + 103, text, t.muted, size=look.SMALL, align="right")
+    ratio = f"L~q~/L~d~ {finding.extra['saliency'].value:.2f}"
+    for n, one in enumerate((ratio, text)):
+        y = rect.top() + 86 + 17 * n
+        if y < rect.bottom():  # a warning below takes their room
+            draw_text(p, rect.right(), y, one, t.muted, size=look.SMALL, align="right")
 
 
 def paint_hand(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
