@@ -9,9 +9,7 @@ from oarlock.control.limited import Room, limited_step
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_gains import AIMS, stiffest
 from tests.control.test_speed import _plant
-from tests.control.test_speed_plant import TWISTING
-
-WIDE = Room(current=1e9, volts=1e9, volts_down=1e9)
+from tests.control.test_speed_plant import TWISTING, WIDE, stepped
 
 
 @pytest.fixture(scope="module")
@@ -47,3 +45,21 @@ def test_a_bus_that_cuts_the_first_pulse_delays_a_little(loop: SpeedLoop) -> Non
     late = np.argmax(cut > 4.0) - np.argmax(free > 4.0)
     assert 0 <= late <= 3
     assert math.isclose(cut[-1], free[-1], rel_tol=0.02)
+
+
+@pytest.mark.parametrize(
+    "room",
+    [
+        Room(current=1e9, volts=60.0, volts_down=40.0),
+        Room(current=6.0, volts=1e9, volts_down=1e9),
+        Room(current=6.0, volts=60.0, volts_down=40.0),
+    ],
+)
+def test_limited_steps_are_those_of_the_machine_stepped_by_hand(
+    loop: SpeedLoop, room: Room
+) -> None:
+    speed, _ = limited_step(loop, room, 60, reference=20.0)
+    assert np.max(np.abs(speed - 20.0 * loop.closed.step(60))) > 0.5  # the limits act
+    assert np.max(np.abs(speed - stepped(loop, 60, 20.0, 0.0, room))) < 1e-4
+    sag, _ = limited_step(loop, room, 60, load=-8.0)
+    assert np.max(np.abs(sag - stepped(loop, 60, 0.0, -8.0, room))) < 1e-4

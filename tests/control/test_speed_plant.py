@@ -10,6 +10,7 @@ from scipy.integrate import solve_ivp
 
 from oarlock.control.current import CurrentLoop, Plant, pi_for
 from oarlock.control.filters import section
+from oarlock.control.limited import Room
 from oarlock.control.shaft import Shaft, shaft_of
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_plant import Measuring, SpeedPlant
@@ -34,8 +35,25 @@ def _plant(shaft: Shaft, measuring: Measuring, *filters: Filter) -> SpeedPlant:
     )  # fmt: skip
 
 
-def _stepped(loop: SpeedLoop, samples: int, reference: float, load: float) -> Array:
-    """Return the measured speed at the controller's samples, integrated and sampled by hand."""
+WIDE = Room(current=1e9, volts=1e9, volts_down=1e9)
+
+
+def _cut(
+    asked: float, span: tuple[float, float], error: float, before: float, after: float
+) -> tuple[float, float]:
+    """Return a controller's output within its span, and its integral."""
+    if span[0] <= asked <= span[1]:
+        return asked, after
+    return min(max(asked, span[0]), span[1]), before if error * asked > 0.0 else after
+
+
+def stepped(
+    loop: SpeedLoop, samples: int, reference: float, load: float, room: Room = WIDE
+) -> Array:
+    """Return the measured speed at the controller's samples, integrated and sampled by hand.
+
+    A controller whose output is cut keeps its integral, unless the error moves it back.
+    """
     plant, shaft = loop.plant, loop.plant.shaft
     N, measuring = plant.measuring.divider, plant.measuring
     R, L, Kt, Ke = WINDING.R, WINDING.L, plant.torque_constant, plant.back_emf
@@ -68,11 +86,17 @@ def _stepped(loop: SpeedLoop, samples: int, reference: float, load: float) -> Ar
                 seen = (angles[-1] - angles[-1 - N]) / (N * TS)
             out.append(seen)
             g = loop.gains
+            before = summed
             summed += g.Ki * N * TS * (reference - seen)
             held = g.Kp * (g.weight * reference - seen) + summed
+            span = (-room.current, room.current)
+            held, summed = _cut(held, span, reference - seen, before, summed)
         error = used + load - float(x[0])
+        before = total
         total += CURRENT.pi.Ki * TS * error
         wanted = CURRENT.pi.Kp * error + total
+        span = (-room.volts_down, room.volts)
+        wanted, total = _cut(wanted, span, error, before, total)
         x = solve_ivp(slope, (0.0, TS), x, args=(volts,), rtol=1e-9, atol=1e-12).y[:, -1]
         volts, push = wanted, held
     return np.array(out)
@@ -91,10 +115,10 @@ def test_steps_of_speed_and_load_are_those_of_the_stepped_machine(
 ) -> None:
     loop = SpeedLoop(_plant(shaft, measuring, *filters), SpeedGains(Kp=0.5, Ki=12.0, weight=0.6))
     samples = 60
-    stepped = _stepped(loop, samples, 1.0, 0.0)
-    assert np.max(np.abs(loop.closed.step(samples) - stepped)) < 2e-6
-    stepped = _stepped(loop, samples, 0.0, -1.0)
-    assert np.max(np.abs(-loop.loaded.step(samples) - stepped)) < 2e-6
+    by_hand = stepped(loop, samples, 1.0, 0.0)
+    assert np.max(np.abs(loop.closed.step(samples) - by_hand)) < 2e-6
+    by_hand = stepped(loop, samples, 0.0, -1.0)
+    assert np.max(np.abs(-loop.loaded.step(samples) - by_hand)) < 2e-6
 
 
 def test_the_ratio_is_the_state_matrices_with_four_filters() -> None:
