@@ -28,7 +28,8 @@ class ModelLink:
 
     name = "model drive"
 
-    def __init__(self, plant: PlantParameters, *, seed: int = 0) -> None:
+    def __init__(self, plant: PlantParameters, *, seed: int = 0, tick: float = 0.25) -> None:
+        self._tick = tick  # s that pass from one status to the next
         self.model = DriveModel(plant, seed=seed)
         self.ledger = Ledger()
         self._firmware = Firmware(self.model)
@@ -95,7 +96,7 @@ class ModelLink:
 
     def status(self) -> Status:
         if self.model.is_running:
-            self.model.advance(round(0.25 / self.model.plant.Ts))
+            self.model.advance(round(self._tick / self.model.plant.Ts))
         else:
             self.model.advance(round(0.005 / self.model.plant.Ts))
         m = self.model
@@ -114,6 +115,11 @@ class ModelLink:
         progress(1.0, "fetched")
         cancel.check()
         return self.model.trace.copy()
+
+    def look(self, first: int, rows: int, channels: int) -> NDArray[np.float32]:
+        self.write({"Recorder.First row": first, "Recorder.Rows": rows})
+        data = self._firmware.read(0x2041, 0) or b""
+        return np.frombuffer(data, dtype="<f4").reshape(rows, channels).copy()
 
     def subscribe(self, sink: Callable[[Live], None]) -> None:
         del sink

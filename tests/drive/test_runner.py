@@ -88,6 +88,9 @@ class Scripted:
         self._note("status")
         return Status(state=next(self.states), trip=OVER_CURRENT, played=0.05, rows=2)
 
+    def look(self, first: int, rows: int, channels: int) -> NDArray[np.float32]:
+        raise NotImplementedError
+
     def upload(
         self, rows: int, channels: int, progress: Progress, cancel: Cancel
     ) -> NDArray[np.float32]:

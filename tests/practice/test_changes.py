@@ -108,6 +108,37 @@ def test_the_memory_outlives_the_drive(tmp_path: Path) -> None:
             Firmware(DriveModel(draw("winch", 0)), file)
 
 
+def test_rows_that_are_recorded_can_be_fetched_while_it_runs(firmware: Firmware) -> None:
+    table = np.zeros(len(COLUMNS), dtype="<f4")
+    table[[0, 10]] = 40000, 1
+    firmware.values.set_data(0x2040, 0, table.tobytes())
+    write(firmware, "Limits.Time", 10.0)
+    write(firmware, "Recorder.Round", 1)
+    command(firmware, 1)
+    firmware.model.advance(100)
+    with pytest.raises(SdoAbortedError):
+        firmware.values.get_data(0x2041, 0)  # all of it: not while it runs
+    write(firmware, "Recorder.First row", 90)
+    write(firmware, "Recorder.Rows", 20)
+    with pytest.raises(SdoAbortedError):
+        firmware.values.get_data(0x2041, 0)  # not there yet
+    firmware.model.advance(30000)
+    with pytest.raises(SdoAbortedError):
+        firmware.values.get_data(0x2041, 0)  # not there any more
+    for first in (20000, 16380 + 16384 - 5):  # across the place where it goes round, too
+        write(firmware, "Recorder.First row", min(first, 30080))
+        rows = np.frombuffer(firmware.values.get_data(0x2041, 0), dtype="<f4")
+        at = (min(first, 30080) + np.arange(20)) * firmware.model.plant.Ts
+        assert rows == pytest.approx(at, abs=2e-6)
+    assert read(firmware, "Drive.Recorded rows") == 30100
+    assert firmware.model.trip == 0
+    command(firmware, 2)
+    write(firmware, "Recorder.Rows", 0)
+    rows = np.frombuffer(firmware.values.get_data(0x2041, 0), dtype="<f4")
+    assert rows.size == 16384
+    assert rows[-1] == pytest.approx(30099 * firmware.model.plant.Ts, abs=2e-6)
+
+
 def turning(axis: Axis, seconds: float) -> Plan:
     wave = Wave(shape=Shape.SINE, target=Target.I_D, amplitude=0.5, frequency=100.0)
     going = Step(duration=seconds, frame=Frame.FIXED, i_d=3.0, record=False)

@@ -371,6 +371,11 @@ class CanopenLink:
             raise LinkProtocolError(cause, place=self._place, remedy="Run it again")
         return table
 
+    def look(self, first: int, rows: int, channels: int) -> NDArray[np.float32]:
+        """Return rows that are recorded already, while the drive runs, (rows, channels)."""
+        self.write({"Recorder.First row": first, "Recorder.Rows": rows})
+        return self.upload(rows, channels, lambda _fraction, _doing: None, Cancel())
+
     def subscribe(self, sink: Callable[[Live], None]) -> None:
         """Have `sink` called, on the link's thread, for each live message."""
         self._sinks.append(sink)

@@ -119,7 +119,7 @@ def _recorder(plan: Plan, axis: Axis) -> list[str]:
     if not all(math.isfinite(d) for d in durations):
         return []  # said of the step itself
     rows = plan.recorded_rows(axis.inverter.Ts)
-    if rows > RECORDER_ROWS:
+    if rows > RECORDER_ROWS and not plan.round:
         return [f"records {rows} rows; a drive holds {RECORDER_ROWS}"]
     if len(plan.lines) > MAX_LINES or not all(
         math.isfinite(x) for line in plan.lines for x in line

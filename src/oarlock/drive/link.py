@@ -118,5 +118,14 @@ class Link(Protocol):
     ) -> NDArray[np.float32]:
         """Return the trace, (rows, channels); `rows` as `status` told them."""
 
+    def look(self, first: int, rows: int, channels: int) -> NDArray[np.float32]:
+        """Return rows that are recorded already, while the drive runs, (rows, channels).
+
+        Parameters
+        ----------
+        first : number of the first one since the start
+
+        """
+
     def subscribe(self, sink: Callable[[Live], None]) -> None:
         """Have `sink` called, on the link's thread, for each live message."""

@@ -33,6 +33,9 @@ def parameters(plan: Plan, axis: Axis) -> dict[str, float]:
         "Trip levels.Oscillation": float(plan.watch),
         "Recorder.Decimation": plan.decimation,
         "Recorder.Average": float(plan.average),
+        "Recorder.Round": float(plan.round),
+        "Recorder.First row": 0,
+        "Recorder.Rows": 0,
         "Recorder.Channels": len(plan.channels),
         **{
             f"Recorder.Channel {n}": CHANNELS.index(name) for n, name in enumerate(plan.channels, 1)

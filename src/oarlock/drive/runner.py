@@ -17,7 +17,7 @@ from oarlock.errors import Cancelled, DriveRefused, InputError, LinkError, LinkT
 from oarlock.machine import Axis, SensorKind
 from oarlock.records import Record, Settings, Sums
 
-_POLL = 0.05  # s
+_POLL, _TENDED = 0.05, 0.015  # s
 _MOST_HOPS = 12  # of a shaft on its way back
 _TAKEN_UP = 0.03  # s until a drive's angle follows new settings of its sensor
 
@@ -31,6 +31,7 @@ class Quiet:
 
 
 QUIET = Quiet()
+Tend = Callable[[Status], None]  # called over and over while a plan is played
 
 
 def play(
@@ -42,12 +43,14 @@ def play(
     cancel: Cancel,
     progress: Progress = QUIET,
     clock: Callable[[], float] = time.monotonic,
+    tend: Tend | None = None,
 ) -> Record:
     """Play `plan` and return what was recorded.
 
     A trip is no error here: the record comes back with what it holds and with `ended` saying
     why. Once started, the drive is de-energised on every way out. Where the axis has a limit of
-    travel and the shaft stands too near to it, it is turned back first.
+    travel and the shaft stands too near to it, it is turned back first. A recorder that goes round
+    is not fetched at the end: what is wanted of it is taken by `tend` meanwhile.
 
     Raises
     ------
@@ -58,16 +61,16 @@ def play(
     """
     refuse(plan, axis)
     if axis.mechanics.max_turns is None:
-        return _play(plan, axis, link, settings, cancel, progress, clock)
+        return _play(plan, axis, link, settings, cancel, progress, clock, tend)
     _look(axis, link)
     for _ in range(_MOST_HOPS):
         fits = within(plan, axis, link.ledger.standing(axis))
         if fits is not None:
-            return _followed(fits, axis, link, settings, cancel, progress, clock)
+            return _followed(fits, axis, link, settings, cancel, progress, clock, tend)
         back = steps_back(axis, plan, link.ledger.standing(axis))
         refuse(back, axis)
         progress(0.0, "turning the shaft back")
-        record = _followed(back, axis, link, {}, cancel, QUIET, clock)
+        record = _followed(back, axis, link, {}, cancel, QUIET, clock, None)
         if record.ended != "done":
             cause = f"the shaft could not be turned back: {record.ended}"
             raise InputError(cause, place="travel", remedy="Turn it back by hand, gates off")
@@ -83,12 +86,12 @@ def _look(axis: Axis, link: Link) -> None:
 
 def _followed(
     plan: Plan, axis: Axis, link: Link, settings: Settings, cancel: Cancel,
-    progress: Progress, clock: Callable[[], float],
+    progress: Progress, clock: Callable[[], float], tend: Tend | None,
 ) -> Record:  # fmt: skip
     """Play a plan and follow the shaft over it, on every way out."""
     ended = False
     try:
-        record = _play(plan, axis, link, settings, cancel, progress, clock)
+        record = _play(plan, axis, link, settings, cancel, progress, clock, tend)
         ended = True
         return record
     finally:
@@ -104,7 +107,7 @@ def _followed(
 
 def _play(
     plan: Plan, axis: Axis, link: Link, settings: Settings, cancel: Cancel,
-    progress: Progress, clock: Callable[[], float],
+    progress: Progress, clock: Callable[[], float], tend: Tend | None,
 ) -> Record:  # fmt: skip
     progress(0.0, "setting up")
     _prepare(plan, axis, link)
@@ -112,7 +115,7 @@ def _play(
     cancel.check()
     try:
         link.start()
-        status = _wait(plan, link, cancel, progress, clock)
+        status = _wait(plan, link, cancel, progress, clock, tend)
     except Cancelled:
         link.stop()
         _confirm(link, clock)
@@ -124,7 +127,7 @@ def _play(
     channels = len(plan.channels)
     rows = (
         link.upload(status.rows, channels, lambda f, doing: progress(0.8 + 0.2 * f, doing), cancel)
-        if status.rows
+        if status.rows and not plan.round
         else np.zeros((0, channels), dtype=np.float32)
     )
     sums = link.sums(status.summed, channels) if status.summed else np.zeros((0, 0))
@@ -151,7 +154,8 @@ def _prepare(plan: Plan, axis: Axis, link: Link) -> None:
         cause = f"the drive samples at {frequency:g} Hz, the axis says {1 / axis.inverter.Ts:g} Hz"
         raise InputError(cause, place="experiment", remedy="Set control_frequency")
     rows = plan.recorded_rows(axis.inverter.Ts)
-    if rows > facts["Facts.Recorder rows"] or len(plan.steps) > facts["Facts.Table rows"]:
+    too_many = rows > facts["Facts.Recorder rows"] and not plan.round
+    if too_many or len(plan.steps) > facts["Facts.Table rows"]:
         cause = f"it takes {rows} rows of the recorder and {len(plan.steps)} steps, the drive has "
         cause += f"{facts['Facts.Recorder rows']:.0f} and {facts['Facts.Table rows']:.0f}"
         raise InputError(cause, place="experiment", remedy="Ask for a shorter one")
@@ -167,12 +171,15 @@ def _prepare(plan: Plan, axis: Axis, link: Link) -> None:
 
 
 def _wait(
-    plan: Plan, link: Link, cancel: Cancel, progress: Progress, clock: Callable[[], float]
-) -> Status:
+    plan: Plan, link: Link, cancel: Cancel, progress: Progress, clock: Callable[[], float],
+    tend: Tend | None,
+) -> Status:  # fmt: skip
     begun = clock()
     while True:
-        cancel.wait(_POLL)
+        cancel.wait(_TENDED if tend else _POLL)
         status = link.status()
+        if tend is not None:
+            tend(status)
         if status.state != "running":
             if status.state == "de-energised":
                 raise Cancelled("stopped at the drive", place=plan.name)

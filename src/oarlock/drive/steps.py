@@ -124,6 +124,7 @@ class Plan:
     channels: tuple[str, ...]
     decimation: int = 1
     average: bool = False  # the mean over a decimated bin, instead of its first sample
+    round: bool = False  # the recorder goes on over its oldest rows: it is read while it runs
     limits: Limits
     gains: CurrentGains
     speed: SpeedLoop = SpeedLoop()

@@ -35,6 +35,7 @@ _RECORDER = {
     for g, e in BY_NAME.values()
     if g.name == "Recorder" and e.name.startswith("Channel")
 }
+_WINDOW = [(g.index, g.sub(e)) for g, e in BY_NAME.values() if e.at_once]
 
 
 class Firmware:
@@ -46,6 +47,7 @@ class Firmware:
         self.counter = 0
         self._channels = [0] * 9  # [0] is their number
         self._channels[0] = 1
+        self._window = dict.fromkeys(_WINDOW, 0)
         self._table = np.zeros((0, k.ROW_SIZE), dtype=np.float32)
         self._lines = np.zeros((0, k.LINE_SIZE), dtype=np.float32)
         self._file = memory
@@ -86,11 +88,24 @@ class Firmware:
             return bytes(self._lines.astype("<f4").tobytes())
         if index == _UNSAVED:
             return b"".join(struct.pack("<HBxf", *place, value) for place, value in self._differ())
-        if index in (_TRACE, _SUMS):
+        if index == _TRACE:
+            return self._trace()
+        if index == _SUMS:
             if m.is_running:
                 raise SdoAbortedError(_STATE_WRONG)
-            return bytes((m.trace if index == _TRACE else m.totals).astype("<f4").tobytes())
+            return bytes(m.totals.astype("<f4").tobytes())
         return None
+
+    def _trace(self) -> bytes:
+        """Return the window that is asked for, or everything once the drive has ended."""
+        first, rows = self._window.values()
+        if not rows and self.model.is_running:
+            raise SdoAbortedError(_STATE_WRONG)
+        try:
+            found = self.model.window(first, rows) if rows else self.model.trace
+        except ValueError as error:
+            raise SdoAbortedError(_STATE_WRONG) from error
+        return bytes(found.astype("<f4").tobytes())
 
     def _told(self) -> tuple[float, ...]:
         m = self.model
@@ -122,7 +137,8 @@ class Firmware:
             self._command(data[0])
             return
         place = (index, sub)
-        if self.model.is_running and not (place in BY_PLACE and BY_PLACE[place].live):
+        entry = BY_PLACE.get(place)
+        if self.model.is_running and not (entry and (entry.live or entry.at_once)):
             raise SdoAbortedError(_STATE_WRONG)
         if index in (_STORE, _RESTORE):
             self._memorise(index, data)
@@ -131,8 +147,8 @@ class Firmware:
         elif index == _LINES:
             self._lines = _block(data, k.LINE_SIZE, k.MAX_LINES)
             self.model.load_lines(self._lines.astype(np.float64))
-        elif place in BY_PLACE:
-            self._set(place, BY_PLACE[place], data)
+        elif entry is not None:
+            self._set(place, entry, data)
 
     def _set(self, place: tuple[int, int], entry: Entry, data: bytes) -> None:
         number = float(struct.unpack(entry.type.form, data)[0])
@@ -142,6 +158,8 @@ class Firmware:
             if _RECORDER[place] and number >= len(CHANNELS):
                 raise SdoAbortedError(_VALUE_WRONG)
             self._channels[_RECORDER[place]] = int(number)
+        if place in self._window:
+            self._window[place] = int(number)
         if place in _PLACES:
             self.model.propose(_PLACES[place], number)
 

@@ -20,11 +20,11 @@ from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.reading import read, remark, sparkline
 from oarlock.experiments.registry import loops_of, tells_early
 from oarlock.experiments.sensing.kinds import snapshot
-from oarlock.machine import Axis
+from oarlock.machine import Axis, CurrentGains
 from oarlock.machine.axis import rests_on
 from oarlock.machine.axis_file import format_axis
 from oarlock.machine.current_loop import KEY as CURRENT_KEY
-from oarlock.records import Finding, Reading, Record, Run
+from oarlock.records import Finding, Reading, Record, Run, Settings
 
 _ATTEMPTS = 3
 
@@ -87,6 +87,22 @@ def _perform_once(
     else:
         record = play(plan, axis, link, settings=settings, cancel=cancel, progress=progress)
     progress(1.0, "reading the record")
+    return made_of(record, experiment, axis, plan.gains, settings, started)
+
+
+def made_of(
+    record: Record, experiment: Experiment, axis: Axis, gains: CurrentGains, settings: Settings,
+    started: str,
+) -> Performed:  # fmt: skip
+    """Read a record and make its row for the logbook.
+
+    Parameters
+    ----------
+    axis : as it was then
+    gains : of the current loop, which an experiment may bring with it
+    started : local time, ISO 8601
+
+    """
     kind = record_kind(record)
     reading: Reading | None = None
     trouble = ""
@@ -110,7 +126,7 @@ def _perform_once(
             **target_settings(kind, axis),
             **said_beforehand(experiment, axis),
         },
-        gains=axis.loops.with_gains(CURRENT_KEY, plan.gains).only(loops_of(kind)).numbers(),
+        gains=axis.loops.with_gains(CURRENT_KEY, gains).only(loops_of(kind)).numbers(),
         figures=reading.figures if reading else {},
         remark=remark(reading, record),
         sparkline=sparkline(reading),

@@ -301,8 +301,21 @@ class DriveModel:
 
     @property
     def trace(self) -> NDArray[np.float32]:
-        """What was recorded, (rows, channels)."""
-        return self._record[: self.recorded]
+        """What was recorded, (rows, channels); of a recorder that went round, its newest rows."""
+        oldest = max(self.recorded - CAPACITY, 0)
+        return self.window(oldest, self.recorded - oldest)
+
+    def window(self, first: int, rows: int) -> NDArray[np.float32]:
+        """Return rows of the record by their numbers since the start, (rows, channels).
+
+        Raises
+        ------
+        ValueError : they are not recorded yet, or not any more
+
+        """
+        if not max(self.recorded - CAPACITY, 0) <= first <= first + rows <= self.recorded:
+            raise ValueError(f"rows {first} to {first + rows}, {self.recorded} were recorded")
+        return self._record[np.arange(first, first + rows) % CAPACITY]
 
     @property
     def totals(self) -> NDArray[np.float64]:

@@ -52,11 +52,12 @@ F_HALL = 33  # and seven more: rad, electrical, where each state begins; below -
 # The position controller: 1/s, share of the speed asked for, limit of its output (rad/s).
 (KP_X, X_SPEED, X_LIMIT) = range(50, 53)
 WATCH = 53  # 1: trips on a growing oscillation of the torque asked for
+RING = 54  # 1: the recorder goes on over its oldest rows
 # Second-order sections, five numbers each (b0 b1 b2 a1 a2), and which of them are in use.
 TORQUE_SECTIONS, SPEED_SECTIONS = 4, 2
 SECTIONS = TORQUE_SECTIONS + SPEED_SECTIONS
 SECTION_SIZE = 6  # in use, then the five
-F_SECTIONS = 54
+F_SECTIONS = 55
 FIRM_SIZE = F_SECTIONS + SECTIONS * SECTION_SIZE
 
 # Continuous and controller state: indices into `state` (float64).
@@ -145,6 +146,7 @@ PLACES: dict[str, int] = {
     "Trip levels.Over-current": TRIP_CURRENT, "Trip levels.Under-voltage": TRIP_VOLTAGE,
     "Trip levels.Oscillation": WATCH,
     "Recorder.Decimation": DECIMATION, "Recorder.Average": AVERAGE,
+    "Recorder.Round": RING,
     **{
         f"{path} filter {n + 1}.{name}": F_SECTIONS + SECTION_SIZE * (first + n) + place
         for path, first, many in (("Torque", 0, TORQUE_SECTIONS),

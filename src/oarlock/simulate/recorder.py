@@ -26,6 +26,7 @@ from oarlock.simulate.layout import (
     R_D,
     R_Q,
     RECORDED,
+    RING,
     ROW,
     ROW_SAMPLE,
     SAMPLES,
@@ -96,9 +97,10 @@ def record(
     meta[BIN] += 1
     if meta[BIN] < every:
         return
-    if meta[RECORDED] < trace.shape[0]:
+    if meta[RECORDED] < trace.shape[0] or firm[RING] > 0.0:
+        at = meta[RECORDED] % trace.shape[0]
         for j in range(columns.size):
-            trace[meta[RECORDED], j] = sums[columns[j]]
+            trace[at, j] = sums[columns[j]]
         meta[RECORDED] += 1
     else:
         meta[TRIP] = TRIP_RECORDER_FULL

@@ -43,6 +43,7 @@ class Entry:
     low: float = 0.0
     high: float = 1e9
     live: bool = False
+    at_once: bool = False  # may be written at any time, and needs no commit
     mapped: bool = False  # may stand in a process data object
     meaning: str = ""
 
@@ -183,6 +184,11 @@ GROUPS: tuple[Group, ...] = (
         _count("Average", "1: over a bin", high=1),
         _count("Channels", "how many", low=1, high=MAX_CHANNELS, default=1),
         *(_count(f"Channel {n}") for n in range(1, MAX_CHANNELS + 1)),
+        _count("Round", "1: when it is full it goes on over its oldest rows", high=1),
+        Entry(name="First row", type=Type.U32, high=4294967295.0, at_once=True,
+              meaning="of the window that the trace gives, counted from the start"),
+        Entry(name="Rows", type=Type.U16, high=65535.0, at_once=True,
+              meaning="of that window, recorded already; 0: all, once the drive has ended"),
     )),
     _block(0x2040, "Step table", "rw", "rows of 18 REAL32, read back after writing"),
     _block(0x2041, "Trace", "ro", "rows of REAL32, one column for each channel"),

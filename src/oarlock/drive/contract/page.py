@@ -25,6 +25,10 @@ def tables(groups: tuple[Group, ...] = GROUPS) -> dict[str, str]:
     }  # fmt: skip
 
 
+def _access(entry: Entry) -> str:
+    return "live" if entry.live else "at once" if entry.at_once else entry.access
+
+
 def _parameters(groups: tuple[Group, ...]) -> str:
     rows = []
     for group in sorted(groups, key=lambda g: g.index):
@@ -35,7 +39,7 @@ def _parameters(groups: tuple[Group, ...]) -> str:
             whole = group.meaning if sub <= 1 and group.meaning != entry.meaning else ""
             told = "; ".join(text for text in (whole, entry.meaning) if text)
             rows.append((place, name, entry.type.name, _range(entry), entry.unit,
-                         "live" if entry.live else entry.access, told))  # fmt: skip
+                         _access(entry), told))  # fmt: skip
     heads = ("index", "name", "type", "range (default)", "unit", "access", "meaning")
     return _table(heads, rows)
 

@@ -3,11 +3,18 @@
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
+from oarlock.control.current import loops_with
+from oarlock.control.margins import margins
 from oarlock.drive.steps import Plan, Shape, Step, Target, Wave
 from oarlock.errors import InputError
 from oarlock.experiments.common.experiment import limits_for, plain_settings
+from oarlock.experiments.common.movement import Movement
+from oarlock.experiments.loops.cascade import gains_for
+from oarlock.experiments.loops.repeating import LEAST_REST, Repeating, cycles_within
 from oarlock.machine import Axis
 from oarlock.records import Plain
+
+_LEAD = 0.2  # s, held before the first step
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -34,26 +41,57 @@ class CurrentStep:
             raise InputError("no gains are in use", place="current step", remedy=remedy)
         if self.axis_name not in ("d", "q") or not 1 <= self.repeats <= 128:
             raise InputError(f"cannot step {self.axis_name}, {self.repeats} times")
+        return self._played(axis, 0.012, self.repeats)
+
+    def _played(self, axis: Axis, rest: float, repeats: int) -> Plan:
+        """Return the plan with a rest (s) ahead of each step."""
         target = Target.I_D if self.axis_name == "d" else Target.I_Q
         wave = Wave(shape=Shape.STEP, target=target, amplitude=self.amplitude)
         i_d, i_q = (self.bias, 0.0) if self.axis_name == "d" else (0.0, self.bias)
         held = Step(duration=2.0 * axis.inverter.Ts, i_d=i_d, i_q=i_q)
         once = (
-            replace(held, duration=0.012, record=False),
+            replace(held, duration=rest, record=False),
             held,
             replace(held, duration=self.seconds, wave=wave),
         )
-        settle = replace(held, duration=0.2, record=False)
-        seconds = settle.duration + self.repeats * sum(step.duration for step in once)
+        settle = replace(held, duration=_LEAD, record=False)
+        seconds = settle.duration + repeats * sum(step.duration for step in once)
         most = abs(self.bias) + abs(self.amplitude)
         axis_now = f"i{self.axis_name}"
         return Plan(
             name=self.name,
-            steps=(settle, *(once * self.repeats)),
+            steps=(settle, *(once * repeats)),
             channels=("t", f"{axis_now}_ref", "id", "iq", "vd", "vq", "vdc", "theta_m"),
             limits=limits_for(axis, 1.3 * most, seconds),
-            gains=axis.gains,
+            gains=gains_for(axis),
         )
+
+    def repeating(self, axis: Axis) -> Repeating:
+        """Return how it goes on and on while gains are changed.
+
+        Raises
+        ------
+        InputError : as `plan`
+
+        """
+        once = self.plan(axis)
+        seconds = LEAST_REST + 2.0 * axis.inverter.Ts + self.seconds
+        cycles = cycles_within(seconds, 3, 1)
+        plan = replace(self._played(axis, LEAST_REST, cycles), round=True)
+        rows = plan.recorded_rows(axis.inverter.Ts) // cycles
+        which = 0 if self.axis_name == "d" else 1
+        return Repeating(
+            plan=plan,
+            settings=self.settings(axis),
+            movement=Movement(what="stays where it is held, until you end it", speed=0.0,
+                              current=once.largest_current, seconds=plan.duration),
+            cycles=cycles, lead=_LEAD, rest=LEAST_REST, seconds=seconds, resting=0,
+            rows=rows, limit=0.0,
+            with_gains_of=lambda plan, other: plan.with_gains(gains_for(other)),
+            is_stable=lambda other: margins(
+                loops_with(other, gains_for(other))[which].opened
+            ).stable,
+        )  # fmt: skip
 
     def title(self, axis: Axis) -> str:
         """Return what is asked, for the logbook."""

@@ -4,14 +4,17 @@ import math
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
+from oarlock.control.position import PositionLoop
+from oarlock.control.position_design import position_gains
 from oarlock.control.profile import Move
-from oarlock.control.speed_design import usual_speed
+from oarlock.control.speed_design import loop_in_use, usual_speed
 from oarlock.drive.steps import Frame, Plan, Step
 from oarlock.drive.steps import SpeedLoop as SpeedSettings
 from oarlock.errors import InputError
 from oarlock.experiments.common.experiment import plain_settings
 from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.experiments.loops.cascade import gains_for, with_position_loop
+from oarlock.experiments.loops.repeating import LEAST_REST, Repeating, cycles_within
 from oarlock.experiments.loops.speed_test import current_limit
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
@@ -19,6 +22,9 @@ from oarlock.records import Plain
 
 _ROWS = 14000
 _TORQUE = 0.4  # of rated, that a usual move accelerates with
+
+
+_HOLD = 0.2  # s, before the first move and after the last
 
 
 def usual_move(axis: Axis) -> Move:
@@ -40,6 +46,11 @@ def usual_move(axis: Axis) -> Move:
     jerk = math.tau / anti if anti else 0.01
     return Move(distance=math.tau * turns, speed=usual_speed(axis),
                 acceleration=float(f"{steep:.2g}"), jerk_time=round(jerk, 3))  # fmt: skip
+
+
+def _is_stable(axis: Axis) -> bool:
+    gains = position_gains(axis)
+    return gains is not None and PositionLoop(loop_in_use(axis), gains).is_stable
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -82,20 +93,28 @@ class PositionMove:
         if not (self.distance and self.speed > 0.0 and self.acceleration > 0.0):
             raise InputError("a move needs a distance, a speed and an acceleration",
                              place=self.name)  # fmt: skip
+        return self._played(axis, 0.0, self.repeats, self._decimation(axis))
+
+    def _played(self, axis: Axis, rest: float, repeats: int, decimation: int) -> Plan:
+        """Return the plan with a rest (s) ahead of each move there."""
         limit = current_limit(axis)
         speed = min(self.speed, 1.05 * self.move.top)  # what a short move reaches
-        hold = Step(duration=0.2, frame=Frame.POSITION, release=True, record=False,
+        hold = Step(duration=_HOLD, frame=Frame.POSITION, release=True, record=False,
                     speed=speed, acceleration=self.acceleration)  # fmt: skip
         there = replace(hold, duration=self._duration(axis), distance=self.distance,
                         jerk_time=self.jerk_time, record=True)  # fmt: skip
         back = replace(there, distance=-self.distance)
-        steps = (hold, *((there, back) * self.repeats), hold)
+        if rest:
+            still = replace(hold, duration=rest, record=True)
+            steps = (hold, *((still, there, back) * repeats), hold)
+        else:
+            steps = (hold, *((there, back) * repeats), hold)
         turns = abs(self.distance) / math.tau
         plan = Plan(
             name=self.name,
             steps=steps,
             channels=("t", "position_ref", "theta_m", "speed_ref", "speed", "iq_ref", "vd", "vq"),
-            decimation=self._decimation(axis),
+            decimation=decimation,
             limits=abort_limits(axis, current=limit, turns=1.1 * turns + 0.3,
                                 speed=1.6 * self.move.top + 10.0,
                                 seconds=sum(step.duration for step in steps)),
@@ -104,6 +123,37 @@ class PositionMove:
         )  # fmt: skip
         return with_position_loop(plan, axis)
 
+    def repeating(self, axis: Axis) -> Repeating:
+        """Return how it goes on and on while gains are changed.
+
+        Raises
+        ------
+        InputError : as `plan`
+
+        """
+        self.plan(axis)
+        divider, each = axis.inverter.divider, self._duration(axis)
+        seconds = LEAST_REST + 2.0 * each
+        cycles = cycles_within(seconds, 3, 2)
+        plan = replace(self._played(axis, LEAST_REST, cycles, divider), round=True)
+        rows = round(each / (divider * axis.inverter.Ts))
+        return Repeating(
+            plan=plan,
+            settings={**self.settings(axis), "rows": rows, "decimation": divider},
+            movement=replace(self.movement(axis), what=f"{self._far} and back, until you end it",
+                             seconds=plan.duration),
+            cycles=cycles, lead=_HOLD, rest=LEAST_REST, seconds=seconds,
+            resting=round(LEAST_REST / (divider * axis.inverter.Ts)), rows=2 * rows,
+            limit=current_limit(axis),
+            with_gains_of=with_position_loop,
+            is_stable=_is_stable,
+        )  # fmt: skip
+
+    @property
+    def _far(self) -> str:
+        turns = abs(self.distance) / math.tau
+        return f"turns {turns:.3g} turn{'s' * (turns != 1.0)}"
+
     def title(self, axis: Axis) -> str:
         """Return what is asked, for the logbook."""
         turns = self.distance / math.tau
@@ -111,9 +161,7 @@ class PositionMove:
 
     def movement(self, axis: Axis) -> Movement:
         """Return what will move."""
-        turns = abs(self.distance) / math.tau
-        far = f"{turns:.3g} turn{'s' * (turns != 1.0)}"
-        return Movement(what=f"turns {far} and back, {self.repeats} ×",
+        return Movement(what=f"{self._far} and back, {self.repeats} ×",
                         speed=1.2 * self.move.top, current=current_limit(axis),
                         seconds=self.plan(axis).duration)  # fmt: skip
 

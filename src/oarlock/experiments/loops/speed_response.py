@@ -94,7 +94,11 @@ def _averaged(record: Record, axis: Axis) -> _Averaged:
         raise InputError(cause, place=record.experiment, remedy="The record is not complete")
     keep = repeats * rows
     speed = record["speed"][:keep].reshape(repeats, rows)
-    amperes = record["iq_ref"][:keep].reshape(repeats, rows)
+    # What was played to and fro is laid over one another in one direction.
+    ways = np.sign(speed[:, :before].mean(axis=1)) * np.sign(number(s, "speed"))
+    sides = np.where(ways < 0.0, -1.0, 1.0)[:, None]
+    speed = sides * speed
+    amperes = sides * record["iq_ref"][:keep].reshape(repeats, rows)
     first = before + phase(speed, before, stride)
     mean = speed.mean(axis=0)
     start = float(mean[:before].mean())

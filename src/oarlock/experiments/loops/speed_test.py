@@ -17,6 +17,7 @@ from oarlock.experiments.common.experiment import plain_settings
 from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.experiments.common.speed import ramp_time, rough_inertia
 from oarlock.experiments.loops.cascade import gains_for, with_speed_loop
+from oarlock.experiments.loops.repeating import LEAST_REST, Repeating, cycles_within
 from oarlock.machine import Axis
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Plain
@@ -86,37 +87,92 @@ def _timing(axis: Axis, speed: float, repeats: int) -> _Timing:
                    decimation=fitting[0] if fitting else divider)  # fmt: skip
 
 
+def _way(axis: Axis, speed: float) -> Step:
+    """Return the way to a speed."""
+    steep = _TORQUE * axis.machine.torque_constant * axis.machine.rated_current.value
+    steep /= rough_inertia(axis)
+    rise = 1.3 * ramp_time(axis, speed, _TORQUE) + 0.1
+    return Step(duration=rise, frame=Frame.SPEED, release=True, speed=speed, acceleration=steep,
+                record=False)  # fmt: skip
+
+
 def _plan(name: str, axis: Axis, speed: float, repeats: int, wave: Wave, top: float) -> Plan:
     """Return the way to the speed, the repeats of the wave there, and the way back."""
     if not 1 <= repeats <= 40:
         raise InputError(f"cannot repeat it {repeats} times", place=name)
-    timing, limit = _timing(axis, speed, repeats), current_limit(axis)
-    steep = _TORQUE * axis.machine.torque_constant * axis.machine.rated_current.value
-    steep /= rough_inertia(axis)
-    rise = 1.3 * ramp_time(axis, speed, _TORQUE) + 0.1
-    way = Step(duration=rise, frame=Frame.SPEED, release=True, speed=speed, acceleration=steep,
-               record=False)  # fmt: skip
+    timing, way = _timing(axis, speed, repeats), _way(axis, speed)
     at = replace(way, duration=timing.settle, acceleration=0.0)
-    once = (
+    once = _once(timing, at, wave)
+    steps = (way, *(once * repeats), at, replace(way, speed=0.0))
+    turns = abs(speed) * sum(step.duration for step in steps) / math.tau
+    return _played(name, axis, steps, timing.decimation, turns, top)
+
+
+def _once(timing: _Timing, at: Step, wave: Wave) -> tuple[Step, Step, Step]:
+    """Return rest, what is recorded ahead, and the wave; `at` is the rest."""
+    still = replace(at, acceleration=0.0)
+    return (
         at,
-        replace(at, duration=timing.before, record=True),
-        replace(at, duration=timing.after, record=True, wave=wave),
+        replace(still, duration=timing.before, record=True),
+        replace(still, duration=timing.after, record=True, wave=wave),
     )
-    back = replace(way, speed=0.0)
-    steps = (way, *(once * repeats), at, back)
-    seconds = sum(step.duration for step in steps)
-    turns = abs(speed) * seconds / math.tau
+
+
+def _played(
+    name: str, axis: Axis, steps: tuple[Step, ...], decimation: int, turns: float, top: float
+) -> Plan:
+    """Return the plan of these steps with the loop's own gains."""
+    limit, seconds = current_limit(axis), sum(step.duration for step in steps)
     plan = Plan(
         name=name,
         steps=steps,
         channels=("t", "speed_ref", "speed", "iq_ref", "iq", "vd", "vq", "theta_m"),
-        decimation=timing.decimation,
+        decimation=decimation,
         limits=abort_limits(axis, current=limit, turns=1.2 * turns + 1.0,
                             speed=1.6 * top + 10.0, seconds=seconds),
         gains=gains_for(axis),
         speed=SpeedSettings(limit=limit),
     )  # fmt: skip
     return with_speed_loop(plan, axis)
+
+
+def _repeating(test: "SpeedStep | LoadStep", axis: Axis, wave: Wave, top: float) -> Repeating:
+    """Return the test as it goes on and on; to and fro where the shaft may not turn on."""
+    speed, divider, Ts = test.speed, axis.inverter.divider, axis.inverter.Ts
+    to_and_fro = axis.mechanics.max_turns is not None
+    timing, way = _timing(axis, speed, 1), _way(axis, speed)
+    T = divider * Ts
+    after = math.ceil(1.5 * timing.after / T) * T  # slower gains may be tried
+    turn = 1.3 * ramp_time(axis, 2.0 * speed, _TORQUE) if to_and_fro else 0.0
+    rest = math.ceil((turn + max(LEAST_REST, timing.after)) / T) * T
+    timing = replace(timing, settle=rest, after=after, decimation=divider)
+    at = replace(way, duration=rest, acceleration=way.acceleration if to_and_fro else 0.0,
+                 record=True)  # fmt: skip
+    ahead = _once(timing, at, wave)
+    gone = replace(wave, amplitude=-wave.amplitude)
+    back = tuple(replace(step, speed=-step.speed) for step in _once(timing, at, gone))
+    seconds = rest + timing.before + after
+    cycles = cycles_within(seconds, len(ahead), 3)
+    pairs = (ahead, back if to_and_fro else ahead)
+    played = tuple(step for n in range(cycles) for step in pairs[n % 2])
+    steps = (way, *played, replace(way, speed=played[-1].speed), replace(way, speed=0.0))
+    one_way = abs(speed) * (way.duration + seconds) / math.tau
+    turns = one_way if to_and_fro else abs(speed) * sum(s.duration for s in steps) / math.tau
+    plan = replace(_played(test.name, axis, steps, divider, 1.2 * turns + 1.0, top), round=True)
+    what = f"turns {turns:.2g} turns to and fro" if to_and_fro else f"turns {turns:.0f} turns"
+    return Repeating(
+        plan=plan,
+        settings={**plain_settings(test), "rows_before": round(timing.before / T),
+                  "rows_after": round(after / T), "decimation": divider, "divider": divider,
+                  "limit": current_limit(axis)},
+        movement=Movement(what=f"{what}, until you end it", speed=1.3 * top,
+                          current=current_limit(axis), seconds=plan.duration),
+        cycles=cycles, lead=way.duration, rest=rest, seconds=seconds,
+        resting=round(rest / T),
+        rows=round((timing.before + after) / T), limit=current_limit(axis),
+        with_gains_of=with_speed_loop,
+        is_stable=lambda other: loop_in_use(other, turning=Turning(speed=speed)).margins.stable,
+    )  # fmt: skip
 
 
 def _movement(plan: Plan, top: float, axis: Axis) -> Movement:
@@ -166,6 +222,17 @@ class SpeedStep:
         """Return what will move."""
         return _movement(self.plan(axis), 1.3 * self._top, axis)
 
+    def repeating(self, axis: Axis) -> Repeating:
+        """Return how it goes on and on while gains are changed.
+
+        Raises
+        ------
+        InputError : as `plan`
+
+        """
+        wave = Wave(shape=Shape.STEP, target=Target.SPEED, amplitude=self.amplitude)
+        return _repeating(self, axis, wave, self._top)
+
     def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the reading must know, as plain values."""
         return {**plain_settings(self), **_settings(axis, self.speed, self.repeats)}
@@ -199,6 +266,22 @@ class LoadStep:
     def movement(self, axis: Axis) -> Movement:
         """Return what will move."""
         return _movement(self.plan(axis), 1.3 * abs(self.speed), axis)
+
+    def repeating(self, axis: Axis) -> Repeating:
+        """Return how it goes on and on while gains are changed.
+
+        Raises
+        ------
+        InputError : as `plan`
+
+        """
+        against = -math.copysign(self.torque, self.speed)
+        wave = Wave(shape=Shape.STEP, target=Target.LOAD, amplitude=against)
+        return replace(
+            _repeating(self, axis, wave, abs(self.speed)),
+            settings={**_repeating(self, axis, wave, abs(self.speed)).settings,
+                      "amperes": self.torque / axis.machine.torque_constant},
+        )  # fmt: skip
 
     def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the reading must know, as plain values."""

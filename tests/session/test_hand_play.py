@@ -1,0 +1,186 @@
+"""Gains changed by hand on a running drive: what is sent, what is kept, what is put back."""
+
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from oarlock.control.speed_design import speed_gains, usual_speed
+from oarlock.errors import InputError
+from oarlock.experiments.common.experiment import Experiment
+from oarlock.experiments.loops.current_step import CurrentStep
+from oarlock.experiments.loops.position_move import PositionMove, usual_move
+from oarlock.experiments.loops.speed_response import SpeedResult
+from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep, usual_load, usual_step
+from oarlock.experiments.loops.step_response import StepResult
+from oarlock.experiments.reading import runs_like
+from oarlock.machine import Axis
+from oarlock.machine.parameter import Parameter
+from oarlock.machine.position_loop import KEY as POSITION
+from oarlock.machine.position_loop import PositionTarget
+from oarlock.machine.speed_loop import KEY
+from oarlock.practice.truth import draw
+from oarlock.quantities import Estimate, Origin
+from oarlock.session.hand_play import (
+    Cycle,
+    Event,
+    InForce,
+    NotSent,
+    Played,
+    PutBack,
+    play_by_hand,
+)
+from oarlock.simulate.drive_model import PlantParameters
+from oarlock.views.position import designed as position_designed
+from tests.model_link import Hasty, ModelLink
+from tests.speed_axis import tuned_winch
+
+
+class Hand:
+    """Somebody at the handles: does something once the n-th answer is there, then ends it."""
+
+    def __init__(self, axis: Axis, does: dict[int, Callable[[Axis], Axis]], end: int) -> None:
+        self.axis, self._does, self._end = axis, does, end
+        self.events: list[Event] = []
+        self.cancel = Hasty()
+
+    def tell(self, event: Event) -> None:
+        self.events.append(event)
+        if not isinstance(event, Cycle):
+            return
+        seen = sum(isinstance(e, Cycle) for e in self.events)
+        if seen in self._does:
+            self.axis = self._does[seen](self.axis)
+        if seen >= self._end:
+            self.cancel.set()
+
+    def play(self, experiment: Experiment, plant: PlantParameters) -> tuple[Played, ModelLink]:
+        link = ModelLink(plant, tick=0.02)
+        played = play_by_hand(experiment, self.axis, link, lambda: self.axis, self.tell,
+                              lambda _f, _d: None, self.cancel)  # fmt: skip
+        return played, link
+
+    def of(self, kind: type) -> list[Event]:
+        return [event for event in self.events if isinstance(event, kind)]
+
+
+def scaled(factor: float) -> Callable[[Axis], Axis]:
+    """Return what makes the speed loop's gains so many times as large."""
+
+    def made(axis: Axis) -> Axis:
+        gains = speed_gains(axis)
+        assert gains is not None
+        return axis.with_loop_gains(KEY, replace(gains, Kp=factor * gains.Kp, Ki=factor * gains.Ki))
+
+    return made
+
+
+@pytest.fixture(scope="module")
+def axis() -> Axis:
+    return tuned_winch()
+
+
+def step(axis: Axis) -> SpeedStep:
+    speed = usual_speed(axis)
+    return SpeedStep(speed=speed, amplitude=usual_step(axis, speed))
+
+
+def test_each_set_of_gains_has_its_own_answers_and_its_row(axis: Axis) -> None:
+    hand = Hand(axis, {3: scaled(0.6)}, 7)
+    played, link = hand.play(step(axis), draw("winch", 0))
+    assert played.ended == "done"
+    assert not link.model.is_running
+    first, second = played.kept
+    assert first.run.settings["repeats"] == 3
+    assert second.run.settings["repeats"] == 4
+    assert first.run.kind == second.run.kind == "speed step"
+    assert runs_like(first.run, axis)
+    assert not runs_like(first.run, hand.axis)
+    assert runs_like(second.run, hand.axis)
+    for one in played.kept:
+        assert isinstance(one.reading, SpeedResult)
+        assert one.reading.step is not None
+        assert one.reading.step_predicted is not None
+        assert one.reading.step.rise == pytest.approx(one.reading.step_predicted.rise, rel=0.15)
+    assert link.model.commits == 1
+    assert len(hand.of(InForce)) == 1
+    rises = [one.reading.step.rise for one in played.kept]  # type: ignore[union-attr]
+    assert rises[1] > 1.3 * rises[0]
+
+
+def test_it_turns_to_and_fro_where_the_shaft_may_not_turn_on(axis: Axis) -> None:
+    assert axis.mechanics.max_turns is None
+    turns = Estimate(value=12.0, std=0.0, unit="1", origin=Origin.MEASURED)
+    bound = axis.with_parameter("mechanics.max_turns", Parameter(printed=turns, adopted=turns))
+    for one, expected in ((bound, [1.0, -1.0, 1.0, -1.0]), (axis, [1.0, 1.0, 1.0, 1.0])):
+        hand = Hand(one, {}, 4)
+        played, _ = hand.play(step(one), draw("winch", 0))
+        ways = [np.sign(e.record["speed"].mean()) for e in hand.of(Cycle)]  # type: ignore[union-attr]
+        assert ways == expected
+        reading = played.kept[0].reading
+        assert isinstance(reading, SpeedResult)
+        assert reading.step is not None
+        assert reading.step_predicted is not None
+        assert reading.step.rise == pytest.approx(reading.step_predicted.rise, rel=0.1)
+
+
+def test_a_loop_that_would_swing_up_is_never_sent(axis: Axis) -> None:
+    hand = Hand(axis, {2: scaled(30.0)}, 4)
+    played, link = hand.play(step(axis), draw("winch", 0))
+    (said,) = hand.of(NotSent)
+    assert isinstance(said, NotSent)
+    assert said.why == "the loop would swing up"
+    assert link.model.commits == 0
+    assert played.in_force is axis
+    assert len(played.kept) == 1
+
+
+def test_gains_that_drive_the_torque_to_its_limit_are_put_back(axis: Axis) -> None:
+    """A loop that is stable by its model swings where the shaft is another one."""
+    true = draw("winch", 0)
+    plant = replace(true, stiffness=0.5 * true.stiffness, inertia=0.5 * true.inertia,
+                    load_inertia=0.5 * true.load_inertia)  # fmt: skip
+    hand = Hand(axis, {3: scaled(2.9)}, 9)
+    played, link = hand.play(step(axis), plant)
+    (back,) = hand.of(PutBack)
+    assert isinstance(back, PutBack)
+    assert back.to is axis
+    assert played.in_force is axis
+    assert link.model.reverts == 1
+    assert runs_like(played.kept[-1].run, axis)
+
+
+def test_the_other_loops_repeat_their_tests_too(axis: Axis) -> None:
+    load = LoadStep(speed=usual_speed(axis), torque=usual_load(axis))
+    hand = Hand(axis, {}, 3)
+    played, _ = hand.play(load, draw("winch", 0))
+    assert isinstance(played.kept[0].reading, SpeedResult)
+    assert played.kept[0].reading.holds, played.kept[0].reading.said
+
+    stepped = CurrentStep(axis_name="q", amplitude=1.0, bias=4.0)
+    gains = axis.gains
+    assert gains is not None
+    slower = axis.with_gains(replace(gains, Kp_q=0.5 * gains.Kp_q, Ki_q=0.5 * gains.Ki_q))
+    hand = Hand(axis, {4: lambda _axis: slower}, 9)
+    played, _ = hand.play(stepped, draw("winch", 0))
+    rises = [one.reading.response.rise for one in played.kept
+             if isinstance(one.reading, StepResult)]  # fmt: skip
+    assert rises[1] > 1.5 * rises[0]
+
+    target = PositionTarget()
+    loops = axis.loops.with_target(POSITION, target)
+    whole = replace(axis, loops=loops).with_loop_gains(POSITION, position_designed(axis, target))
+    move = usual_move(whole)
+    moved = PositionMove(distance=move.distance, speed=move.speed, acceleration=move.acceleration)
+    hand = Hand(whole, {}, 2)
+    played, _ = hand.play(moved, draw("winch", 0))
+    assert played.kept[0].run.kind == "position move"
+    assert played.kept[0].reading is not None
+
+
+def test_what_cannot_be_repeated_is_refused(axis: Axis) -> None:
+    from oarlock.experiments.loops.speed_sweep import SpeedSweep
+
+    with pytest.raises(InputError, match="cannot be repeated"):
+        Hand(axis, {}, 1).play(SpeedSweep(speed=40.0, torque=0.3), draw("winch", 0))
