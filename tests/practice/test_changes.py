@@ -112,7 +112,8 @@ def test_rows_that_are_recorded_can_be_fetched_while_it_runs(firmware: Firmware)
     table = np.zeros(len(COLUMNS), dtype="<f4")
     table[[0, 10]] = 40000, 1
     firmware.values.set_data(0x2040, 0, table.tobytes())
-    write(firmware, "Limits.Time", 10.0)
+    for limit in ("Current", "Speed", "Travel", "Time"):
+        write(firmware, f"Limits.{limit}", 10.0)
     write(firmware, "Recorder.Round", 1)
     command(firmware, 1)
     firmware.model.advance(100)

@@ -3,7 +3,7 @@
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from psygnal import Signal
 
@@ -14,6 +14,7 @@ from oarlock.errors import InputError, OarlockError
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.machine import Axis
 from oarlock.records import Record
+from oarlock.session.hand_tuning import HandTuning
 from oarlock.session.jobs import Done, Failed, Jobs, Post, Progress, Stopped
 from oarlock.session.perform import Performed, from_file, perform
 from oarlock.session.session import Session
@@ -21,6 +22,7 @@ from oarlock.session.session import Session
 if TYPE_CHECKING:
     from oarlock.drive.practice_process import PracticeProcess
 
+T = TypeVar("T")
 PRACTICE = "practice"
 _SILENT = 0.35  # s without a sign of life
 
@@ -54,6 +56,7 @@ class Bench:
         self.braked = True
         self._silences = 0
         self._emergency = 0
+        self.hand = HandTuning(session, self, post)
 
     # The link
 
@@ -168,21 +171,49 @@ class Bench:
         axis : with gains on trial; None: the axis as it stands
 
         """
+        played = axis or self._session.axis
+
+        def work(link: Link, progress: Progress, cancel: Cancel) -> Performed:
+            return perform(experiment, played, link, progress, cancel, self._keep_attempt)
+
+        def ended(outcome: Done[Performed] | Stopped | Failed) -> None:
+            if isinstance(outcome, Done):
+                self._session.keep(outcome.value)
+                self._tell_end(outcome.value.run.title, outcome.value.run.ended)
+                on_kept(outcome.value)
+
+        self.begin(work, ended)
+
+    def begin(
+        self,
+        work: Callable[[Link, Progress, Cancel], T],
+        on_end: Callable[[Done[T] | Stopped | Failed], None],
+    ) -> None:
+        """Start work on the drive in a job, where there is one and it is free."""
         if self._link is None:
             self.told.emit("No drive is connected. Connect one in the top bar")
             return
         if self.busy:
             self.told.emit("An experiment is under way. Stop it first, or wait")
             return
-        axis, link = axis or self._session.axis, self._link
+        link = self._link
+
+        def ended(outcome: Done[T] | Stopped | Failed) -> None:
+            self._cancel = None
+            self._remember_standing()
+            self._set_doing(Doing())
+            if isinstance(outcome, Stopped):
+                self.told.emit("Stopped. The drive carries no current")
+            elif isinstance(outcome, Failed):
+                self.fail(outcome.error)
+            on_end(outcome)
+
         self.told.emit("")
         self._set_doing(Doing("setting up", 0.0))
         self._cancel = self._jobs.start(
-            lambda progress, cancel: perform(
-                experiment, axis, link, progress, cancel, self._keep_attempt
-            ),
+            lambda progress, cancel: work(link, progress, cancel),
             on_progress=lambda fraction, text: self._set_doing(Doing(text, fraction)),
-            on_end=lambda outcome: self._ended(outcome, on_kept),
+            on_end=ended,
             name="experiment",
         )
 
@@ -211,26 +242,12 @@ class Bench:
         self.doing = doing
         self.doing_changed.emit(doing)
 
-    def _ended(
-        self, outcome: Done[Performed] | Stopped | Failed, on_kept: Callable[[Performed], None]
-    ) -> None:
-        self._cancel = None
-        self._remember_standing()
-        self._set_doing(Doing())
-        if isinstance(outcome, Done):
-            performed = outcome.value
-            self._session.keep(performed)
-            if performed.run.ended != "done":
-                code = self.live.emergency
-                why = f" ({emergency_name(code)})" if code else ""
-                self.told.emit(
-                    f"{performed.run.title}: {performed.run.ended}{why}. What was recorded is kept"
-                )
-            on_kept(performed)
-        elif isinstance(outcome, Stopped):
-            self.told.emit("Stopped. The drive carries no current")
-        else:
-            self._failed(outcome.error)
+    def _tell_end(self, title: str, ended: str) -> None:
+        """Say how it ended, where that was not as planned."""
+        if ended != "done":
+            code = self.live.emergency
+            why = f" ({emergency_name(code)})" if code else ""
+            self.told.emit(f"{title}: {ended}{why}. What was recorded is kept")
 
     @property
     def standing(self) -> Span:
@@ -248,7 +265,8 @@ class Bench:
             self._link.ledger.set(self._session.axis, Span())
             self._remember_standing()
 
-    def _failed(self, error: Exception) -> None:
+    def fail(self, error: Exception) -> None:
+        """Say what went wrong; where the drive does not answer any more, let it go."""
         if isinstance(error, InputError) or not isinstance(error, OarlockError):
             self._tell_error(error)
         elif self._link is not None and self._link.age() > _SILENT:

@@ -21,11 +21,12 @@ from oarlock.drive.link import Link, Progress, Status
 from oarlock.drive.parameters import controllers
 from oarlock.drive.runner import play
 from oarlock.drive.steps import CHANNEL_UNITS
-from oarlock.errors import Cancelled, InputError
+from oarlock.errors import Cancelled, InputError, LinkError, OarlockError
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.experiments.loops.repeating import Repeatable
+from oarlock.experiments.reading import read
 from oarlock.machine import Axis
-from oarlock.records import Record
+from oarlock.records import Reading, Record
 from oarlock.session.perform import Performed, made_of
 
 Rows = NDArray[np.float64]
@@ -37,20 +38,21 @@ _SAME = 1e-7  # of a value: two that differ by less are one in float32
 _MIXED = 2  # cycles that a set of gains must have to be kept, unless it is the last
 
 
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+@dataclass(frozen=True, slots=True, eq=False)
 class Cycle:
     """One answer, with the gains that it belongs to."""
 
     axis: Axis
     number: int
-    record: Record
+    reading: Reading | None
 
 
 @dataclass(frozen=True, slots=True)
 class InForce:
-    """These gains are in the drive now."""
+    """These gains are in the drive now, and what it would go back to."""
 
     axis: Axis
+    good: Axis
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,8 +79,8 @@ class Played:
     """What is left of it: a row of the logbook for each set of gains that answered."""
 
     kept: tuple[Performed, ...]
-    in_force: Axis
     ended: str
+    error: OarlockError | None = None  # what broke it off
 
 
 @dataclass(slots=True, eq=False)
@@ -104,8 +106,6 @@ def play_by_hand(
     Raises
     ------
     InputError : the test cannot be repeated, or the dry run refused it
-    LinkError : the way to the drive failed
-
     """
     if not isinstance(experiment, Repeatable):
         raise InputError("this test cannot be repeated by hand", place=experiment.name)
@@ -118,7 +118,9 @@ def play_by_hand(
             hand.fell_back("The drive stopped a swing that grew")
     except Cancelled:
         ended = "done"
-    return Played(kept=tuple(hand.kept()), in_force=hand.in_force, ended=ended)
+    except LinkError as lost:
+        return Played(kept=tuple(hand.kept()), ended="link lost", error=lost)
+    return Played(kept=tuple(hand.kept()), ended=ended)
 
 
 class _Hand:
@@ -170,7 +172,7 @@ class _Hand:
             self._link.commit()
             self._good, self.in_force = self.in_force, axis
             self._begin_set(cycle)
-            self._tell(InForce(axis))
+            self._tell(InForce(axis, self._good))
 
     def _changes(self, axis: Axis) -> tuple[str, dict[str, float]]:
         """Return (why they may not be sent, what to write)."""
@@ -239,7 +241,13 @@ class _Hand:
         first, rows = self.repeating.first_row(newest), self.repeating.rows
         found = self._link.look(first, rows, len(channels)).astype(np.float64)
         self._sets[-1].cycles.append(found)
-        self._tell(Cycle(axis=self.in_force, number=newest, record=self._record([found])))
+        self._tell(Cycle(self.in_force, newest, self._read([found])))
+
+    def _read(self, cycles: list[Rows]) -> Reading | None:
+        try:
+            return read(self._record(cycles), self.in_force)
+        except InputError:
+            return None  # there is nothing to draw; the row of the logbook will say why
 
     def _record(self, cycles: list[Rows]) -> Record:
         """Return answers as the record of a test that was played with so many repeats."""
