@@ -23,6 +23,7 @@ class Marker:
     kind: str  # "loop", "pole_d", "pole_q", "line", "limit", "dip", "peak"
     measured: bool = False
     handle: bool = False
+    rings: tuple[float, ...] = ()  # Hz, where the drive has it, and where it would go back to
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -70,13 +71,17 @@ def current_mark(shown: CurrentPicture, axis: Axis, *, verified: bool) -> LoopMa
                     limits=speed_limits(axis.inverter.Ts), end=nyquist)  # fmt: skip
 
 
-def strip(axis: Axis, loops: Sequence[LoopMark], *, handle: str = "current") -> Strip:
+def strip(
+    axis: Axis, loops: Sequence[LoopMark], *, handle: str = "current",
+    rings: tuple[float, ...] = (),
+) -> Strip:  # fmt: skip
     """Return the strip of an axis.
 
     Parameters
     ----------
     loops : those that have gains
     handle : key of the loop that may be dragged
+    rings : Hz, where the drive has that loop while it is tuned by hand
 
     """
     m, inv = axis.machine, axis.inverter
@@ -119,6 +124,7 @@ def strip(axis: Axis, loops: Sequence[LoopMark], *, handle: str = "current") -> 
             kind="loop",
             measured=one.verified,
             handle=one.key == handle,
+            rings=rings if one.key == handle else (),
         )
         for one in loops
         if LOW <= one.crossover <= HIGH

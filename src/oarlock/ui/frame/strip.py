@@ -58,7 +58,8 @@ class TimescalesStrip(QWidget):
         self.setToolTip(
             "Every corner frequency of the design on one axis.\n"
             "Drag the handle of the loop on screen, or use ← → (1 %) and Shift (10 %).\n"
-            "Hatched: its margin would be below 30°."
+            "Hatched: its margin would be below 30°.\n"
+            "Rings, while you tune by hand: what the drive has, and what it would go back to."
         )
 
     def sizeHint(self) -> QSize:
@@ -210,6 +211,10 @@ class TimescalesStrip(QWidget):
             x = self.x_of(marker.hertz)
             if marker.handle and self._line:
                 line(p, x, y, x, self.height(), t.accent, 2)
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            for hertz in marker.rings:  # in the drive, and what it would go back to
+                p.setPen(QPen(t.accent, 1.5))
+                p.drawEllipse(QPointF(self.x_of(hertz), y), 11.0, 11.0)
             handle(p, x, y, t.accent, filled=marker.measured, strong=marker.handle and self._line)
             width = text_width(marker.label, look.BODY)
             left = _free(x - 0.5 * width, width, taken)

@@ -108,6 +108,7 @@ class MainWindow(QMainWindow):
             (bench.changed, self._bench_changed),
             (bench.doing_changed, self._show_doing),
             (bench.told, self._tell),
+            (bench.hand.changed, self._refresh_stage),
         ):
             signal.connect(slot)
             self._subscriptions.append((signal, slot))
@@ -195,7 +196,12 @@ class MainWindow(QMainWindow):
         verified = found is not None and found[1].holds
         marks = [current_mark(shown, self.session.axis, verified=verified)] if shown else []
         self.strip.show_strip(
-            strip(self.session.axis, [*marks, *outer_marks(self.session.now)], handle=stage.handle),
+            strip(
+                self.session.axis,
+                [*marks, *outer_marks(self.session.now)],
+                handle=stage.handle,
+                rings=stage.rings(),
+            ),
             stage.read_out(),
             lane=stage.lane,
             line=stage.has_line,

@@ -251,6 +251,23 @@ def stroke(color: QColor, width: float, style: Qt.PenStyle = Qt.PenStyle.SolidLi
     return pen
 
 
+class Trail:
+    """Curves that fade: what was answered before, the oldest the faintest."""
+
+    def __init__(self, plot: Plot, color: QColor, most: int = 5) -> None:
+        self._plot = plot
+        shades = [look.faded(color, 40 + 150 * (n + 1) // most) for n in range(most)]
+        self._curves = [plot.curve(shade, 1.4) for shade in shades]
+
+    def show(self, curves: list[tuple[Array, Array]]) -> None:
+        """Show x and y of each, the oldest first; none takes all away."""
+        shown = curves[-len(self._curves) :]
+        for item in self._curves:
+            self._plot.clear(item)
+        for item, (x, y) in zip(self._curves[len(self._curves) - len(shown) :], shown, strict=True):
+            item.setData(x, y)
+
+
 _EVERYWHERE = QRectF(-1e6, -1e6, 2e6, 2e6)
 
 

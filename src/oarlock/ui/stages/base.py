@@ -80,6 +80,10 @@ class StageView(QWidget):
         """Return the loop that the strip shows with this stage, and its axis; None: as it is."""
         return None
 
+    def rings(self) -> tuple[float, ...]:
+        """Return crossovers (Hz) of this loop as the drive has it, and as it would go back to."""
+        return ()
+
     def show_live(self, live: Live) -> None:
         """Show what the drive says of itself, ten times a second."""
 

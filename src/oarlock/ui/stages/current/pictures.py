@@ -11,7 +11,7 @@ from oarlock.experiments.loops.step_response import StepResult
 from oarlock.quantities.display import fixed, sentence
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import arrow, dot, draw_text, line, text_width
-from oarlock.ui.kit.plot import Array, Plot, linear_ticks, stroke
+from oarlock.ui.kit.plot import Array, Plot, Trail, linear_ticks, stroke
 from oarlock.views.current import CurrentPicture
 
 _SPANS = (0.0002, 0.0004, 0.0008, 0.0016, 0.0032, 0.0064, 0.0128, 0.0256, 0.0512, 0.1024)
@@ -36,6 +36,7 @@ class StepPlot(Plot):
         super().__init__(left=48, right=8, top=8, bottom=2, name="Step response")
         t = look.theme()
         self._pins = [self.curve(t.muted, 1.2) for _ in range(4)]
+        self._trails = {"d": Trail(self, t.d), "q": Trail(self, t.q)}
         self._pin_labels: list[tuple[float, float, str]] = []
         self._predicted = self.curve(t.q, 2.2)
         self._measured = self.points(t.q)
@@ -75,6 +76,11 @@ class StepPlot(Plot):
             self.clear(self._measured)
         self._show_pins(pinned, shown, span)
         self.refresh()
+
+    def show_trail(self, name: str, results: list[StepResult], amplitude: float) -> None:
+        """Draw the answers before the newest, the older the fainter."""
+        for which, trail in self._trails.items():
+            trail.show([(s.t, amplitude * s.normal) for s in results] if which == name else [])
 
     def _show_pins(
         self, pinned: list[tuple[str, StepResult]], shown: CurrentPicture, span: float
@@ -129,7 +135,7 @@ class StepPlot(Plot):
             fit, plan = self._step.fitted, self._step.predicted_fit
             hertz, meant = (f.natural_frequency / math.tau for f in (fit, plan))
             lines = (
-                f"circles: measured {self._when}",
+                f"circles: {self._when}",
                 f"fitted **{sentence(hertz, 'Hz')}**, damping **{fit.damping:.2f}**",
                 f"predicted {sentence(meant, 'Hz')}, {plan.damping:.2f}",
             )

@@ -6,8 +6,10 @@ from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QLabel
 
 from oarlock.errors import InputError
+from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.loops.step_response import StepResult
 from oarlock.machine import Axis, TargetKind
+from oarlock.machine.current_loop import KEY as CURRENT_KEY
 from oarlock.quantities import Estimate
 from oarlock.quantities.display import digits, sentence, whole_degrees, with_std
 from oarlock.records import Run
@@ -15,6 +17,7 @@ from oarlock.session.perform import Performed
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.numbers import GivenRow, Row, Why
 from oarlock.ui.stages.base import Around, ReadOut, StageView
+from oarlock.ui.stages.by_hand import ByHand
 from oarlock.ui.stages.current.frequency_pictures import GainPlot, PhasePlot
 from oarlock.ui.stages.current.pictures import StepPlot, VoltagePlot, time_span
 from oarlock.ui.stages.current.sweeping import Sweeping
@@ -33,6 +36,7 @@ from oarlock.views.current import (
     picture as loop_picture,
 )
 from oarlock.views.current_sweep import current_swept
+from oarlock.views.typed_gains import BY_HAND, with_gain
 
 _STEP_BOTTOM = 0.62  # of the height
 _VERIFY = 62  # px, for the bar that starts a step
@@ -65,6 +69,14 @@ class CurrentStage(StageView):
         self._numbers = CurrentNumbers(self)
         self.verify.restore(session.screen.step, session.axis)
         self.sweeping = Sweeping(session, around.bench, self.verify, self)
+        self.by_hand = ByHand(
+            session,
+            around.bench,
+            self.verify.hand,
+            self.verify.experiment,
+            self._in_use,
+            lambda text, calm: self.verify.say(text, calm=calm),
+        )
 
     # Geometry: the frequency plots sit under their own part of the strip
 
@@ -106,11 +118,11 @@ class CurrentStage(StageView):
             self.say("No gains yet", str(error))
             return
         self.shown = shown
-        found = self.session.now.verification(which)
-        run, measured = found or (None, None)
+        run, measured, when = self._measured(which)
         verified = measured is not None and measured.holds
-        when = run.started[11:16] if run else ""
         self.step_plot.show_step(shown, measured, when, self._pinned(which, run), self.verify.bias)
+        before = [s for s in self.bench.hand.before(CurrentStep.name) if isinstance(s, StepResult)]
+        self.step_plot.show_trail(which, [s for s in before if s.axis_name == which], amplitude)
         self.voltage_plot.show_voltage(shown, measured)
         seen = current_swept(self.session.now, shown)
         self.gain_plot.show_gain(shown, seen, verified=verified)
@@ -118,8 +130,34 @@ class CurrentStage(StageView):
         self._numbers.show_numbers(shown, axis)
         if not self.sweeping.armed or self.session.dragging:
             self.sweeping.disarm()
-            self.verify.show_axis(axis, self.bench.braked)
+            if not self.by_hand.active:
+                self.verify.show_axis(axis, self.bench.braked)
+        self.by_hand.refresh()
         self._say(shown, measured)
+
+    def _measured(self, which: str) -> tuple[Run | None, StepResult | None, str]:
+        """Return what was measured with these gains, and when; by hand it is the newest answer."""
+        hand = self.bench.hand
+        if hand.kind == CurrentStep.name:
+            newest = hand.newest(CurrentStep.name)
+            if isinstance(newest, StepResult) and newest.axis_name == which:
+                return None, newest, "newest answer"
+            return None, None, ""
+        found = self.session.now.verification(which)
+        if found is None:
+            return None, None, ""
+        return found[0], found[1], f"measured {found[0].started[11:16]}"
+
+    def rings(self) -> tuple[float, ...]:
+        hand, shown = self.bench.hand, self.shown
+        if hand.kind != CurrentStep.name or shown is None:
+            return ()
+        span = float(shown.t[-1])
+        return tuple(
+            loop_picture(axis, shown.axis_name, shown.amplitude, span).crossover
+            for axis in (hand.in_force, hand.good)
+            if axis is not None
+        )
 
     def _say(self, shown: CurrentPicture, measured: StepResult | None) -> None:
         first, second = shown.reason
@@ -131,7 +169,7 @@ class CurrentStage(StageView):
             elif failed:
                 first, second = "Measured differs from predicted:", _short(failed[0].sentence)
         if not shown.follows:
-            first = "Gains taken from a run; drag to design anew."
+            first = BY_HAND
         self.say(shown.answer, first, second)
 
     def _pinned(self, which: str, current: Run | None) -> list[tuple[str, StepResult]]:
@@ -194,27 +232,56 @@ class CurrentStage(StageView):
 
     def run(self) -> None:
         """Play the step that is set."""
-        session = self.session
         try:
-            if session.axis.gains is None:
-                axis = session.with_target(session.axis.target)
-                session.edit("Take the designed gains", axis)
+            self.session.edit("Take the designed gains", self._in_use())
         except InputError as error:
             self.verify.say(str(error))
             return
         self.bench.run(self.verify.experiment(), self._kept)
+
+    def _in_use(self) -> Axis:
+        """Return the axis with gains in use: the designed ones where there were none.
+
+        Raises
+        ------
+        InputError : the target cannot be met
+
+        """
+        axis = self.session.axis
+        return axis if axis.gains is not None else self.session.with_target(axis.target)
+
+    def set_gain(self, name: str, text: str) -> None:
+        """Take a gain that was typed, past the target; what cannot be is said in place."""
+        try:
+            axis = self._in_use()
+            assert axis.gains is not None
+            axis = with_gain(axis, CURRENT_KEY, axis.gains, name, text)
+        except InputError as error:
+            self._numbers.say(f"{error.cause}. {error.remedy}".strip())
+            return
+        self.session.edit(f"Set {name.replace('_', ' ')}", axis)
+        self._numbers.say("")
 
     def _kept(self, _performed: Performed) -> None:
         self.refresh()
 
     def _settings_changed(self) -> None:
         self.sweeping.disarm()
+        self.by_hand.disarm()
         self.session.show(step=self.verify.state())
         self.refresh()
 
 
 def _short(text: str) -> str:
     return text.split(" from the plan")[0].split(":")[0] + "."
+
+
+_GAINS = {
+    "Kp_q": ("K~p~  q axis", "V/A", "Proportional gain, V for each A of error"),
+    "Ki_q": ("K~i~  q axis", "V/(A·s)", "Integral gain; the zero lies on the plant's pole"),
+    "Kp_d": ("K~p~  d axis", "V/A", "Proportional gain, V for each A of error"),
+    "Ki_d": ("K~i~  d axis", "V/(A·s)", "Integral gain; the zero lies on the plant's pole"),
+}
 
 
 class CurrentNumbers:
@@ -236,11 +303,16 @@ class CurrentNumbers:
         self._message.hide()
         given.add(self._message)
         gains = panel.block("Gains", "parallel PI")
-        self._Kp_q = gains.row("K~p~  q axis", "Proportional gain, V for each A of error")
         self._why = Why()
-        gains.add(self._why)
-        self._Ki_q = gains.row("K~i~  q axis", "Integral gain; the zero lies on the plant's pole")
-        self._Kp_d, self._Ki_d = gains.row("K~p~  d axis"), gains.row("K~i~  d axis")
+        self.gains: dict[str, GivenRow] = {}
+        for name, (label, unit, tip) in _GAINS.items():
+            typed = GivenRow(label, unit, choice=False)
+            typed.setToolTip(tip)
+            typed.given.connect(lambda text, n=name: stage.set_gain(n, text))
+            self.gains[name] = typed
+            gains.add(typed)
+            if name == "Kp_q":
+                gains.add(self._why)
         cost = panel.block("It costs", "all derived")
         self._linear = cost.row("Linear up to", "Beyond, the bus shapes the step")
         self._noise = cost.row("Voltage noise", "From one converter count, evenly spread")
@@ -261,11 +333,10 @@ class CurrentNumbers:
         for kind, given in self.given.items():
             given.show_value(texts[kind], chosen=shown.follows and kind is axis.target.kind)
         g = shown.gains
-        self._Kp_q.show_value(digits(g.Kp_q, 3), "V/A")
         self._why.show_lines(*why_Kp(shown))
-        self._Ki_q.show_value(digits(g.Ki_q, 4), "V/(A·s)")
-        self._Kp_d.show_value(digits(g.Kp_d, 3), "V/A")
-        self._Ki_d.show_value(digits(g.Ki_d, 4), "V/(A·s)")
+        for item in g.listed():
+            places = 3 if item.key.startswith("Kp") else 4
+            self.gains[item.key].show_value(digits(item.value, places), chosen=False)
         cost = costs(shown, axis)
         color = "attention" if shown.cut else "ink"
         self._linear.show_value(digits(cost.linear_up_to, 3), "A", color=color)

@@ -12,7 +12,7 @@ from oarlock.quantities.display import digits, whole_degrees
 from oarlock.quantities.kinds import RPM
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import arrow, dot, draw_text, handle, line, text_width
-from oarlock.ui.kit.plot import Plot, linear_ticks
+from oarlock.ui.kit.plot import Plot, Trail, linear_ticks
 from oarlock.ui.stages.frequency import FrequencyPlot
 from oarlock.views.position import LOWEST, PositionPicture, angle
 
@@ -110,14 +110,23 @@ class LandingPlot(Plot):
         super().__init__(left=48, right=8, top=6, bottom=22, name="Landing")
         t = look.theme()
         self._predicted = self.curve(t.speed, 2.2)
+        self._trail = Trail(self, t.speed)
         self._measured = self.points(t.speed, 4.0)
         self._shown: PositionPicture | None = None
         self._result: MoveResult | None = None
         self.behind(self._back)
         self.over(self._annotate)
 
-    def show_landing(self, shown: PositionPicture, result: MoveResult | None) -> None:
-        """Show what is missing to the target, degrees, round the profile's end."""
+    def show_landing(
+        self, shown: PositionPicture, result: MoveResult | None, before: list[MoveResult]
+    ) -> None:
+        """Show what is missing to the target, degrees, round the profile's end.
+
+        Parameters
+        ----------
+        before : answers before the newest, the oldest first
+
+        """
         self._shown, self._result = shown, result
         end, window = shown.test.move.duration, math.degrees(shown.test.window)
         target, moved = shown.moved.asked[-1], shown.moved
@@ -128,6 +137,8 @@ class LandingPlot(Plot):
         self._predicted.setData(
             1e3 * moved.t[keep], side * np.degrees(moved.position[keep] - target)
         )
+        self._trail.show([(1e3 * one.t, side * np.degrees(one.position - target))
+                          for one in before])  # fmt: skip
         if result is not None:
             inside = (result.t >= low) & (result.t <= high)
             stride = max(int(inside.sum()) // 60, 1)

@@ -10,6 +10,7 @@ from oarlock.control.position_design import position_gains, position_target
 from oarlock.control.speed_design import speed_gains
 from oarlock.errors import InputError
 from oarlock.experiments.common.announce import announced
+from oarlock.experiments.loops.position_move import PositionMove
 from oarlock.experiments.loops.position_response import MoveResult
 from oarlock.machine import Axis
 from oarlock.machine.position_loop import KEY, PositionTarget
@@ -20,6 +21,7 @@ from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.numbers import GivenRow
 from oarlock.ui.stages.base import Around, ReadOut
+from oarlock.ui.stages.by_hand import ByHand
 from oarlock.ui.stages.outer_loop import OuterLoopStage
 from oarlock.ui.stages.position.pictures import (
     HIGHEST,
@@ -42,6 +44,7 @@ from oarlock.views.position import (
     test_texts,
     with_number,
 )
+from oarlock.views.typed_gains import BY_HAND, typed, with_gain
 
 _BAR = 40  # px
 
@@ -72,6 +75,16 @@ class PositionStage(OuterLoopStage):
         self.start = button("Run move  F5", primary=True)
         self.start.setParent(self)
         self.start.clicked.connect(self.run)
+        self.hand = button("By hand")
+        self.hand.setParent(self)
+        self.by_hand = ByHand(
+            self.session,
+            self.bench,
+            self.hand,
+            self._test,
+            self._in_use,
+            lambda text, calm: self._say_below(text, calm=calm),
+        )
         self._note = QLabel(self)
         self._note.setFont(look.font(look.SMALL))
         self._note.setWordWrap(True)
@@ -94,7 +107,10 @@ class PositionStage(OuterLoopStage):
         self._message.hide()
         given.add(self._message)
         gains = panel.block("Gains", "P with what is asked ahead")
-        self._Kp = gains.row("K~p~", "rad/s asked for each rad of error")
+        self.Kp = GivenRow("K~p~", "1/s", choice=False)
+        self.Kp.setToolTip("rad/s asked for each rad of error")
+        self.Kp.given.connect(self.set_gain)
+        gains.add(self.Kp)
         self.share = GivenRow("Speed ahead", "of it", choice=False)
         self.share.setToolTip("Share of the move's speed that is asked for ahead of the error")
         self.share.given.connect(lambda text: self._share(text, "speed"))
@@ -138,7 +154,8 @@ class PositionStage(OuterLoopStage):
             plot.setGeometry(4, round(y), w - 12, round(part * each) - 2)
             y += part * each
         self.start.setGeometry(look.MARGIN, h - _BAR + 4, 124, 28)
-        self._note.setGeometry(look.MARGIN + 140, h - _BAR + 2, w - 180, _BAR - 4)
+        self.hand.setGeometry(look.MARGIN + 132, h - _BAR + 4, 150, 28)
+        self._note.setGeometry(look.MARGIN + 294, h - _BAR + 2, w - 334, _BAR - 4)
         self.update()
 
     # What it shows
@@ -150,6 +167,8 @@ class PositionStage(OuterLoopStage):
         except InputError as error:
             self._show_nothing(error)
             return
+        if self.shown is not None and self.shown is not shown:
+            self.by_hand.disarm()
         self.shown = shown
         for plot in self.plots:
             plot.show()
@@ -157,19 +176,31 @@ class PositionStage(OuterLoopStage):
         verified = result is not None and result.holds
         self.gain_plot.show_gain(shown, verified=verified)
         self.phase_plot.show_phase(shown, verified=verified)
-        self.landing.show_landing(shown, result)
+        before = [r for r in self.bench.hand.before(MOVE) if isinstance(r, MoveResult)]
+        self.landing.show_landing(shown, result, before)
         move_curves(shown, result, self.moves)
         self._show_numbers(shown, axis)
         self.start.setEnabled(True)
+        self.hand.setEnabled(True)
+        if not self.by_hand.active:
+            self._announce(shown, axis)
+        self.by_hand.refresh()
+        self._say(shown, result)
+
+    def _announce(self, shown: PositionPicture, axis: Axis) -> None:
+        """Say beforehand what would happen."""
         try:
             self._say_below(
                 announced(shown.test, axis.with_loop_gains(KEY, shown.gains)), calm=True
             )
         except InputError as error:
             self._say_below(str(error), calm=False)
-        self._say(shown, result)
 
     def _proof(self) -> MoveResult | None:
+        """Return what was measured with these gains; by hand it is the newest answer."""
+        if self.bench.hand.kind == MOVE:
+            newest = self.bench.hand.newest(MOVE)
+            return newest if isinstance(newest, MoveResult) else None
         found = self.session.now.tested(MOVE)
         return found[1] if found is not None and isinstance(found[1], MoveResult) else None
 
@@ -178,7 +209,7 @@ class PositionStage(OuterLoopStage):
         if result is not None and not result.holds:
             second = f"{result.said}."
         if not shown.follows:
-            second = "Gains taken from a run; drag to design anew."
+            second = BY_HAND
         self.say(shown.answer, first, second)
 
     def _say_below(self, text: str, *, calm: bool) -> None:
@@ -192,6 +223,7 @@ class PositionStage(OuterLoopStage):
         for plot in self.plots:
             plot.hide()
         self.start.setEnabled(False)
+        self.hand.setEnabled(False)
         self._say_below("", calm=True)
         self.said_left = look.MARGIN
         self.say("No position loop yet", f"{error.cause[:1].upper()}{error.cause[1:]}.",
@@ -202,7 +234,7 @@ class PositionStage(OuterLoopStage):
         given = target.crossover is not None
         self.quiet.setChecked(shown.follows and not given)
         self.given.show_value(digits(shown.crossover, 3), chosen=shown.follows and given)
-        self._Kp.show_value(digits(shown.gains.Kp, 3), "1/s")
+        self.Kp.show_value(digits(shown.gains.Kp, 3), chosen=False)
         self.share.show_value(digits(shown.gains.speed_share, 2), chosen=False)
         speed = speed_gains(axis)
         J = axis.machine.inertia
@@ -249,6 +281,16 @@ class PositionStage(OuterLoopStage):
         self._message.setText(text)
         self._message.setVisible(bool(text))
 
+    def rings(self) -> tuple[float, ...]:
+        hand = self.bench.hand
+        if hand.kind != MOVE:
+            return ()
+        return tuple(
+            picture(axis, self.session.screen.move).crossover
+            for axis in (hand.in_force, hand.good)
+            if axis is not None
+        )
+
     def crossover(self) -> float | None:
         """Return where the loop on screen crosses over, Hz; None: there is none."""
         return self.shown.crossover if self.shown is not None else None
@@ -273,18 +315,33 @@ class PositionStage(OuterLoopStage):
         """Take a crossover that was typed."""
 
         def made() -> Axis:
-            value = _number(text)
+            value = typed(text, "Hz")
             if value <= 0.0:
                 raise InputError(f"a crossover of {text}", remedy="It lies above zero")
             return self._with(PositionTarget(crossover=math.tau * value))
 
         self.edit("Set the position loop's crossover", made)
 
+    def _test(self) -> PositionMove | None:
+        """Return the move that is set, where there is anything to move by."""
+        return self.shown.test if self.shown is not None else None
+
+    def set_gain(self, text: str) -> None:
+        """Take a gain that was typed, past the target."""
+
+        def made() -> Axis:
+            axis = self._in_use()
+            gains = position_gains(axis)
+            assert gains is not None
+            return with_gain(axis, KEY, gains, "Kp", text)
+
+        self.edit("Set Kp of the position loop", made)
+
     def _share(self, text: str, which: str) -> None:
         """Take a share that is asked ahead: of the speed, or of the torque."""
 
         def made() -> Axis:
-            value = _number(text)
+            value = typed(text)
             if not 0.0 <= value <= 1.5:
                 raise InputError(f"a share of {text}", remedy="It lies between 0 and 1.5")
             axis = self._in_use()
@@ -331,20 +388,6 @@ class PositionStage(OuterLoopStage):
 
     def _kept(self, _performed: Performed) -> None:
         self.refresh()
-
-
-def _number(text: str) -> float:
-    """Return a typed number.
-
-    Raises
-    ------
-    InputError : it is none
-
-    """
-    try:
-        return float(text.replace("−", "-").replace("Hz", "").strip())
-    except ValueError as error:
-        raise InputError(f"'{text}' is not a number") from error
 
 
 def _left(widget: QWidget) -> QWidget:

@@ -32,6 +32,9 @@ class Giving(Protocol):
     def give(self, name: str, text: str) -> None:
         """Take a figure that was typed."""
 
+    def set_gain(self, name: str, text: str) -> None:
+        """Take a gain that was typed."""
+
     def weigh(self, text: str) -> None:
         """Take a set-point weight that was typed."""
 
@@ -70,8 +73,13 @@ class SpeedNumbers:
         self._message.hide()
         given.add(self._message)
         gains = panel.block("Gains", "parallel PI")
-        self._Kp = gains.row("K~p~", "A for each rad/s of error")
-        self._Ki = gains.row("K~i~", "A for each rad of error's integral")
+        self.gains = {"Kp": GivenRow("K~p~", "A·s/rad", choice=False),
+                      "Ki": GivenRow("K~i~", "A/rad", choice=False)}  # fmt: skip
+        self.gains["Kp"].setToolTip("A for each rad/s of error")
+        self.gains["Ki"].setToolTip("A for each rad of error's integral")
+        for name, row in self.gains.items():
+            row.given.connect(lambda text, n=name: stage.set_gain(n, text))
+            gains.add(row)
         self.weight = GivenRow("Weight", "", choice=False)
         self.weight.setToolTip(
             "Share of the speed asked for in the proportional part:\n"
@@ -113,8 +121,8 @@ class SpeedNumbers:
             chosen = shown.follows and not aim and getattr(target, name) is not None
             row.show_value(texts[name], chosen=chosen)
         g = shown.gains
-        self._Kp.show_value(digits(g.Kp, 3), "A·s/rad")
-        self._Ki.show_value(digits(g.Ki, 3), "A/rad")
+        self.gains["Kp"].show_value(digits(g.Kp, 3), chosen=False)
+        self.gains["Ki"].show_value(digits(g.Ki, 3), chosen=False)
         self.weight.show_value(digits(g.weight, 2), chosen=False)
         self._show_filters(shown.filters)
         self._Ms.show_value(digits(shown.margins.Ms, 3))

@@ -12,7 +12,7 @@ from oarlock.quantities.display import digits, sentence
 from oarlock.quantities.kinds import RPM
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import arrow, dot, draw_text, line, text_width
-from oarlock.ui.kit.plot import Plot, linear_ticks
+from oarlock.ui.kit.plot import Plot, Trail, linear_ticks
 from oarlock.views.speed import SpeedPicture
 
 Array = NDArray[np.float64]
@@ -26,6 +26,7 @@ class SpeedTimePlot(Plot):
         super().__init__(left=56, right=8, top=4, bottom=2, name=name)
         t = look.theme()
         self._pins = [self.curve(t.muted, 1.2) for _ in range(3)]
+        self._trail = Trail(self, t.speed)
         self._predicted = self.curve(t.speed, 2.2)
         self._measured = self.points(t.speed, 4.0)
         self._shown: SpeedPicture | None = None
@@ -63,6 +64,10 @@ class SpeedTimePlot(Plot):
             curve.setData(pinned[i][1].t[keep], pinned[i][1].speed[keep] / RPM)
         self.refresh()
 
+    def show_trail(self, results: list[SpeedResult]) -> None:
+        """Draw the answers before the newest, the older the fainter."""
+        self._trail.show([(one.t, one.speed / RPM) for one in results])
+
     def _back(self, p: QPainter) -> None:
         """Draw what lies behind the curves."""
 
@@ -72,7 +77,7 @@ class SpeedTimePlot(Plot):
     def _measured_at(self, p: QPainter, y: float) -> None:
         t = look.theme()
         if self._result is not None:
-            draw_text(p, self.area.right() - 4, y, f"circles: measured {self._when}", t.speed,
+            draw_text(p, self.area.right() - 4, y, f"circles: {self._when}", t.speed,
                       size=look.SMALL, align="right", halo=t.halo)  # fmt: skip
 
 

@@ -19,6 +19,8 @@ from oarlock.ui.kit.numbers import Entry
 from oarlock.views.screen import LOAD, SPEED_TESTS, STEP, SWEEP, SpeedSettings
 from oarlock.views.speed import settled
 
+_WIDE = 580  # px, of the controls
+
 
 class PlayBar(QWidget):
     """A start, the kind of test, its size and speed; the announcement below."""
@@ -37,6 +39,7 @@ class PlayBar(QWidget):
         self.tune.setToolTip(
             "Find gains for this aim, try them by both tests, take them if they hold"
         )
+        self.hand = button("By hand")
         self.size_entry, self.speed_entry = Entry("Size of the step"), Entry("Speed, rpm")
         self._unit = QLabel()
         self._note = QLabel(self)
@@ -56,6 +59,7 @@ class PlayBar(QWidget):
             label.setFont(look.font(look.BODY))
             row.addWidget(entry)
             row.addWidget(label)
+        row.addWidget(self.hand)
         row.addWidget(self.tune)
         row.addStretch(1)
         self._bar = QWidget(self)
@@ -66,8 +70,8 @@ class PlayBar(QWidget):
         self.speed_entry.editingFinished.connect(self._typed)
 
     def resizeEvent(self, _event: QResizeEvent) -> None:
-        self._bar.setGeometry(0, 0, min(self.width(), 510), 28)
-        self._note.setGeometry(520, 0, self.width() - 520, self.height())
+        self._bar.setGeometry(0, 0, min(self.width(), _WIDE), 28)
+        self._note.setGeometry(_WIDE + 8, 0, self.width() - _WIDE - 8, self.height())
         if self.width() < 760:
             self._bar.setGeometry(0, 0, self.width(), 28)
             self._note.setGeometry(0, 30, self.width(), self.height() - 30)
@@ -113,7 +117,7 @@ class PlayBar(QWidget):
             return SpeedSweep(speed=speed, torque=torque)
         return SpeedStep(speed=speed, amplitude=step)
 
-    def show_axis(self, axis: Axis) -> None:
+    def show_axis(self, axis: Axis, *, announce: bool) -> None:
         """Show what is set for an axis, and say beforehand what would happen."""
         self._shown = settled(self.settings, axis)
         speed, step, torque = self._shown
@@ -122,6 +126,9 @@ class PlayBar(QWidget):
         self._unit.setText("rpm  at" if stepped else "N·m  at")
         self.size_entry.show_text(digits(step / RPM if stepped else torque, 3))
         self.speed_entry.show_text(digits(speed / RPM, 3))
+        self.hand.setEnabled(self.settings.kind != SWEEP)
+        if not announce:
+            return
         try:
             self.say(announced(self.experiment(), axis), calm=True)
         except InputError as error:

@@ -17,6 +17,7 @@ from oarlock.records import Run
 from oarlock.session.perform import Performed
 from oarlock.ui.kit import theme as look
 from oarlock.ui.stages.base import Around, ReadOut
+from oarlock.ui.stages.by_hand import ByHand
 from oarlock.ui.stages.outer_loop import OuterLoopStage
 from oarlock.ui.stages.speed.frequency_pictures import HIGHEST, SpeedGainPlot, SpeedPhasePlot
 from oarlock.ui.stages.speed.numbers import SpeedNumbers
@@ -37,6 +38,7 @@ from oarlock.views.speed_asked import (
 from oarlock.views.speed_proposal import with_way
 from oarlock.views.speed_sweep import swept
 from oarlock.views.speed_ways import cards, question
+from oarlock.views.typed_gains import BY_HAND, typed, with_gain
 
 _TOP, _BAR = 62, 40  # px: question and answer, test bar
 _TIMES = 0.43  # of the height, for the time plots and their currents
@@ -75,6 +77,14 @@ class SpeedStage(OuterLoopStage):
         self.ways.found.connect(self.refresh)
         self.panel = SpeedNumbers(self.numbers, self)
         self.tuning = Tuning(self.session, self.bench, self.test, self.ways, self._tried)
+        self.by_hand = ByHand(
+            self.session,
+            self.bench,
+            self.test.hand,
+            self.test.experiment,
+            self._in_use,
+            lambda text, calm: self.test.say(text, calm=calm),
+        )
         self.test.restore(self.session.screen.speed)
 
     # Geometry
@@ -112,6 +122,7 @@ class SpeedStage(OuterLoopStage):
             return
         if self.shown is not None and self.shown is not shown:
             self.tuning.disarm()
+            self.by_hand.disarm()
         self.shown = shown
         for plot in self.plots:
             plot.show()
@@ -121,16 +132,19 @@ class SpeedStage(OuterLoopStage):
         self.gain_plot.show_gain(shown, sweep, verified=verified)
         self.phase_plot.show_phase(shown, sweep, verified=verified)
         self.track_plot.show_step(shown, step[1], step[0], self._pinned(STEP))
+        self.track_plot.show_trail(self._before(STEP))
         self.stiff_plot.show_load(shown, load[1], load[0], self._pinned(LOAD))
+        self.stiff_plot.show_trail(self._before(LOAD))
         scale = shown.amplitude / step[1].numbers["step"] if step[1] else 1.0
         self.track_push.show_push(shown.t, shown.push, shown.limit, step[1], scale)
         scale = shown.torque / load[1].numbers["load"] if load[1] else 1.0
         self.stiff_push.show_push(shown.t, shown.sag_push, shown.limit, load[1], scale)
         self.panel.show_numbers(shown, axis)
         self.test.start.setEnabled(True)
-        if not self.tuning.armed:
-            ready = axis if speed_gains(axis) else axis.with_loop_gains(KEY, shown.gains)
-            self.test.show_axis(ready)
+        ready = axis if speed_gains(axis) else axis.with_loop_gains(KEY, shown.gains)
+        quiet = self.tuning.armed or self.by_hand.active
+        self.test.show_axis(ready, announce=not quiet)
+        self.by_hand.refresh()
         self._say(shown, step[1], load[1])
         self._show_ways(shown)
 
@@ -161,11 +175,19 @@ class SpeedStage(OuterLoopStage):
         self.say("No speed loop yet", f"{error.cause[:1].upper()}{error.cause[1:]}.",
                  f"{error.remedy}.")  # fmt: skip
 
+    def _before(self, kind: str) -> list[SpeedResult]:
+        """Return the answers by hand before the newest."""
+        return [one for one in self.bench.hand.before(kind) if isinstance(one, SpeedResult)]
+
     def _proof(self, kind: str) -> tuple[str, SpeedResult | None]:
+        """Return what was measured with these gains, and when; by hand it is the newest answer."""
+        if self.bench.hand.kind == kind:
+            newest = self.bench.hand.newest(kind)
+            return "newest answer", newest if isinstance(newest, SpeedResult) else None
         found = self.session.now.tested(kind)
         if found is None or not isinstance(found[1], SpeedResult):
             return "", None
-        return found[0].started[11:16], found[1]
+        return f"measured {found[0].started[11:16]}", found[1]
 
     def _pinned(self, kind: str) -> list[tuple[str, SpeedResult]]:
         now, found = self.session.now, []
@@ -183,7 +205,7 @@ class SpeedStage(OuterLoopStage):
                 failed = next(check for check in result.checks if not check.passed)
                 second = f"{failed.sentence}."
         if not shown.follows:
-            second = "Gains taken from a run; drag to design anew."
+            second = BY_HAND
         self.say(shown.answer, first, second)
 
     def read_out(self) -> ReadOut:
@@ -222,6 +244,16 @@ class SpeedStage(OuterLoopStage):
         """Show why something cannot be, or nothing."""
         self.panel.say(text)
 
+    def rings(self) -> tuple[float, ...]:
+        hand = self.bench.hand
+        if hand.kind not in (STEP, LOAD):
+            return ()
+        return tuple(
+            picture(axis, self.session.screen.speed).crossover
+            for axis in (hand.in_force, hand.good)
+            if axis is not None
+        )
+
     def crossover(self) -> float | None:
         """Return where the loop on screen crosses over, Hz; None: there is none."""
         return self.shown.crossover if self.shown is not None else None
@@ -247,11 +279,22 @@ class SpeedStage(OuterLoopStage):
         label = f"Set {TARGET_LABELS[name][0].lower()}"
         self.edit(label, lambda: self._with(target_from(self.session.axis, name, text)))
 
+    def set_gain(self, name: str, text: str) -> None:
+        """Take a gain that was typed, past the target."""
+
+        def made() -> Axis:
+            axis = self._in_use()
+            gains = speed_gains(axis)
+            assert gains is not None
+            return with_gain(axis, KEY, gains, name, text)
+
+        self.edit(f"Set {name} of the speed loop", made)
+
     def weigh(self, text: str) -> None:
         """Take a set-point weight that was typed."""
 
         def made() -> Axis:
-            value = _typed(text)
+            value = typed(text)
             if not 0.0 <= value <= 1.0:
                 raise InputError(f"a weight of {text}", remedy="It lies between 0 and 1")
             axis = self._in_use()
@@ -291,7 +334,7 @@ class SpeedStage(OuterLoopStage):
             return
 
         def made() -> Axis:
-            value = _typed(text)
+            value = typed(text, "Hz", "dB")
             si = {"frequency": value * math.tau, "depth": 10.0 ** (value / 20.0), "width": value}
             if value > 0.0 if name == "depth" else value <= 0.0:
                 remedy = "A depth is below 0 dB, the rest above 0"
@@ -338,25 +381,8 @@ class SpeedStage(OuterLoopStage):
     def _settings_changed(self) -> None:
         self.session.show(speed=self.test.settings)
         self.tuning.disarm()
+        self.by_hand.disarm()
         self.refresh()
-
-
-def _typed(text: str) -> float:
-    """Return a typed number.
-
-    Raises
-    ------
-    InputError : it is none
-
-    """
-    cleaned = text.replace("−", "-").replace("Hz", "").replace("dB", "").strip()
-    try:
-        value = float(cleaned)
-    except ValueError as error:
-        raise InputError(f"'{text}' is not a number") from error
-    if not math.isfinite(value):
-        raise InputError(f"{text} is not finite")
-    return value
 
 
 def _title(run: Run) -> str:
