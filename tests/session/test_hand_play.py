@@ -148,6 +148,8 @@ def test_gains_that_drive_the_torque_to_its_limit_are_put_back(axis: Axis) -> No
     assert back.to is axis
     assert link.model.reverts == 1
     assert runs_like(played.kept[-1].run, axis)
+    swung = [one.run for one in played.kept if one.run.remark.endswith("put back")]
+    assert all(not runs_like(run, axis) for run in swung)
 
 
 def test_the_other_loops_repeat_their_tests_too(axis: Axis) -> None:

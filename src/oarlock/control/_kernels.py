@@ -178,6 +178,7 @@ def _inside(row: Array) -> bool:
     return True
 
 
+_ENDLESS = 1e12  # of an answer: one that grows is held there
 _MOST = 256  # crossings and troughs that are looked for
 _lock = threading.Lock()
 _warm = False
@@ -212,9 +213,15 @@ def warm() -> None:
 
 
 def filtered(num: Array, den: Array, x: Array) -> Array:
-    """Return `x` filtered by num/den in δ, both of one length, from rest."""
+    """Return `x` filtered by num/den in δ, both of one length, from rest.
+
+    What grows without end is held at ±1e12: it is finite, and nobody reads it.
+    """
     y = np.empty_like(x)
-    _recur(num, den, x, np.zeros(den.size - 1), y)
+    with np.errstate(over="ignore", invalid="ignore"):
+        _recur(num, den, x, np.zeros(den.size - 1), y)
+    if y.size and not abs(y[-1]) < _ENDLESS:
+        y = np.clip(np.nan_to_num(y, nan=_ENDLESS), -_ENDLESS, _ENDLESS)
     return y
 
 

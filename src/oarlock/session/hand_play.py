@@ -90,6 +90,7 @@ class _Set:
     axis: Axis
     started: str
     cycles: list[Rows]
+    put_back: str = ""  # why these gains were put back
 
 
 def play_by_hand(
@@ -224,6 +225,7 @@ class _Hand:
 
     def fell_back(self, why: str) -> None:
         """Know that the drive has its last good gains again."""
+        self._sets[-1].put_back = why
         self.in_force = self._good
         self._tell(PutBack(self._good, why))
 
@@ -267,7 +269,11 @@ class _Hand:
     def kept(self) -> list[Performed]:
         """Return a row of the logbook for each set of gains that answered more than in passing."""
         answered = [one for one in self._sets if one.cycles]
-        lasting = [one for one in answered if len(one.cycles) >= _MIXED or one is answered[-1]]
+        lasting = [
+            one
+            for one in answered
+            if len(one.cycles) >= _MIXED or one.put_back or one is answered[-1]
+        ]
         rows = []
         for one in lasting:
             record = self._record(one.cycles)
@@ -275,7 +281,8 @@ class _Hand:
             made = made_of(record, self._experiment, one.axis, gains, record.settings,
                            one.started)  # fmt: skip
             title = f"by hand, {len(one.cycles)} ×: {made.run.title}"
-            rows.append(replace(made, run=replace(made.run, title=title)))
+            said = f"{one.put_back}: put back" if one.put_back else made.run.remark
+            rows.append(replace(made, run=replace(made.run, title=title, remark=said)))
         return rows
 
 

@@ -30,6 +30,7 @@ from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage, State
 
 Array = NDArray[np.float64]
+UNSTABLE = "This loop is unstable"
 LOWEST = 100.0  # Hz, where the frequency plots begin
 _POINTS = 72
 
@@ -72,7 +73,7 @@ class CurrentPicture:
         """The stage's answer in a few words."""
         hertz = f"{self.crossover:.0f} Hz"
         if not self.margins.stable:
-            return f"{hertz} is unstable"
+            return f"{hertz} is unstable" if math.isfinite(self.crossover) else UNSTABLE
         left = f"{whole_degrees(self.phase_margin)}°"
         return {
             "good": f"{hertz}, with {left} to spare",

@@ -20,6 +20,7 @@ from oarlock.machine.loop import alike
 from oarlock.machine.position_loop import KEY, PositionGains, PositionTarget
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.quantities.kinds import RPM
+from oarlock.views.current import UNSTABLE
 from oarlock.views.screen import MoveSettings
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage, State
@@ -70,13 +71,15 @@ class PositionPicture:
         """The stage's answer in a few words."""
         hertz = f"{digits(self.crossover, 3)} Hz"
         if not self.margins.stable:
-            return f"{hertz} is unstable"
+            return f"{hertz} is unstable" if math.isfinite(self.crossover) else UNSTABLE
         return f"{hertz}, {'with' if self.overshoots else 'no'} overshoot"
 
     @property
     def reasons(self) -> tuple[str, str]:
         """How well the move is followed, and what it takes."""
         f = self.figures
+        if not self.margins.stable:
+            return "It would swing up.", "Ask for less."
         first = f"The move is followed within {angle(f.following)}"
         if math.isfinite(f.settling):
             first += f", and has settled {1e3 * f.settling:.0f} ms after its end."

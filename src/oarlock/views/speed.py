@@ -49,6 +49,7 @@ from oarlock.machine.speed_loop import KEY, SpeedGains, SpeedTarget
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.quantities.kinds import RPM
 from oarlock.records.settings import number, table
+from oarlock.views.current import UNSTABLE
 from oarlock.views.screen import SpeedSettings
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage, State
@@ -111,7 +112,7 @@ class SpeedPicture:
         hertz = f"{digits(self.crossover, 3)} Hz"
         left = f"{whole_degrees(self.phase_margin)}°"
         return {
-            "unstable": f"{hertz} is unstable",
+            "unstable": f"{hertz} is unstable" if math.isfinite(self.crossover) else UNSTABLE,
             "good": f"{hertz}, with {left} to spare",
             "brisk": f"{hertz}, with {left} to spare",
             "risky": f"{hertz} is risky: {left} left",
@@ -301,7 +302,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
         linear_up_to=linear,
         figures=step_figures(t, response),
         load=load_figures(t, amperes * sag),
-        ripple=loop.ripple(count, 400) if count else gains.Kp * noise,
+        ripple=_ripple(loop, count, noise),
         shakes=gains.Kp * noise > 0.97 * RIPPLE * axis.machine.rated_current.value,
         shaped=abs(amplitude) > SHAPED * linear,
         f=omega / math.tau,
@@ -311,6 +312,13 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
         phase=np.degrees(phase),
         filters=axis.loops[KEY].filters,
     )  # fmt: skip
+
+
+def _ripple(loop: SpeedLoop, count: float, noise: float) -> float:
+    """Return the current (A rms) that the sensor's steps make; of a loop that swings up none is."""
+    if not loop.is_stable:
+        return math.inf
+    return loop.ripple(count, 400) if count else loop.gains.Kp * noise
 
 
 def _band(base: _Base, gains: SpeedGains, samples: int) -> tuple[Array, Array]:

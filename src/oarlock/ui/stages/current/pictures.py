@@ -112,6 +112,10 @@ class StepPlot(Plot):
         start = self.px(0.0)
         line(p, start, zero, start, one, t.ink, 1, Qt.PenStyle.DashLine)
         line(p, start, one, self.area.right(), one, t.ink, 1, Qt.PenStyle.DashLine)
+        if not shown.margins.stable:
+            draw_text(p, self.area.left() + 12, self.area.top() + 18, "It would swing up.",
+                      t.attention, size=look.FIGURE, halo=t.halo)  # fmt: skip
+            return
         self._annotate_rise(p, shown)
         peak_x, peak_y = self.px(f.peak_time), self.py(shown.amplitude * (1 + f.overshoot))
         if f.overshoot > 0.001:
@@ -212,7 +216,8 @@ class VoltagePlot(Plot):
             self.set_x(-0.04 * span, span, ticks)
         peak = float(np.max(shown.voltage))
         top = 1.25 * max(shown.v_max, min(peak, 3.0 * shown.v_max))
-        low = 1.15 * min(float(np.min(shown.voltage)), -0.06 * shown.v_max)
+        least = max(float(np.min(shown.voltage)), -2.0 * shown.v_max)
+        low = 1.15 * min(least, -0.06 * shown.v_max)
         low = math.floor(low / (0.1 * shown.v_max)) * 0.1 * shown.v_max
         labels = linear_ticks(low, top, 3)
         if labels:

@@ -19,6 +19,9 @@ Array = NDArray[np.float64]
 Pinned = list[tuple[str, SpeedResult]]
 
 
+_ENDLESS = 1e3  # times the limit: of a loop that swings up
+
+
 class SpeedTimePlot(Plot):
     """The speed over time, in rpm: predicted, measured, pinned."""
 
@@ -74,6 +77,12 @@ class SpeedTimePlot(Plot):
     def _annotate(self, p: QPainter) -> None:
         """Draw the figures where they are read."""
 
+    def _swings(self, p: QPainter) -> None:
+        """Say that there is nothing to read off."""
+        t = look.theme()
+        draw_text(p, self.area.left() + 12, self.area.top() + 18, "It would swing up.",
+                  t.attention, size=look.FIGURE, halo=t.halo)  # fmt: skip
+
     def _measured_at(self, p: QPainter, y: float) -> None:
         t = look.theme()
         if self._result is not None:
@@ -92,7 +101,7 @@ class TrackPlot(SpeedTimePlot):
     ) -> None:
         """Show the prediction, and what was measured with the same gains."""
         size = shown.amplitude
-        top = max(1.35, 1.15 + shown.figures.overshoot)
+        top = max(1.35, 1.15 + min(shown.figures.overshoot, 1.5))
         scale = size / result.numbers["step"] if result else 1.0
         ends = sorted((-0.15 * size, top * size))
         self._draw(shown, shown.speed, ends[0], ends[1], result, scale, when, pinned)
@@ -105,6 +114,9 @@ class TrackPlot(SpeedTimePlot):
     def _annotate(self, p: QPainter) -> None:
         shown, t = self._shown, look.theme()
         if shown is None:
+            return
+        if not shown.margins.stable:
+            self._swings(p)
             return
         size, f = shown.amplitude / RPM, shown.figures
         start, zero, one = self.px(0.0), self.py(0.0), self.py(size)
@@ -142,13 +154,16 @@ class StiffPlot(SpeedTimePlot):
         self, shown: SpeedPicture, result: SpeedResult | None, when: str, pinned: Pinned
     ) -> None:
         """Show the prediction, and what was measured with the same gains."""
-        deep = shown.load.dip
+        deep = shown.load.dip if shown.margins.stable else 0.3 * abs(shown.turning)
         scale = shown.torque / result.numbers["load"] if result else 1.0
         self._draw(shown, shown.sag, -1.45 * deep, 0.5 * deep, result, scale, when, pinned)
 
     def _annotate(self, p: QPainter) -> None:
         shown, t = self._shown, look.theme()
         if shown is None:
+            return
+        if not shown.margins.stable:
+            self._swings(p)
             return
         f, zero = shown.load, self.py(0.0)
         line(p, self.area.left(), zero, self.area.right(), zero, t.ink, 1, Qt.PenStyle.DashLine)
@@ -196,8 +211,8 @@ class PushPlot(Plot):
         if ticks:
             ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} ms")
         self.set_x(-0.05 * span, span, ticks)
-        top = 1.8 * max(float(np.max(push)), 0.05 * limit)
-        low = 1.25 * min(float(np.min(push)), -0.15 * top)
+        top = 1.8 * min(max(float(np.max(push)), 0.05 * limit), 2.0 * limit)
+        low = 1.25 * max(min(float(np.min(push)), -0.15 * top), -2.0 * limit)
         labels = linear_ticks(low, top, 2)
         if labels:
             labels[-1] = (labels[-1][0], f"{labels[-1][1]} A")
@@ -207,7 +222,10 @@ class PushPlot(Plot):
     def _annotate(self, p: QPainter) -> None:
         t = look.theme()
         cut = abs(self._most) > self._limit
+        endless = abs(self._most) > _ENDLESS * self._limit
         text = f"takes **{digits(abs(self._most), 3)} A**, limit {digits(self._limit, 3)}"
+        if endless:
+            text = f"meets its limit of {digits(self._limit, 3)} A"
         draw_text(p, self.area.right() - 4, self.area.top() + 13, text,
                   t.attention if cut else t.torque, align="right", halo=t.halo)  # fmt: skip
         zero = self.py(0.0)
