@@ -131,7 +131,7 @@ def test_a_loop_that_would_swing_up_is_never_sent(axis: Axis) -> None:
     played, link = hand.play(step(axis), draw("winch", 0))
     (said,) = hand.of(NotSent)
     assert isinstance(said, NotSent)
-    assert said.why == "the loop would swing up"
+    assert said.why == "the speed loop would swing up with these gains"
     assert link.model.commits == 0
     assert len(played.kept) == 1
 

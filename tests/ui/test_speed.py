@@ -177,7 +177,7 @@ def test_tests_are_played_shown_pinned_and_taken_back(qtbot: QtBot, tuned: Appli
     stage.drag_to(15.0)
     stage.end_drag()
     assert session.now.tested(STEP) is None  # measured figures leave with their gains
-    assert len(stage._pinned(STEP)) == 1
+    assert len(stage.measured.pinned(STEP)) == 1
     wait(qtbot, lambda: not session.unwritten)
     model = tuned.window.logbook.model
     assert model.marked_text(model.index(1, USE)) == "use these gains"

@@ -188,11 +188,7 @@ class _Hand:
         if not changed:
             return "", {}
         found = problems(new_plan, axis)
-        if found:
-            return found[0].sentence, {}
-        if not self.repeating.is_stable(axis):
-            return "the loop would swing up", {}
-        return "", changed
+        return (found[0].sentence, {}) if found else ("", changed)
 
     def _begin_set(self, cycle: int) -> None:
         """Have answers belong to the gains in force from the first whole cycle on."""

@@ -17,7 +17,7 @@ def summary(now: Snapshot) -> Stage:
         line, values = written.file, written.values
         moved = [v.key for v in handover_values(now.axis) if values.get(v.key) != v.value]
         gain = any(key.startswith("current.K") for key in moved)
-        why = "stale: gains changed" if gain else "stale: values changed"
+        why = "stale: gains changed" if gain else "stale: new values"
         basis = why if moved else f"written {written.time}"
         state = State.STALE if moved else State.VALID
     return Stage(

@@ -246,8 +246,8 @@ def summary(now: Snapshot) -> Stage:
     axis = now.axis
     try:
         shown = picture(axis, now.screen.move)
-    except InputError as error:
-        return _stage("no answer", error.cause, State.ATTENTION)
+    except InputError:
+        return _stage("no answer", "open it to see why", State.ATTENTION)
     over = "overshoots" if shown.overshoots else "no overshoot"
     line = f"{digits(shown.crossover, 2)} Hz, {over}"
     if not shown.margins.stable:

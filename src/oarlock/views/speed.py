@@ -59,6 +59,7 @@ LOWEST = 2.0  # Hz, where the frequency plots begin
 _POINTS = 180
 _TOLERANCE = 0.10  # of an inertia without a stated uncertainty
 STEP, LOAD = "speed step", "load step"
+_NO_LOAD = LoadFigures(dip=math.nan, dip_at=math.nan, recovery=math.nan, IAE=math.nan)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -299,9 +300,9 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
         sag=-amperes * sag,
         sag_push=-amperes * loop.answer.step(samples),
         amplitude=amplitude, torque=torque, amperes=amperes, limit=limit,
-        linear_up_to=linear,
+        linear_up_to=linear if found.stable else math.nan,
         figures=step_figures(t, response),
-        load=load_figures(t, amperes * sag),
+        load=load_figures(t, amperes * sag) if found.stable else _NO_LOAD,
         ripple=_ripple(loop, count, noise),
         shakes=gains.Kp * noise > 0.97 * RIPPLE * axis.machine.rated_current.value,
         shaped=abs(amplitude) > SHAPED * linear,
@@ -340,8 +341,8 @@ def summary(now: Snapshot) -> Stage:
     axis = now.axis
     try:
         shown = picture(axis, now.screen.speed)
-    except InputError as error:
-        return _stage("no answer", error.cause, State.ATTENTION)
+    except InputError:
+        return _stage("no answer", "open it to see why", State.ATTENTION)
     line = f"{digits(shown.crossover, 3)} Hz, {whole_degrees(shown.phase_margin)}° margin"
     if not shown.margins.stable:
         return _stage(line, "unstable", State.ATTENTION)

@@ -26,6 +26,8 @@ class Movement:
             return f"Nothing turns: {amperes}, {self.seconds:.1f} s."
         if not self.current:
             return f"Shaft {self.what}: no current, {self.seconds:.1f} s."
+        if not self.speed:
+            return f"Shaft {self.what}: {amperes}, {self.seconds:.1f} s."
         rpm = digits(self.speed / RPM, 2)
         return f"Shaft {self.what}: {rpm} rpm, {amperes}, {self.seconds:.1f} s."
 

@@ -3,6 +3,8 @@
 from dataclasses import replace
 
 from oarlock.control.filters import coefficients
+from oarlock.control.position import PositionLoop as ExactPositionLoop
+from oarlock.control.speed_design import Turning, loop_in_use, usual_speed
 from oarlock.drive.steps import Plan, PositionLoop, SpeedLoop
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains
@@ -30,12 +32,14 @@ def with_speed_loop(plan: Plan, axis: Axis) -> Plan:
 
     Raises
     ------
-    InputError : one of them has no gains
+    InputError : one of them has no gains, or the loop would swing up
 
     """
     gains = axis.loops[SPEED_KEY].gains
     if not isinstance(gains, SpeedGains):
         raise _missing("speed")
+    if not loop_in_use(axis, turning=Turning(speed=usual_speed(axis))).is_stable:
+        raise _swinging("speed")
     Ts, divider = axis.inverter.Ts, axis.inverter.divider
     filters = axis.loops[SPEED_KEY].filters
     return replace(
@@ -58,14 +62,22 @@ def with_position_loop(plan: Plan, axis: Axis) -> Plan:
 
     Raises
     ------
-    InputError : one of them has no gains
+    InputError : one of them has no gains, or one of the loops would swing up
 
     """
     gains = axis.loops[POSITION_KEY].gains
     if not isinstance(gains, PositionGains):
         raise _missing("position")
+    if not ExactPositionLoop(loop_in_use(axis), gains).is_stable:
+        raise _swinging("position")
     position = PositionLoop(Kp=gains.Kp, speed_share=gains.speed_share)
     return replace(with_speed_loop(plan, axis), position=position)
+
+
+def _swinging(which: str) -> InputError:
+    """No gains go to a drive whose exact loop has a pole outside the unit circle."""
+    return InputError(f"the {which} loop would swing up with these gains", place="experiment",
+                      remedy="Ask for less")  # fmt: skip
 
 
 def _missing(which: str) -> InputError:

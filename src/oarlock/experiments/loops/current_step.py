@@ -17,6 +17,21 @@ from oarlock.records import Plain
 _LEAD = 0.2  # s, held before the first step
 
 
+def _with_gains(plan: Plan, axis: Axis) -> Plan:
+    """Return the plan with an axis's gains.
+
+    Raises
+    ------
+    InputError : it has none, or a loop would swing up
+
+    """
+    gains = gains_for(axis)
+    if not all(margins(loop.opened).stable for loop in loops_with(axis, gains)):
+        raise InputError("the current loop would swing up with these gains", place="current step",
+                         remedy="Ask for less")  # fmt: skip
+    return plan.with_gains(gains)
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class CurrentStep:
     """The test signal of the current loop: a step of current, repeated and averaged."""
@@ -41,7 +56,7 @@ class CurrentStep:
             raise InputError("no gains are in use", place="current step", remedy=remedy)
         if self.axis_name not in ("d", "q") or not 1 <= self.repeats <= 128:
             raise InputError(f"cannot step {self.axis_name}, {self.repeats} times")
-        return self._played(axis, 0.012, self.repeats)
+        return _with_gains(self._played(axis, 0.012, self.repeats), axis)
 
     def _played(self, axis: Axis, rest: float, repeats: int) -> Plan:
         """Return the plan with a rest (s) ahead of each step."""
@@ -79,7 +94,6 @@ class CurrentStep:
         cycles = cycles_within(seconds, 3, 1)
         plan = replace(self._played(axis, LEAST_REST, cycles), round=True)
         rows = plan.recorded_rows(axis.inverter.Ts) // cycles
-        which = 0 if self.axis_name == "d" else 1
         return Repeating(
             plan=plan,
             settings=self.settings(axis),
@@ -87,10 +101,7 @@ class CurrentStep:
                               current=once.largest_current, seconds=plan.duration),
             cycles=cycles, lead=_LEAD, rest=LEAST_REST, seconds=seconds, resting=0,
             rows=rows, limit=0.0,
-            with_gains_of=lambda plan, other: plan.with_gains(gains_for(other)),
-            is_stable=lambda other: margins(
-                loops_with(other, gains_for(other))[which].opened
-            ).stable,
+            with_gains_of=_with_gains,
         )  # fmt: skip
 
     def title(self, axis: Axis) -> str:

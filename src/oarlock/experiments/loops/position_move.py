@@ -4,10 +4,8 @@ import math
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
-from oarlock.control.position import PositionLoop
-from oarlock.control.position_design import position_gains
 from oarlock.control.profile import Move
-from oarlock.control.speed_design import loop_in_use, usual_speed
+from oarlock.control.speed_design import usual_speed
 from oarlock.drive.steps import Frame, Plan, Step
 from oarlock.drive.steps import SpeedLoop as SpeedSettings
 from oarlock.errors import InputError
@@ -46,11 +44,6 @@ def usual_move(axis: Axis) -> Move:
     jerk = math.tau / anti if anti else 0.01
     return Move(distance=math.tau * turns, speed=usual_speed(axis),
                 acceleration=float(f"{steep:.2g}"), jerk_time=round(jerk, 3))  # fmt: skip
-
-
-def _is_stable(axis: Axis) -> bool:
-    gains = position_gains(axis)
-    return gains is not None and PositionLoop(loop_in_use(axis), gains).is_stable
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -146,7 +139,6 @@ class PositionMove:
             resting=round(LEAST_REST / (divider * axis.inverter.Ts)), rows=2 * rows,
             limit=current_limit(axis),
             with_gains_of=with_position_loop,
-            is_stable=_is_stable,
         )  # fmt: skip
 
     @property

@@ -31,8 +31,7 @@ class Repeating:
     resting: int  # rows that are recorded of each rest; 0: nothing is
     rows: int  # of each answer
     limit: float  # A, that the controller may ask for; 0: nothing to watch
-    with_gains_of: Callable[[Plan, Axis], Plan]  # the same plan, played with an axis's gains
-    is_stable: Callable[[Axis], bool]  # by the exact loop's poles
+    with_gains_of: Callable[[Plan, Axis], Plan]  # refuses gains whose exact loop is unstable
 
     def first_row(self, cycle: int) -> int:
         """Return where a cycle's answer begins in the record."""

@@ -109,9 +109,24 @@ def _averaged(record: Record, axis: Axis) -> _Averaged:
         speed=mean[at] - start,
         current=amperes.mean(axis=0)[at] - calm,
         start=start,
-        noise=float(np.std(speed - mean)) / math.sqrt(repeats),
+        noise=_noise(speed, mean, before),
         loop=loop_in_use(axis, turning=Turning(speed=start)),
     )
+
+
+def _noise(speed: Array, mean: Array, before: int) -> float:
+    """Return by how much (rad/s rms) the mean of repeats is noisy; of one alone, by its calm part.
+
+    Parameters
+    ----------
+    speed : rad/s, (repeats, rows)
+    mean : rad/s, (rows,)
+
+    """
+    repeats = speed.shape[0]
+    if repeats == 1:
+        return float(np.std(speed[:, :before]))
+    return float(np.std(speed - mean)) / math.sqrt(repeats - 1)
 
 
 def _smooth(y: Array, wide: int) -> Array:

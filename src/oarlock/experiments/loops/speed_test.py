@@ -48,6 +48,8 @@ def usual_step(axis: Axis, speed: float) -> float:
 
 def step_within(loop: SpeedLoop, axis: Axis, speed: float) -> float:
     """Return the usual step (rad/s) of a loop that turns at `speed`, rad/s."""
+    if not loop.is_stable:
+        return 0.1 * abs(speed)
     limit = current_limit(axis)
     linear = largest_step(loop, limit, volts_left(axis, Turning(speed=speed)))
     amps = largest_step(loop, limit, math.inf)
@@ -171,7 +173,6 @@ def _repeating(test: "SpeedStep | LoadStep", axis: Axis, wave: Wave, top: float)
         resting=round(rest / T),
         rows=round((timing.before + after) / T), limit=current_limit(axis),
         with_gains_of=with_speed_loop,
-        is_stable=lambda other: loop_in_use(other, turning=Turning(speed=speed)).margins.stable,
     )  # fmt: skip
 
 

@@ -14,7 +14,7 @@ from oarlock.session.session import Session
 
 _READY, _ARMED, _END = "By hand", "Press again to start", "End by hand"
 _TIP = "Repeat this test while you drag or type gains: each answer is drawn over the last five"
-_THEN = "Gains that you drag or type go to the drive at once; one that swings is put back."
+_THEN = "Gains go to the drive as you change them."
 
 
 class ByHand:
@@ -70,6 +70,7 @@ class ByHand:
         elif self._asked_for != axis:
             self._asked_for = axis
             self.button.setText(_ARMED)
+            self.button.adjustSize()
             self._say(f"{going.movement.sentence} {_THEN}", True)
         else:
             self.disarm()
@@ -84,6 +85,7 @@ class ByHand:
             self._say(hand.said or self._told(), not hand.said)
         else:
             self.button.setText(_ARMED if self._asked_for is not None else _READY)
+        self.button.adjustSize()
 
     def _told(self) -> str:
         hand = self._bench.hand

@@ -15,6 +15,7 @@ from oarlock.quantities.display import digits, sentence, whole_degrees, with_std
 from oarlock.records import Run
 from oarlock.session.perform import Performed
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.numbers import GivenRow, Row, Why
 from oarlock.ui.stages.base import Around, ReadOut, StageView
 from oarlock.ui.stages.by_hand import ByHand
@@ -40,6 +41,7 @@ from oarlock.views.typed_gains import BY_HAND, with_gain
 
 _STEP_BOTTOM = 0.62  # of the height
 _VERIFY = 62  # px, for the bar that starts a step
+_SWEEP = 162  # px, for the button that sweeps
 
 
 class CurrentStage(StageView):
@@ -69,10 +71,12 @@ class CurrentStage(StageView):
         self._numbers = CurrentNumbers(self)
         self.verify.restore(session.screen.step, session.axis)
         self.sweeping = Sweeping(session, around.bench, self.verify, self)
+        self.hand = button("By hand")
+        self.hand.setParent(self)
         self.by_hand = ByHand(
             session,
             around.bench,
-            self.verify.hand,
+            self.hand,
             self.verify.experiment,
             self._in_use,
             lambda text, calm: self.verify.say(text, calm=calm),
@@ -92,7 +96,9 @@ class CurrentStage(StageView):
         split = h - 220
         self.gain_plot.setGeometry(left - 48, 0, right - left + 48, split)
         self.sweeping.button.move(left + 10, split - 38)
-        self.sweeping.button.raise_()
+        self.hand.move(left + 10 + _SWEEP, split - 38)
+        for one in (self.sweeping.button, self.hand):
+            one.raise_()
         self.phase_plot.setGeometry(left - 48, split + 8, right - left + 48, h - split - 8)
         width = left - 56
         step_bottom, voltage_bottom = round(_STEP_BOTTOM * h), h - _VERIFY

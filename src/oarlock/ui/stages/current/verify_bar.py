@@ -47,8 +47,6 @@ class VerifyBar(QWidget):
             label.setFont(look.font(look.BODY))
             row.addWidget(entry)
             row.addWidget(label)
-        self.hand = button("By hand")
-        row.addWidget(self.hand)
         row.addStretch(1)
         self._bar = QWidget(self)
         self._bar.setLayout(row)

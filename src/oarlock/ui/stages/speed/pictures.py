@@ -45,7 +45,10 @@ class SpeedTimePlot(Plot):
         """Show a prediction in rad/s, and what was measured, scaled to its size."""
         self._shown, self._result, self._when = shown, result, when
         span = float(shown.t[-1])
-        self._predicted.setData(shown.t, y / RPM)
+        if shown.margins.stable:
+            self._predicted.setData(shown.t, y / RPM)
+        else:
+            self.clear(self._predicted)
         self.set_x(-0.05 * span, span, [(v, "") for v, _ in linear_ticks(0.0, span, 4)])
         ticks = linear_ticks(low / RPM, high / RPM, 3)
         if ticks:
@@ -107,7 +110,7 @@ class TrackPlot(SpeedTimePlot):
         self._draw(shown, shown.speed, ends[0], ends[1], result, scale, when, pinned)
 
     def _back(self, p: QPainter) -> None:
-        if self._shown is not None:
+        if self._shown is not None and self._shown.margins.stable:
             low, high = self._shown.band
             self.paint_band(p, self._shown.t, low / RPM, high / RPM, look.theme().speed)
 
@@ -201,7 +204,10 @@ class PushPlot(Plot):
         """Show the current asked for, from before the step, in A."""
         self._limit, span = limit, float(t[-1])
         self._most = float(push[int(np.argmax(np.abs(push)))])
-        self._curve.setData(t, push)
+        if abs(self._most) > _ENDLESS * limit:
+            self.clear(self._curve)
+        else:
+            self._curve.setData(t, push)
         if result is not None:
             keep = result.t <= span
             self._measured.setData(result.t[keep], scale * result.current[keep])

@@ -19,8 +19,6 @@ from oarlock.ui.kit.numbers import Entry
 from oarlock.views.screen import LOAD, SPEED_TESTS, STEP, SWEEP, SpeedSettings
 from oarlock.views.speed import settled
 
-_WIDE = 580  # px, of the controls
-
 
 class PlayBar(QWidget):
     """A start, the kind of test, its size and speed; the announcement below."""
@@ -70,11 +68,8 @@ class PlayBar(QWidget):
         self.speed_entry.editingFinished.connect(self._typed)
 
     def resizeEvent(self, _event: QResizeEvent) -> None:
-        self._bar.setGeometry(0, 0, min(self.width(), _WIDE), 28)
-        self._note.setGeometry(_WIDE + 8, 0, self.width() - _WIDE - 8, self.height())
-        if self.width() < 760:
-            self._bar.setGeometry(0, 0, self.width(), 28)
-            self._note.setGeometry(0, 30, self.width(), self.height() - 30)
+        self._bar.setGeometry(0, 0, self.width(), 28)
+        self._note.setGeometry(0, 28, self.width(), self.height() - 28)
 
     def restore(self, kept: SpeedSettings) -> None:
         """Take what was set last time."""
@@ -117,9 +112,9 @@ class PlayBar(QWidget):
             return SpeedSweep(speed=speed, torque=torque)
         return SpeedStep(speed=speed, amplitude=step)
 
-    def show_axis(self, axis: Axis, *, announce: bool) -> None:
+    def show_axis(self, axis: Axis, settings: SpeedSettings, *, announce: bool) -> None:
         """Show what is set for an axis, and say beforehand what would happen."""
-        self._shown = settled(self.settings, axis)
+        self._shown = settled(settings, axis)
         speed, step, torque = self._shown
         stepped = self.settings.kind == STEP
         self.which.setText(self.settings.kind)

@@ -13,13 +13,13 @@ from oarlock.machine import Axis
 from oarlock.machine.filters import FilterKind
 from oarlock.machine.speed_loop import KEY, SpeedTarget
 from oarlock.quantities.display import digits, whole_degrees
-from oarlock.records import Run
 from oarlock.session.perform import Performed
 from oarlock.ui.kit import theme as look
 from oarlock.ui.stages.base import Around, ReadOut
 from oarlock.ui.stages.by_hand import ByHand
 from oarlock.ui.stages.outer_loop import OuterLoopStage
 from oarlock.ui.stages.speed.frequency_pictures import HIGHEST, SpeedGainPlot, SpeedPhasePlot
+from oarlock.ui.stages.speed.measured import Measured
 from oarlock.ui.stages.speed.numbers import SpeedNumbers
 from oarlock.ui.stages.speed.pictures import PushPlot, StiffPlot, TrackPlot
 from oarlock.ui.stages.speed.play_bar import PlayBar
@@ -40,7 +40,7 @@ from oarlock.views.speed_sweep import swept
 from oarlock.views.speed_ways import cards, question
 from oarlock.views.typed_gains import BY_HAND, typed, with_gain
 
-_TOP, _BAR = 62, 40  # px: question and answer, test bar
+_TOP, _BAR = 62, 58  # px: question and answer, test bar with what it says
 _TIMES = 0.43  # of the height, for the time plots and their currents
 
 
@@ -69,6 +69,7 @@ class SpeedStage(OuterLoopStage):
         for frequency in (self.gain_plot, self.phase_plot):
             frequency.dragged.connect(self.drag_to)
             frequency.released.connect(self.end_drag)
+        self.measured = Measured(self.session, self.bench)
         self.test = PlayBar(self)
         self.test.asked.connect(self.run)
         self.test.changed.connect(self._settings_changed)
@@ -116,7 +117,7 @@ class SpeedStage(OuterLoopStage):
     def refresh(self) -> None:
         axis = self.session.axis
         try:
-            shown = picture(axis, self.session.screen.speed)
+            shown = picture(axis, self.measured.settings())
         except InputError as error:
             self._show_nothing(error)
             return
@@ -126,15 +127,15 @@ class SpeedStage(OuterLoopStage):
         self.shown = shown
         for plot in self.plots:
             plot.show()
-        step, load = self._proof(STEP), self._proof(LOAD)
+        step, load = self.measured.proof(STEP), self.measured.proof(LOAD)
         verified = any(r is not None and r.holds for _, r in (step, load))
         sweep = swept(self.session.now, shown)
         self.gain_plot.show_gain(shown, sweep, verified=verified)
         self.phase_plot.show_phase(shown, sweep, verified=verified)
-        self.track_plot.show_step(shown, step[1], step[0], self._pinned(STEP))
-        self.track_plot.show_trail(self._before(STEP))
-        self.stiff_plot.show_load(shown, load[1], load[0], self._pinned(LOAD))
-        self.stiff_plot.show_trail(self._before(LOAD))
+        self.track_plot.show_step(shown, step[1], step[0], self.measured.pinned(STEP))
+        self.track_plot.show_trail(self.measured.before(STEP))
+        self.stiff_plot.show_load(shown, load[1], load[0], self.measured.pinned(LOAD))
+        self.stiff_plot.show_trail(self.measured.before(LOAD))
         scale = shown.amplitude / step[1].numbers["step"] if step[1] else 1.0
         self.track_push.show_push(shown.t, shown.push, shown.limit, step[1], scale)
         scale = shown.torque / load[1].numbers["load"] if load[1] else 1.0
@@ -143,7 +144,7 @@ class SpeedStage(OuterLoopStage):
         self.test.start.setEnabled(True)
         ready = axis if speed_gains(axis) else axis.with_loop_gains(KEY, shown.gains)
         quiet = self.tuning.armed or self.by_hand.active
-        self.test.show_axis(ready, announce=not quiet)
+        self.test.show_axis(ready, self.measured.settings(), announce=not quiet)
         self.by_hand.refresh()
         self._say(shown, step[1], load[1])
         self._show_ways(shown)
@@ -174,29 +175,6 @@ class SpeedStage(OuterLoopStage):
         self.test.say("")
         self.say("No speed loop yet", f"{error.cause[:1].upper()}{error.cause[1:]}.",
                  f"{error.remedy}.")  # fmt: skip
-
-    def _before(self, kind: str) -> list[SpeedResult]:
-        """Return the answers by hand before the newest."""
-        return [one for one in self.bench.hand.before(kind) if isinstance(one, SpeedResult)]
-
-    def _proof(self, kind: str) -> tuple[str, SpeedResult | None]:
-        """Return what was measured with these gains, and when; by hand it is the newest answer."""
-        if self.bench.hand.kind == kind:
-            newest = self.bench.hand.newest(kind)
-            return "newest answer", newest if isinstance(newest, SpeedResult) else None
-        found = self.session.now.tested(kind)
-        if found is None or not isinstance(found[1], SpeedResult):
-            return "", None
-        return f"measured {found[0].started[11:16]}", found[1]
-
-    def _pinned(self, kind: str) -> list[tuple[str, SpeedResult]]:
-        now, found = self.session.now, []
-        current = now.tested(kind)
-        for run in reversed(now.runs):
-            reading = now.readings.get(run.id) if run.pinned and run.kind == kind else None
-            if isinstance(reading, SpeedResult) and (current is None or run is not current[0]):
-                found.append((_title(run), reading))
-        return found[:3]
 
     def _say(self, shown: SpeedPicture, step: SpeedResult | None, load: SpeedResult | None) -> None:
         first, second = shown.reasons
@@ -245,14 +223,7 @@ class SpeedStage(OuterLoopStage):
         self.panel.say(text)
 
     def rings(self) -> tuple[float, ...]:
-        hand = self.bench.hand
-        if hand.kind not in (STEP, LOAD):
-            return ()
-        return tuple(
-            picture(axis, self.session.screen.speed).crossover
-            for axis in (hand.in_force, hand.good)
-            if axis is not None
-        )
+        return self.measured.rings()
 
     def crossover(self) -> float | None:
         """Return where the loop on screen crosses over, Hz; None: there is none."""
@@ -383,11 +354,6 @@ class SpeedStage(OuterLoopStage):
         self.tuning.disarm()
         self.by_hand.disarm()
         self.refresh()
-
-
-def _title(run: Run) -> str:
-    hertz = run.figures.get("speed_crossover", 0.0) / math.tau
-    return f"pinned {run.started[11:16]}, {digits(hertz, 3)} Hz"
 
 
 STAGE = SpeedStage
