@@ -122,7 +122,7 @@ def read_step(record: Record, axis: Axis, loop: CurrentLoop) -> StepResult:
     t_model = np.arange(after, dtype=np.float64) * record.sample_time
     found, expected = step_figures(t, normal), step_figures(t_model, i_model)
     linear = largest_linear_step(u_model, v_max, axis.machine.R.value * bias)
-    noise = float(np.std(current - mean)) / abs(amplitude) / math.sqrt(repeats)
+    noise = _noise(current, mean) / abs(amplitude)
     return StepResult(
         axis_name=which,
         t=t,
@@ -142,6 +142,21 @@ def read_step(record: Record, axis: Axis, loop: CurrentLoop) -> StepResult:
     )
 
 
+def _noise(current: Array, mean: Array) -> float:
+    """Return by how much (A rms) the mean of repeats is noisy; of one alone, by its end.
+
+    Parameters
+    ----------
+    current : A, (repeats, rows)
+    mean : A, (rows,)
+
+    """
+    repeats = current.shape[0]
+    if repeats == 1:
+        return float(np.std(mean[-max(mean.size // 4, 2) :]))
+    return float(np.std(current - mean)) / math.sqrt(repeats - 1)
+
+
 def _checks(
     found: StepFigures,
     expected: StepFigures,
@@ -152,6 +167,8 @@ def _checks(
 ) -> list[Check]:
     rise = found.rise / expected.rise - 1.0
     points = 100.0 * (found.overshoot - expected.overshoot)
+    spread = 100.0 * 3.0 * noise  # of the highest of many samples
+    late = 0.10 + 2.0 * noise
     moved = float(np.ptp(record["theta_m"])) * 4096.0 / math.tau
     return [
         Check(
@@ -164,13 +181,15 @@ def _checks(
         ),
         Check(
             code="rise",
-            passed=abs(rise) <= 0.10,
-            sentence=f"Rise differs by {signed(100 * rise, 1)} % from the plan (10 % allowed)",
+            passed=abs(rise) <= late,
+            sentence=f"Rise differs by {signed(100 * rise, 1)} % from the plan "
+            f"({100 * late:.2g} % allowed)",
         ),
         Check(
             code="overshoot",
-            passed=abs(points) <= 2.0,
-            sentence=f"Overshoot differs by {signed(points, 1)} points (2 allowed)",
+            passed=abs(points) <= 2.0 + spread,
+            sentence=f"Overshoot differs by {signed(points, 1)} points "
+            f"({2.0 + spread:.2g} allowed)",
         ),
         Check(
             code="settled",
