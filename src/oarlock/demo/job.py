@@ -25,7 +25,7 @@ from oarlock.errors import InputError, LinkError
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.experiments.identify.experiments import experiment_for
 from oarlock.experiments.loops.current_response import CurrentSwept
-from oarlock.experiments.loops.current_step import CurrentStep
+from oarlock.experiments.loops.current_step import usual_current_step
 from oarlock.experiments.loops.current_sweep import CurrentSweep
 from oarlock.experiments.loops.step_response import StepResult
 from oarlock.files import read_text, write_atomic
@@ -235,13 +235,7 @@ class _Job:
 
     def _verify(self, name: str) -> tuple[str, StepResult | None]:
         session = self._session
-        rated = session.axis.machine.rated_current.value
-        loop = design_current(session.axis).loop(name)
-        _, voltage = loop.step(64)
-        linear = session.axis.inverter.v_max / float(abs(voltage).max())
-        step = CurrentStep(
-            axis_name=name, amplitude=round(min(0.15 * rated, 0.7 * linear), 2), bias=0.4 * rated
-        )
+        step = usual_current_step(session.axis, name)
         run, result = self._play(step, f"step-{name}")
         if not isinstance(result, StepResult):
             self._failures.append(f"step {name}: {run.ended}")

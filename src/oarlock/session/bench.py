@@ -14,6 +14,7 @@ from oarlock.errors import InputError, OarlockError
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.machine import Axis
 from oarlock.records import Record
+from oarlock.session.commissioning import Commissioning
 from oarlock.session.hand_tuning import HandTuning
 from oarlock.session.jobs import Done, Failed, Jobs, Post, Progress, Stopped
 from oarlock.session.perform import Performed, from_file, perform
@@ -57,6 +58,7 @@ class Bench:
         self._silences = 0
         self._emergency = 0
         self.hand = HandTuning(session, self, post)
+        self.commissioning = Commissioning(session, self)
 
     # The link
 

@@ -23,6 +23,7 @@ from oarlock.machine.current_loop import KEY as CURRENT_KEY
 from oarlock.machine.doubts import doubt
 from oarlock.records import Finding, Plain, Reading, Record, Run
 from oarlock.records.quantity import KEYS
+from oarlock.session.adopting import with_finding
 from oarlock.session.entries import entered
 from oarlock.session.history import History
 from oarlock.session.perform import Performed
@@ -219,12 +220,14 @@ class Session:
 
     def adopt(self, finding: Finding, run: Run) -> None:
         """Use what a finding estimates, from now on."""
-        axis = self._axis
-        for path, estimate in finding.estimates.items():
-            told = replace(estimate, source=f"run {run.id}, {run.started[11:16]}")
-            axis = axis.adopting(path, told)
+        axis = with_finding(self._axis, finding, run)
         what = f"Adopt {finding.quantity.replace('_', ' ')}"
         self.edit(what, retuned(self._axis, axis))
+        self._mark_used()
+
+    def take_commissioned(self, axis: Axis) -> None:
+        """Use all that commissioning found and designed, as one edit."""
+        self.edit("Take what commissioning found", axis)
         self._mark_used()
 
     def _mark_used(self) -> None:

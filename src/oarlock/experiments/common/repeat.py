@@ -45,14 +45,21 @@ def another(experiment: Experiment, finding: Finding | None, record: Record) -> 
     return None
 
 
+def stronger_try(experiment: Experiment) -> Experiment | None:
+    """Return what an experiment would be repeated as, whether it may be played now or not."""
+    if not isinstance(experiment, Scalable) or not experiment.may_grow:
+        return None
+    return experiment.scaled(_STRONGER)
+
+
 def largest_try(experiment: Experiment, axis: Axis) -> Experiment | None:
     """Return the strongest that `experiment` may be repeated as by itself, or None: never stronger.
 
     It is announced beforehand together with the first one.
     """
-    if not isinstance(experiment, Scalable) or not experiment.may_grow:
+    stronger = stronger_try(experiment)
+    if stronger is None:
         return None
-    stronger = experiment.scaled(_STRONGER)
     try:
         return None if problems(stronger.plan(axis), axis) else stronger
     except InputError:

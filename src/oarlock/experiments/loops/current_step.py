@@ -3,6 +3,8 @@
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
+import numpy as np
+
 from oarlock.control.current import loops_with
 from oarlock.control.margins import margins
 from oarlock.drive.steps import Plan, Shape, Step, Target, Wave
@@ -30,6 +32,21 @@ def _with_gains(plan: Plan, axis: Axis) -> Plan:
         raise InputError("the current loop would swing up with these gains", place="current step",
                          remedy="Ask for less")  # fmt: skip
     return plan.with_gains(gains)
+
+
+def usual_current_step(axis: Axis, axis_name: str) -> "CurrentStep":
+    """Return a step that suits an axis: at a bias, well below what the bus would cut.
+
+    Raises
+    ------
+    InputError : no gains are in use
+
+    """
+    rated = axis.machine.rated_current.value
+    loop = loops_with(axis, gains_for(axis))[0 if axis_name == "d" else 1]
+    linear = axis.inverter.v_max / float(np.abs(loop.step(64)[1]).max())
+    return CurrentStep(axis_name=axis_name, amplitude=round(min(0.15 * rated, 0.7 * linear), 2),
+                       bias=0.4 * rated)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
