@@ -168,8 +168,8 @@ def test_a_drive_that_is_not_there_is_one_line(qtbot: QtBot, opened: Application
     opened.window.show_stage("identify")
     opened.window.current.run()
     assert "No drive is connected" in window.message.text()
-    window.ask_connection()
-    panel = window._connect_panel
+    window.panels.open_connect()
+    panel = window.panels._connect
     assert panel is not None
     qtbot.keyClicks(panel.channel, "can9")
     qtbot.keyClick(panel.channel, Qt.Key.Key_Return)
@@ -180,7 +180,7 @@ def test_a_drive_that_is_not_there_is_one_line(qtbot: QtBot, opened: Application
 
 def test_connecting_from_the_panel(qtbot: QtBot, opened: Application) -> None:
     qtbot.mouseClick(opened.window.top_bar.connect_button, Qt.MouseButton.LeftButton)
-    panel = opened.window._connect_panel
+    panel = opened.window.panels._connect
     assert panel is not None
     assert panel.isVisible()
     qtbot.mouseClick(panel.practice, Qt.MouseButton.LeftButton)
@@ -205,7 +205,7 @@ def test_the_palette_finds_and_does(qtbot: QtBot, opened: Application) -> None:
     names = [command.name for command in window.commands()]
     assert "Undo: Set resistance R" in names
     assert "Connect the practice drive" in names
-    window.open_palette()
+    window.panels.open_palette()
     palette = window.findChildren(CommandPalette)[-1]
     qtbot.keyClick(palette.line, Qt.Key.Key_Down)
     assert palette.list.currentRow() == 1
@@ -520,7 +520,7 @@ def test_what_was_not_known_can_be_entered(qtbot: QtBot, opened: Application) ->
 
 def test_escape_closes_the_palette_when_nothing_runs(qtbot: QtBot, opened: Application) -> None:
     window = opened.window
-    window.open_palette()
+    window.panels.open_palette()
     palette = window.findChild(CommandPalette)
     assert palette is not None
     qtbot.keyClick(palette.line, Qt.Key.Key_Escape)
@@ -529,7 +529,7 @@ def test_escape_closes_the_palette_when_nothing_runs(qtbot: QtBot, opened: Appli
 
 def test_a_click_elsewhere_closes_the_palette(qtbot: QtBot, opened: Application) -> None:
     window = opened.window
-    window.open_palette()
+    window.panels.open_palette()
     palette = window.findChild(CommandPalette)
     assert palette is not None
     qtbot.mouseClick(palette.line, Qt.MouseButton.LeftButton)

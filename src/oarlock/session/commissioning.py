@@ -13,6 +13,7 @@ from psygnal import Signal
 from oarlock.cancel import Cancel
 from oarlock.drive.link import Link, Progress
 from oarlock.machine import Axis
+from oarlock.machine.speed_loop import KEY as SPEED
 from oarlock.session.commission_parts import (
     Bound,
     Part,
@@ -28,6 +29,7 @@ from oarlock.session.jobs import Done, Failed, Stopped
 from oarlock.session.perform import Performed, perform
 from oarlock.session.session import Session
 from oarlock.views.snapshot import Snapshot
+from oarlock.views.speed_asked import aimed
 
 if TYPE_CHECKING:
     from oarlock.session.bench import Bench
@@ -55,6 +57,7 @@ class Commissioning:
         self.running: Part | None = None
         self.asks: Bound | None = None  # what the next part would move beyond what was said
         self.said = ""  # why it waits, or nothing
+        self.came: dict[Part, str] = {}  # what each part came to, in a few words
         self.candidate: Axis | None = None
         self._before: Axis | None = None
         self._attempts: list[Performed] = []
@@ -95,7 +98,17 @@ class Commissioning:
         self._before = self.candidate = now.axis
         self.parts = parts(now, held=self.held)
         self.bounds = expected(self.parts, now, held=self.held)
-        self.done, self.asks, self.said = (), None, ""
+        self.done, self.asks, self.said, self.came = (), None, "", {}
+        self.changed.emit()
+
+    def aim(self, name: str) -> None:
+        """Choose how hard the speed loop is to be tuned: calm, even or keen; before it starts."""
+        if self._before is None or self.done or self.running is not None:
+            return
+        loops = self._before.loops.with_target(SPEED, aimed(name))
+        self.candidate = replace(self._before, loops=loops)
+        now = replace(self._session.now, axis=self.candidate)
+        self.bounds = expected(self.parts, now, held=self.held)
         self.changed.emit()
 
     def go_on(self) -> None:
@@ -158,6 +171,7 @@ class Commissioning:
         run = self._session.keep(result.performed)
         reading = result.performed.reading
         self.said = trouble(run, reading)
+        self.came[part] = self.said or run.remark
         if not self.said and reading is not None:
             now = replace(self._session.now, axis=result.axis)
             self.candidate = taken(part, now, run, reading)

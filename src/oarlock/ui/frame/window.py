@@ -17,7 +17,6 @@ from PySide6.QtWidgets import (
     QVBoxLayout,
     QWidget,
 )
-from shiboken6 import isValid
 
 from oarlock.errors import InputError
 from oarlock.session.bench import Bench, Doing
@@ -26,6 +25,7 @@ from oarlock.session.session import Session
 from oarlock.ui.frame.closing import must_ask
 from oarlock.ui.frame.logbook import Logbook
 from oarlock.ui.frame.message import Message
+from oarlock.ui.frame.panels import Panels
 from oarlock.ui.frame.rail import Rail
 from oarlock.ui.frame.reader import Reader
 from oarlock.ui.frame.strip import TimescalesStrip
@@ -38,8 +38,7 @@ from oarlock.views.rail import STAGES, stages
 from oarlock.views.strip import current_mark, strip
 
 if TYPE_CHECKING:
-    from oarlock.ui.frame.connect import ConnectPanel
-    from oarlock.ui.frame.palette import Command, CommandPalette
+    from oarlock.ui.frame.palette import Command
 
 
 class MainWindow(QMainWindow):
@@ -61,8 +60,7 @@ class MainWindow(QMainWindow):
         self._numbers.setAutoFillBackground(True)
         self.message = Message()
         self._lay_out()
-        self._connect_panel: ConnectPanel | None = None
-        self._palette: CommandPalette | None = None
+        self.panels = Panels(self, self._ground)
         self._closing = False
         self._reader = Reader(session, self._jobs, self.message.say)
         self._wire()
@@ -91,7 +89,7 @@ class MainWindow(QMainWindow):
         column.addLayout(middle, 1)
         column.addWidget(self.message)
         column.addSpacing(look.LOGBOOK)  # the logbook's rows; its table lies over the stage
-        central = QWidget()
+        central = self._ground = QWidget()
         central.setLayout(column)
         self.setCentralWidget(central)
         self.logbook.setParent(central)
@@ -109,13 +107,14 @@ class MainWindow(QMainWindow):
             (bench.doing_changed, self._show_doing),
             (bench.told, self._tell),
             (bench.hand.changed, self._refresh_stage),
+            (bench.commissioning.changed, self.panels.refresh),
         ):
             signal.connect(slot)
             self._subscriptions.append((signal, slot))
         self.rail.chosen.connect(self.show_stage)
         self.top_bar.stop.connect(bench.stop)
         self.top_bar.cancel.connect(bench.stop)
-        self.top_bar.connect_asked.connect(self.ask_connection)
+        self.top_bar.connect_asked.connect(self.panels.open_connect)
         self.top_bar.axis_chosen.connect(self.axis_chosen)
         self.top_bar.numbers_button.clicked.connect(self.toggle_numbers)
         self.strip.dragged.connect(self._strip_dragged)
@@ -132,7 +131,8 @@ class MainWindow(QMainWindow):
             ("Ctrl+Z", session.undo),
             ("Ctrl+Shift+Z", session.redo),
             ("Ctrl+Y", session.redo),
-            ("Ctrl+K", self.open_palette),
+            ("Ctrl+K", self.panels.open_palette),
+            ("F8", self.panels.open_commissioning),
             ("F9", self.toggle_numbers),
             ("Ctrl+Q", self.close),
         ):
@@ -161,6 +161,7 @@ class MainWindow(QMainWindow):
             jobs=self._jobs,
             tell=self.message.say,
             x_of=self.strip.x_of,
+            commission=self.panels.open_commissioning,
         )
         made: StageView = importlib.import_module(spec.widget).STAGE(around)
         self.strip.rescaled.connect(made.lay_out)
@@ -174,6 +175,7 @@ class MainWindow(QMainWindow):
     def show_stage(self, key: str) -> None:
         """Bring a stage on screen."""
         self.session.show(stage=key)
+        self.panels.hide_commissioning()
         stage = self.stage(key)
         self._stack.setCurrentWidget(stage)
         self._numbers.setCurrentIndex(self._stack.indexOf(stage))
@@ -234,6 +236,7 @@ class MainWindow(QMainWindow):
         bench = self.bench
         self.top_bar.show_link(bench.name, connected=bench.connected, connecting=bench.connecting)
         self.current.refresh()
+        self.panels.refresh()
 
     def _show_doing(self, doing: Doing) -> None:
         self.top_bar.show_doing(doing)
@@ -254,9 +257,9 @@ class MainWindow(QMainWindow):
         self.bench.stop()
         if running:
             return
-        if self._palette is not None and isValid(self._palette) and self._palette.isVisible():
-            self._palette.close()
-        elif self._is_narrow and self._numbers.isVisible():
+        if self.panels.close_top():
+            return
+        if self._is_narrow and self._numbers.isVisible():
             self.toggle_numbers()
         elif self.message.isVisible():
             self.message.say("")
@@ -299,25 +302,7 @@ class MainWindow(QMainWindow):
         """Read again, in jobs, what older records say; their findings come back on screen."""
         self._reader.read()
 
-    # Connection, palette, theme
-
-    def ask_connection(self) -> None:
-        """Let the user choose a drive."""
-        if self._connect_panel is None:
-            from oarlock.ui.frame.connect import ConnectPanel
-
-            self._connect_panel = ConnectPanel(self)
-            self._connect_panel.chosen.connect(self.bench.connect_drive)
-        self._connect_panel.open_at(self.top_bar.connect_button)
-
-    def open_palette(self) -> None:
-        """Offer every command by name."""
-        from oarlock.ui.frame.palette import CommandPalette
-
-        if self._palette is not None and isValid(self._palette):
-            self._palette.close()
-        self._palette = CommandPalette(self, self.commands())
-        self._palette.show()
+    # Commands, theme
 
     def commands(self) -> "list[Command]":
         """Return all commands that make sense now."""
@@ -368,6 +353,7 @@ class MainWindow(QMainWindow):
         super().resizeEvent(event)
         self._place_numbers()
         self._place_logbook()
+        self.panels.place()
 
     def _place_logbook(self) -> None:
         height = self.logbook.height()

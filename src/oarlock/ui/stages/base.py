@@ -35,6 +35,7 @@ class Around:
     jobs: Jobs
     tell: Callable[[str], None]  # a message to the user
     x_of: Callable[[float], float]  # px on the strip of a frequency in Hz
+    commission: Callable[[], None]  # show what is missing of the axis
 
 
 class StageView(QWidget):

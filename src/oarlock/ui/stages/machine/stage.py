@@ -12,6 +12,7 @@ from oarlock.machine.fields import BY_PATH
 from oarlock.quantities.display import digits, engineering, signed, with_std
 from oarlock.quantities.kinds import RPM
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.numbers import Entry, Panel, Why, origin_mark, plain
 from oarlock.ui.kit.paint import draw_text
 from oarlock.ui.stages.base import Around, ReadOut, StageView
@@ -175,6 +176,9 @@ class MachineStage(StageView):
         kept = session.screen.map_omega
         self._omega = 0.6 * session.axis.machine.max_speed.value if kept is None else kept
         self.rows = self._fill(self.numbers)
+        self.commission = button("Commission …  F8", tip="Measure, tune and verify what is missing")
+        self.commission.setParent(self)
+        self.commission.clicked.connect(around.commission)
 
     def _fill(self, panel: Panel) -> dict[str, ParameterRow]:
         block = panel.block("As printed", "as used")
@@ -216,6 +220,7 @@ class MachineStage(StageView):
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         w, h = self.width(), self.height()
+        self.commission.setGeometry(w - 166, 12, 150, 30)
         middle = round(0.515 * w)
         self.plane.setGeometry(8, 84, middle - 8, h - 84)
         split = h - 168

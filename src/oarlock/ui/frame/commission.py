@@ -1,0 +1,238 @@
+"""The commissioning panel: what is missing, what it will move, how far it is, what it proposes."""
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent
+from PySide6.QtWidgets import QLabel, QWidget
+
+from oarlock.control.speed_gains import AIMS
+from oarlock.machine.speed_loop import KEY as SPEED
+from oarlock.machine.speed_loop import SpeedTarget
+from oarlock.session.bench import Bench
+from oarlock.session.commission_parts import Part
+from oarlock.session.commissioning import Commissioning
+from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.buttons import button
+from oarlock.ui.kit.paint import Mark, draw_text, line, mark, text_width
+from oarlock.views.commission import Change, Transient, changes, load_steps
+from oarlock.views.speed_asked import aim_of
+
+_TOP, _FOOT, _ROW = 96, 64, 22  # px
+_QUESTION = "What is missing, and what will it move?"
+
+
+class CommissionPanel(QWidget):
+    """Lies over the stage; closes without losing anything that was measured."""
+
+    def __init__(self, bench: Bench, parent: QWidget) -> None:
+        super().__init__(parent)
+        self._bench = bench
+        self.work: Commissioning = bench.commissioning
+        self.setAccessibleName("Commissioning")
+        self.start = button("Start", primary=True)
+        self.close_button = button("Leave")
+        self.aims = {name: button(name) for name in AIMS}
+        for one in (self.start, self.close_button, *self.aims.values()):
+            one.setParent(self)
+        for name, one in self.aims.items():
+            one.setCheckable(True)
+            one.setToolTip("How hard the speed loop is tuned: by its margin")
+            one.clicked.connect(lambda _on, n=name: self.work.aim(n))
+        self.note = QLabel(self)
+        self.note.setFont(look.font(look.BODY))
+        self.note.setWordWrap(True)
+        self.start.clicked.connect(self.press)
+        self.close_button.clicked.connect(self.leave)
+        self._changes: tuple[Change, ...] = ()
+        self._steps: tuple[Transient | None, Transient | None] = (None, None)
+        self.answer = ""
+
+    def open(self) -> None:
+        """Look at what is missing and show it; one that is under way or waits is shown as it is."""
+        if not self.work.parts:
+            self.work.begin()
+        self.show()
+        self.raise_()
+        self.start.setFocus()
+        self.refresh()
+
+    def leave(self) -> None:
+        """Stop what runs; else close, and forget a proposal that was not taken."""
+        if self.work.running is not None:
+            self._bench.stop()
+            return
+        self.work.leave()
+        self.hide()
+
+    def press(self) -> None:
+        """Start, go on, or take the proposal."""
+        if self.work.is_complete:
+            self.work.take()
+            if not self.work.parts:
+                self.hide()
+        else:
+            self.work.go_on()
+        self.refresh()
+
+    # What it shows
+
+    def refresh(self) -> None:
+        """Show how far it is."""
+        if not self.isVisible():
+            return
+        work = self.work
+        running, complete = work.running is not None, work.is_complete
+        begun = bool(work.done) or running
+        self.answer = self._answer()
+        self.setAccessibleDescription(self.answer)
+        self.start.setVisible(not running)
+        self.start.setText("Take all of it" if complete else "Go on" if begun else "Start")
+        self.start.setEnabled(complete or self._bench.connected)
+        self.close_button.setText("Stop" if running else "Leave")
+        target = work.candidate.loops[SPEED].target if work.candidate is not None else None
+        aim = aim_of(target) if isinstance(target, SpeedTarget) else "even"
+        for name, one in self.aims.items():
+            one.setChecked(name == aim)
+            one.setEnabled(not begun)
+        self._say_note(running=running, complete=complete)
+        if complete and work.before is not None and work.candidate is not None:
+            self._changes = changes(work.before, work.candidate)
+            self._steps = load_steps(work.before, work.candidate)
+        else:
+            self._changes, self._steps = (), (None, None)
+        self.update()
+
+    def _say_note(self, *, running: bool, complete: bool) -> None:
+        work, t = self.work, look.theme()
+        text, calm = "Gains that stand are kept until you take these.", True
+        if work.asks is not None and work.next is not None:
+            text = f"{work.next.title} would move more than was said: {work.asks.sentence}. Go on?"
+            calm = False
+        elif work.said:
+            text, calm = f"{work.said}. Go on tries it again.", False
+        elif complete:
+            text = "Everything holds. What stands in the axis changes when you take it."
+        elif running:
+            text = "Esc stops at once; what was measured is kept."
+        elif not self._bench.connected:
+            text, calm = "No drive is connected. Connect one in the top bar.", False
+        self.note.setText(text)
+        self.note.setStyleSheet(f"color: {(t.ink if calm else t.attention).name()}")
+
+    def _answer(self) -> str:
+        work = self.work
+        many, done = len(work.parts), len(work.done)
+        if work.running is not None:
+            return f"{work.running.title}, {done + 1} of {many}"
+        if work.is_complete:
+            return f"All {many} hold: this is what it proposes"
+        if work.next is not None and done:
+            return f"It waits at {work.next.title}, {done + 1} of {many}"
+        return f"{many} parts: {work.total.sentence}"
+
+    # Geometry and painting
+
+    @property
+    def _pitch(self) -> float:
+        room = self.height() - _TOP - _FOOT
+        return min(float(_ROW), room / max(len(self.work.parts), 1))
+
+    def resizeEvent(self, _event: QResizeEvent) -> None:
+        y = self.height() - 44
+        self.start.setGeometry(look.MARGIN, y, 130, 30)
+        self.close_button.setGeometry(look.MARGIN + 140, y, 90, 30)
+        self.note.setGeometry(look.MARGIN + 250, y - 6, self.width() - look.MARGIN - 266, 42)
+        x = self.width() - 236
+        for one in self.aims.values():
+            one.setGeometry(x, 14, 70, 28)
+            x += 76
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
+        p, t = QPainter(self), look.theme()
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p.fillRect(self.rect(), t.panel)
+        line(p, 0, 0, 0, self.height(), t.rule)
+        draw_text(p, look.MARGIN, 24, _QUESTION, t.muted)
+        draw_text(p, look.MARGIN, 50, self.answer, t.ink, size=look.ANSWER, bold=True)
+        columns = (look.MARGIN + 30, look.MARGIN + 250, look.MARGIN + 540)
+        for x, name in zip(columns, ("part", "may move at most", "came to"), strict=True):
+            if name != "came to" or not self._changes:
+                draw_text(p, x, _TOP - 14, name, t.muted, size=look.SMALL)
+        line(p, look.MARGIN, _TOP - 7, self.width() - look.MARGIN, _TOP - 7, t.rule)
+        for n, part in enumerate(self.work.parts):
+            self._paint_part(p, part, _TOP + self._pitch * (n + 0.5), columns)
+        if self._changes:
+            self._paint_proposal(p, float(columns[2]))
+
+    def _paint_part(self, p: QPainter, part: Part, y: float, columns: tuple[int, int, int]) -> None:
+        t, work = look.theme(), self.work
+        done, runs = part in work.done, part == work.running
+        failed = part == work.next and bool(work.said or work.asks) and not runs
+        which = Mark.VALID if done else Mark.ATTENTION if failed else Mark.EMPTY
+        if runs:
+            p.fillRect(QRectF(look.MARGIN, y - 0.5 * self._pitch, self.width() - 32, self._pitch),
+                       t.wash)  # fmt: skip
+        mark(p, look.MARGIN + 12, y, which)
+        ink = t.ink if done or runs or failed else t.muted
+        draw_text(p, columns[0], y + 5, part.title, ink, bold=runs)
+        draw_text(p, columns[1], y + 5, work.bounds[part].sentence, t.muted, size=look.SMALL)
+        came = "running" if runs else work.came.get(part, "")
+        if not self._changes:
+            color = t.attention if failed else t.ink
+            draw_text(p, columns[2], y + 5, _fitted(came, self.width() - columns[2] - 20), color,
+                      size=look.SMALL)  # fmt: skip
+
+    def _paint_proposal(self, p: QPainter, left: float) -> None:
+        """Draw what would change, and one load step before and after."""
+        t = look.theme()
+        rows = self._changes
+        bottom = float(self.height() - _FOOT)
+        pitch = min(17.0, (bottom - _TOP - 120.0) / max(len(rows), 1))
+        old_x, new_x = left + 210.0, left + 290.0
+        draw_text(p, left, _TOP - 14, "it proposes", t.muted, size=look.SMALL)
+        draw_text(p, old_x, _TOP - 14, "stands", t.muted, size=look.SMALL, align="right")
+        draw_text(p, new_x, _TOP - 14, "would be", t.muted, size=look.SMALL, align="right")
+        for n, one in enumerate(rows):
+            y = _TOP + pitch * (n + 0.75)
+            draw_text(p, left, y, one.name, t.ink, size=look.SMALL)
+            draw_text(p, old_x, y, one.old, t.muted, size=look.SMALL, align="right")
+            draw_text(p, new_x, y, f"**{one.new}**", t.ink, size=look.SMALL, align="right")
+            draw_text(p, new_x + 6, y, one.unit, t.muted, size=look.SMALL)
+        top = _TOP + pitch * len(rows) + 14.0
+        wide = min(self.width() - left - look.MARGIN, 360.0)
+        self._paint_steps(p, QRectF(left, top, wide, bottom - top - 4.0))
+
+    def _paint_steps(self, p: QPainter, area: QRectF) -> None:
+        old, new = self._steps
+        if new is None or area.height() < 40.0:
+            return
+        t = look.theme()
+        deepest = max(float(-one.sag.min()) for one in (old, new) if one is not None)
+        span = float(new.t[-1])
+        draw_text(p, area.left(), area.top() + 12, "speed under the same load", t.muted,
+                  size=look.SMALL)  # fmt: skip
+        zero = area.top() + 22.0
+        high = area.bottom() - zero - 4.0
+        line(p, area.left(), zero, area.right(), zero, t.ink, 1, Qt.PenStyle.DashLine)
+        for one, color, label in ((old, t.muted, "before"), (new, t.speed, "after")):
+            if one is None:
+                continue
+            keep = one.t <= span
+            points = [QPointF(area.left() + area.width() * float(x) / span,
+                              zero - high * float(y) / deepest)
+                      for x, y in zip(one.t[keep], one.sag[keep], strict=True)]  # fmt: skip
+            p.setPen(QPen(color, 1.8))
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            p.drawPolyline(QPolygonF(points))
+            low = max(points, key=lambda q: q.y())
+            draw_text(p, low.x() + 6, low.y(), f"{label} {-one.sag.min():.0f} rpm", color,
+                      size=look.SMALL, halo=t.halo)  # fmt: skip
+
+
+def _fitted(text: str, room: float) -> str:
+    """Return a text that fits, cut at a word."""
+    if text_width(text, look.SMALL) <= room:
+        return text
+    words = text.split()
+    while words and text_width(" ".join(words) + " …", look.SMALL) > room:
+        words.pop()
+    return " ".join(words) + " …"
