@@ -129,7 +129,7 @@ def test_identify_goes_stale_with_sensing(raw: Session, link: ModelLink) -> None
     run = raw.keep(done)
     assert isinstance(done.reading, Finding)
     raw.adopt(done.reading, run)
-    assert next(s for s in stages(raw.now) if s.key == "identify").basis != "stale: sensing changed"
+    assert next(s for s in stages(raw.now) if s.key == "identify").basis != "stale: new sensing"
     zero = raw.axis.sensor.zero
     assert zero.adopted is not None
     moved = replace(zero, adopted=replace(zero.adopted, value=zero.value + 0.1))

@@ -44,6 +44,7 @@ from oarlock.views.speed_ways import question, ways
 
 SENSING, IDENTIFY, LOOPS = "sensing", "identify", "loops"
 _ROOM = 1.5  # times what is known beforehand: numbers change while they are measured
+_LOOP_ROOM = 3.0  # likewise: a resonance that nobody knows of yet makes a loop slower
 _UNKNOWN = 60.0  # s, of a part that cannot be planned yet
 
 
@@ -107,7 +108,7 @@ def parts(now: Snapshot, *, held: bool) -> tuple[Part, ...]:
     known = steps(now, announced=False)
     order = [k for k in (REST, HAND, PULSES, TURN, PUSH, SPIN) if k in needed_for(axis)]
     missing = [k for k in order if not known[k].holds]
-    found = [Part(SENSING, kind, known[kind].title) for kind in missing]
+    found = [Part(SENSING, kind, known[kind].title.lstrip("12345 ")) for kind in missing]
     found += [
         Part(IDENTIFY, key, BY_KEY[key].name)
         for key in KEYS
@@ -242,11 +243,12 @@ def expected(found: tuple[Part, ...], now: Snapshot, *, held: bool) -> dict[Part
             bound = moves(experiment(part, replace(now, axis=axis), held=held), axis)
         except InputError:
             bound = _by_kind(part, axis)
+        room = _LOOP_ROOM if part.group == LOOPS else _ROOM
         bounds[part] = Bound(
-            turns=_ROOM * bound.turns,
+            turns=room * bound.turns,
             speed=min(1.2 * bound.speed, axis.machine.max_speed.value),
             current=min(1.2 * bound.current, _most_current(axis)),
-            seconds=_ROOM * bound.seconds,
+            seconds=room * bound.seconds,
         )
     return bounds
 
@@ -254,7 +256,8 @@ def expected(found: tuple[Part, ...], now: Snapshot, *, held: bool) -> dict[Part
 def _designed_simply(part: Part, axis: Axis) -> Axis:
     """Return the axis with gains that a part's plan may be sized by, found without a search."""
     if part.key == SPEED_STEP:
-        return proposed(replace(axis, loops=axis.loops.only(("current",))), (), usual_speed(axis))
+        loops = axis.loops.only(("current",)).with_target(SPEED, _aim(axis))
+        return proposed(replace(axis, loops=loops), (), usual_speed(axis))
     return prepared(part, Snapshot(axis=axis))
 
 

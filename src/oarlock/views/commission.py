@@ -40,15 +40,19 @@ class Transient:
     sag: Array
 
 
-def changes(before: Axis, after: Axis) -> tuple[Change, ...]:
-    """Return what would change, as people read it: machine, gains, figures."""
-    found = [
-        one for one in (*_machine(before, after), *_gains(before, after)) if one.old != one.new
-    ]
+def numbers(before: Axis, after: Axis) -> tuple[Change, ...]:
+    """Return what would change of the machine and of the gains, as people read it."""
+    rows = (*_machine(before, after), *_gains(before, after))
+    return tuple(one for one in rows if one.old != one.new)
+
+
+def figures(before: Axis, after: Axis) -> tuple[Change, ...]:
+    """Return what the loops would do, beside what they do."""
     old, new = _figures(before), _figures(after)
-    for name, (value, unit) in new.items():
-        found.append(Change(name, old.get(name, (NONE, ""))[0], value, unit))
-    return tuple(found)
+    return tuple(
+        Change(name, old.get(name, (NONE, ""))[0], value, unit)
+        for name, (value, unit) in new.items()
+    )
 
 
 def _machine(before: Axis, after: Axis) -> list[Change]:
@@ -78,8 +82,9 @@ def _gains(before: Axis, after: Axis) -> list[Change]:
         for item in gains.listed():
             if item.value or was.get(item.key):
                 text = digits(was[item.key], 3) if item.key in was else NONE
-                rows.append(Change(f"{loop.key} {item.label}", text, digits(item.value, 3),
-                                   item.unit))  # fmt: skip
+                name = item.label if loop.key in item.label else f"{loop.key} {item.label}"
+                unit = "" if item.unit == "1" else item.unit
+                rows.append(Change(name, text, digits(item.value, 3), unit))
     return rows
 
 

@@ -315,7 +315,7 @@ def summary(now: Snapshot) -> Stage:
     elif not all(step.holds for _, step in proofs):
         state, basis = State.ATTENTION, "step differs from plan"
     elif _plant_moved(now):
-        state, basis = State.STALE, "stale: machine changed"
+        state, basis = State.STALE, "stale: new machine"
     else:
         state, basis = State.VALID, f"verified {proofs[0][0].started[11:16]}"
     if not stable:

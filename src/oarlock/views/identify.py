@@ -285,7 +285,7 @@ def summary(now: Snapshot) -> Stage:
         state = State.STALE
     sensed = (is_stale(i[0], axis, KEEPS_IDENTIFIED) for i in found if i)
     if any(sensed) and not failed:
-        state, basis = State.STALE, "stale: sensing changed"
+        state, basis = State.STALE, "stale: new sensing"
     if not newest and not adopted and not axis.sensor.is_found:
         basis = "waits for Sensing"
     return Stage(

@@ -351,7 +351,7 @@ def summary(now: Snapshot) -> Stage:
         if axis.sensor.kind in (SensorKind.RESOLVER, SensorKind.ENCODER):
             line = f"zero {math.degrees(axis.sensor.zero.value) % 360.0:.1f}°"
     elif any(step.stale for step in needed):
-        state, basis = State.STALE, "stale: settings changed"
+        state, basis = State.STALE, "stale: new settings"
     elif newest:
         state, basis = State.EMPTY, f"begun {newest[11:16]}"
     if failed and failed.finding:

@@ -354,7 +354,7 @@ def summary(now: Snapshot) -> Stage:
     if not all(reading.holds for _, reading in proofs):
         return _stage(line, "test differs from plan", State.ATTENTION)
     if _moved(now):
-        return _stage(line, "stale: machine changed", State.STALE)
+        return _stage(line, "stale: new machine", State.STALE)
     return _stage(line, f"verified {proofs[0][0].started[11:16]}", State.VALID)
 
 

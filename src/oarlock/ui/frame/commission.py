@@ -13,7 +13,7 @@ from oarlock.session.commissioning import Commissioning
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.paint import Mark, draw_text, line, mark, text_width
-from oarlock.views.commission import Change, Transient, changes, load_steps
+from oarlock.views.commission import Change, Transient, figures, load_steps, numbers
 from oarlock.views.speed_asked import aim_of
 
 _TOP, _FOOT, _ROW = 96, 64, 22  # px
@@ -42,7 +42,8 @@ class CommissionPanel(QWidget):
         self.note.setWordWrap(True)
         self.start.clicked.connect(self.press)
         self.close_button.clicked.connect(self.leave)
-        self._changes: tuple[Change, ...] = ()
+        self._numbers: tuple[Change, ...] = ()
+        self._figures: tuple[Change, ...] = ()
         self._steps: tuple[Transient | None, Transient | None] = (None, None)
         self.answer = ""
 
@@ -92,13 +93,14 @@ class CommissionPanel(QWidget):
         aim = aim_of(target) if isinstance(target, SpeedTarget) else "even"
         for name, one in self.aims.items():
             one.setChecked(name == aim)
-            one.setEnabled(not begun)
+            one.setVisible(not begun)
         self._say_note(running=running, complete=complete)
         if complete and work.before is not None and work.candidate is not None:
-            self._changes = changes(work.before, work.candidate)
+            self._numbers = numbers(work.before, work.candidate)
+            self._figures = figures(work.before, work.candidate)
             self._steps = load_steps(work.before, work.candidate)
         else:
-            self._changes, self._steps = (), (None, None)
+            self._numbers, self._figures, self._steps = (), (), (None, None)
         self.update()
 
     def _say_note(self, *, running: bool, complete: bool) -> None:
@@ -154,14 +156,14 @@ class CommissionPanel(QWidget):
         draw_text(p, look.MARGIN, 24, _QUESTION, t.muted)
         draw_text(p, look.MARGIN, 50, self.answer, t.ink, size=look.ANSWER, bold=True)
         columns = (look.MARGIN + 30, look.MARGIN + 250, look.MARGIN + 540)
-        for x, name in zip(columns, ("part", "may move at most", "came to"), strict=True):
-            if name != "came to" or not self._changes:
-                draw_text(p, x, _TOP - 14, name, t.muted, size=look.SMALL)
+        names = ("part",) if self.work.is_complete else ("part", "may move at most", "came to")
+        for x, name in zip(columns, names, strict=False):
+            draw_text(p, x, _TOP - 14, name, t.muted, size=look.SMALL)
         line(p, look.MARGIN, _TOP - 7, self.width() - look.MARGIN, _TOP - 7, t.rule)
         for n, part in enumerate(self.work.parts):
             self._paint_part(p, part, _TOP + self._pitch * (n + 0.5), columns)
-        if self._changes:
-            self._paint_proposal(p, float(columns[2]))
+        if self.work.is_complete:
+            self._paint_proposal(p, float(columns[1]))
 
     def _paint_part(self, p: QPainter, part: Part, y: float, columns: tuple[int, int, int]) -> None:
         t, work = look.theme(), self.work
@@ -174,32 +176,39 @@ class CommissionPanel(QWidget):
         mark(p, look.MARGIN + 12, y, which)
         ink = t.ink if done or runs or failed else t.muted
         draw_text(p, columns[0], y + 5, part.title, ink, bold=runs)
+        if work.is_complete:
+            return
         draw_text(p, columns[1], y + 5, work.bounds[part].sentence, t.muted, size=look.SMALL)
-        came = "running" if runs else work.came.get(part, "")
-        if not self._changes:
-            color = t.attention if failed else t.ink
-            draw_text(p, columns[2], y + 5, _fitted(came, self.width() - columns[2] - 20), color,
-                      size=look.SMALL)  # fmt: skip
+        came = _fitted("running" if runs else work.came.get(part, ""),
+                       self.width() - columns[2] - 20)  # fmt: skip
+        draw_text(p, columns[2], y + 5, came, t.attention if failed else t.ink, size=look.SMALL)
 
     def _paint_proposal(self, p: QPainter, left: float) -> None:
-        """Draw what would change, and one load step before and after."""
-        t = look.theme()
-        rows = self._changes
+        """Draw what would change, what the loops would do, one load step before and after."""
+        room = self.width() - look.MARGIN - left
+        wide = 0.5 * room - 12.0
+        self._paint_changes(p, self._numbers, left, wide, "it proposes")
+        right = left + 0.5 * room + 12.0
+        end = self._paint_changes(p, self._figures, right, wide, "which means")
         bottom = float(self.height() - _FOOT)
-        pitch = min(17.0, (bottom - _TOP - 120.0) / max(len(rows), 1))
-        old_x, new_x = left + 210.0, left + 290.0
-        draw_text(p, left, _TOP - 14, "it proposes", t.muted, size=look.SMALL)
+        self._paint_steps(p, QRectF(right, end + 12.0, wide, bottom - end - 16.0))
+
+    def _paint_changes(
+        self, p: QPainter, rows: tuple[Change, ...], left: float, wide: float, title: str
+    ) -> float:
+        """Draw numbers as they stand and as they would be; return where they end, px."""
+        t = look.theme()
+        old_x, new_x = left + 0.58 * wide, left + 0.8 * wide
+        draw_text(p, left, _TOP - 14, title, t.muted, size=look.SMALL)
         draw_text(p, old_x, _TOP - 14, "stands", t.muted, size=look.SMALL, align="right")
         draw_text(p, new_x, _TOP - 14, "would be", t.muted, size=look.SMALL, align="right")
         for n, one in enumerate(rows):
-            y = _TOP + pitch * (n + 0.75)
-            draw_text(p, left, y, one.name, t.ink, size=look.SMALL)
-            draw_text(p, old_x, y, one.old, t.muted, size=look.SMALL, align="right")
-            draw_text(p, new_x, y, f"**{one.new}**", t.ink, size=look.SMALL, align="right")
+            y = _TOP + self._pitch * (n + 0.5) + 5.0
+            draw_text(p, left, y, one.name, t.ink)
+            draw_text(p, old_x, y, one.old, t.muted, align="right")
+            draw_text(p, new_x, y, f"**{one.new}**", t.ink, align="right")
             draw_text(p, new_x + 6, y, one.unit, t.muted, size=look.SMALL)
-        top = _TOP + pitch * len(rows) + 14.0
-        wide = min(self.width() - left - look.MARGIN, 360.0)
-        self._paint_steps(p, QRectF(left, top, wide, bottom - top - 4.0))
+        return _TOP + self._pitch * len(rows)
 
     def _paint_steps(self, p: QPainter, area: QRectF) -> None:
         old, new = self._steps

@@ -1,0 +1,125 @@
+"""Commissioning from the panel: announced, played, proposed, taken; and what it does not do."""
+
+import math
+from dataclasses import replace
+
+import pytest
+from PySide6.QtCore import Qt
+from pytestqt.qtbot import QtBot
+
+from oarlock.control.speed_gains import AIMS
+from oarlock.session.commission_parts import Bound
+from oarlock.ui.frame.app import Application
+from oarlock.ui.frame.commission import CommissionPanel
+from oarlock.views.commission import figures, load_steps, numbers
+from oarlock.views.rail import stages
+from oarlock.views.stage import State
+from tests.conftest import CALM, wait
+
+pytestmark = pytest.mark.realtime
+
+
+def _open(qtbot: QtBot, opened: Application) -> CommissionPanel:
+    qtbot.keyClick(opened.window, Qt.Key.Key_F8)
+    panel = opened.window.panels.commission
+    assert panel is not None
+    assert panel.isVisible()
+    return panel
+
+
+def _connect(qtbot: QtBot, opened: Application, *more: str) -> None:
+    opened.bench.connect_drive(" ".join(("practice", *CALM, *more)))
+    wait(qtbot, lambda: opened.bench.connected)
+
+
+@pytest.mark.timeout(180)
+def test_from_datasheet_to_position_loop_in_one_action(qtbot: QtBot, fresh: Application) -> None:
+    panel, session = _open(qtbot, fresh), fresh.session
+    assert not panel.start.isEnabled()
+    assert "No drive is connected" in panel.note.text()
+    _connect(qtbot, fresh, "--pace", "6")
+    assert panel.answer.startswith("16 parts: up to ")
+    work, before = panel.work, session.axis
+    assert work.total.seconds <= 180.0
+    qtbot.mouseClick(panel.aims["calm"], Qt.MouseButton.LeftButton)
+    qtbot.mouseClick(panel.start, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: len(work.done) >= 2, 30.0)
+    assert panel.answer.endswith("of 16")
+    assert not panel.start.isVisible()
+    wait(qtbot, lambda: work.is_complete or bool(work.said) or work.asks is not None, 150.0)
+    assert work.is_complete, (work.next, work.said, work.asks)
+    assert session.axis == before  # nothing is taken yet
+    assert work.candidate is not None
+    assert {one.name for one in numbers(before, work.candidate)} >= {"R", "J", "K~p~ speed"}
+    told = {one.name: one for one in figures(before, work.candidate)}
+    assert told["speed margin"].new == f"{math.degrees(AIMS['calm'].margin):.0f}"
+    assert told["speed margin"].old == "–"
+    assert load_steps(before, work.candidate)[1] is not None
+    qtbot.mouseClick(panel.start, Qt.MouseButton.LeftButton)
+    assert not panel.isVisible()
+    assert session.undo_label == "Take what commissioning found"
+    state = {stage.key: stage.state for stage in stages(session.now)}
+    for key in ("sensing", "identify", "current", "speed", "position"):
+        assert state[key] is State.VALID, key
+    session.undo()
+    assert session.axis == before
+
+
+def test_it_waits_where_something_does_not_hold_and_takes_nothing(
+    qtbot: QtBot, fresh: Application
+) -> None:
+    panel, work = _open(qtbot, fresh), fresh.bench.commissioning
+    _connect(qtbot, fresh, "--pace", "6", "--faults", '{"gains":[1.0,0.69,1.0]}')
+    before = fresh.session.axis
+    qtbot.mouseClick(panel.start, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: bool(work.said), 60.0)
+    assert work.next is not None
+    assert work.next.group == "sensing"
+    assert panel.answer.startswith("It waits at ")
+    assert work.said in panel.note.text()
+    assert panel.start.text() == "Go on"
+    runs = len(fresh.session.runs)
+    qtbot.mouseClick(panel.start, Qt.MouseButton.LeftButton)  # tried again: nothing has changed
+    wait(qtbot, lambda: len(fresh.session.runs) > runs and work.running is None, 60.0)
+    assert work.said
+    qtbot.keyClick(fresh.window, Qt.Key.Key_Escape)
+    assert not panel.isVisible()
+    assert not work.parts
+    assert fresh.session.axis == before
+
+
+def test_what_would_move_more_than_was_said_is_asked_about(
+    qtbot: QtBot, fresh: Application
+) -> None:
+    panel, work = _open(qtbot, fresh), fresh.bench.commissioning
+    _connect(qtbot, fresh, "--pace", "6")
+    second = work.parts[2]
+    small = Bound(turns=0.0, speed=0.0, current=0.1, seconds=0.1)
+    work.bounds = {**work.bounds, second: small}
+    qtbot.mouseClick(panel.start, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: work.asks is not None, 60.0)
+    assert work.next == second
+    assert fresh.bench.live.state != "running"
+    assert "would move more than was said" in panel.note.text()
+    qtbot.mouseClick(panel.start, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: second in work.done, 60.0)
+    assert work.bounds[second] != small
+    fresh.window.escape()
+    wait(qtbot, lambda: work.running is None)
+    assert work.said == "Stopped"
+
+
+def test_an_axis_that_is_changed_meanwhile_is_left_alone(qtbot: QtBot, fresh: Application) -> None:
+    panel, work = _open(qtbot, fresh), fresh.bench.commissioning
+    _connect(qtbot, fresh, "--pace", "6")
+    qtbot.mouseClick(panel.start, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: bool(work.done), 60.0)
+    fresh.session.enter("machine.R", "0.9 ohm")
+    typed = fresh.session.axis
+    wait(qtbot, lambda: work.running is None and bool(work.said), 60.0)
+    assert "changed meanwhile" in work.said
+    work.take()
+    assert fresh.session.axis == typed
+    fresh.window.show_stage("sensing")
+    assert not panel.isVisible()
+    assert replace(typed) == fresh.session.axis
