@@ -4,7 +4,8 @@ BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
 .PHONY: demo demo-headless test check lint types contracts bench bench-sensing bench-identify \
-  bench-foreign bench-kernel bench-loops bench-silence bench-short screenshots lock clean
+  bench-foreign bench-kernel bench-loops bench-silence bench-commissioning \
+  bench-short screenshots lock clean
 
 demo: $(READY)
 	@$(BIN)/oarlock demo
@@ -48,6 +49,9 @@ bench-loops: $(READY)
 
 bench-silence: $(READY)
 	@$(BIN)/python -m benchmarks.silence
+
+bench-commissioning: $(READY)
+	@$(BIN)/python -m benchmarks.commissioning
 
 bench-short: $(READY)
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks.short

@@ -10,9 +10,11 @@ from dataclasses import dataclass, replace
 
 from oarlock.control.current import design_current
 from oarlock.control.speed_design import speed_target, usual_speed
+from oarlock.drive.steps import Frame, Plan
 from oarlock.drive.travel import excursion
 from oarlock.errors import InputError
 from oarlock.experiments.common.experiment import Experiment, Moving
+from oarlock.experiments.common.movement import Movement
 from oarlock.experiments.common.repeat import stronger_try
 from oarlock.experiments.identify.experiments import experiment_for
 from oarlock.experiments.loops.current_step import usual_current_step
@@ -46,6 +48,7 @@ SENSING, IDENTIFY, LOOPS = "sensing", "identify", "loops"
 _ROOM = 1.5  # times what is known beforehand: numbers change while they are measured
 _LOOP_ROOM = 3.0  # likewise: a resonance that nobody knows of yet makes a loop slower
 _UNKNOWN = 60.0  # s, of a part that cannot be planned yet
+_CAUGHT = 0.1  # s, in which a rotor swings to a field by half an electrical turn
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,8 +90,10 @@ class Bound:
         amperes = f"{digits(self.current, 2)} A" if self.current else "no current"
         if not self.turns:
             return f"{amperes}, {self.seconds:.0f} s"
-        return (f"up to {digits(self.turns, 2)} turns, {digits(self.speed / RPM, 2)} rpm, "
-                f"{amperes}, {self.seconds:.0f} s")  # fmt: skip
+        rest = f"{amperes}, {self.seconds:.0f} s"
+        if not self.speed:
+            return f"stirs up to {digits(self.turns, 2)} turns, {rest}"
+        return f"up to {digits(self.turns, 2)} turns, {digits(self.speed / RPM, 2)} rpm, {rest}"
 
 
 _STILL = Bound(turns=0.0, speed=0.0, current=0.0, seconds=0.0)
@@ -203,7 +208,7 @@ def trouble(run: Run, reading: Reading | None) -> str:
 # How far it moves
 
 
-def moves(played: Experiment, axis: Axis) -> Bound:
+def moves(played: Experiment, axis: Axis, *, held: bool) -> Bound:
     """Return how far an experiment moves at most, a stronger try of it included.
 
     The try counts even where the dry run would refuse it now: it may be allowed by then.
@@ -213,20 +218,28 @@ def moves(played: Experiment, axis: Axis) -> Bound:
     InputError : it cannot be planned
 
     """
-    found = _once(played, axis)
+    found = _once(played, axis, held=held)
     stronger = stronger_try(played)
-    return found if stronger is None else found.joined(_once(stronger, axis))
+    return found if stronger is None else found.joined(_once(stronger, axis, held=held))
 
 
-def _once(played: Experiment, axis: Axis) -> Bound:
+def _once(played: Experiment, axis: Axis, *, held: bool) -> Bound:
     plan = played.plan(axis)
     way = excursion(plan, axis)[0].farthest
     if isinstance(played, Moving):
         told = played.movement(axis)
-        turns = way if told.what else 0.0
-        return Bound(turns=turns, speed=told.speed if told.what else 0.0, current=told.current,
-                     seconds=max(told.seconds, plan.duration))  # fmt: skip
-    return Bound(turns=0.0, speed=0.0, current=plan.largest_current, seconds=plan.duration)
+        return Bound(turns=way if told.what else 0.0, speed=_fastest(told, plan, axis),
+                     current=told.current, seconds=max(told.seconds, plan.duration))  # fmt: skip
+    # A free shaft follows the current round, in each of its tries.
+    turns = 0.0 if held else 2.0 * plan.limits.travel / math.tau
+    return Bound(turns=turns, speed=0.0, current=plan.largest_current, seconds=plan.duration)
+
+
+def _fastest(told: Movement, plan: Plan, axis: Axis) -> float:
+    """Return the most that a shaft reaches, rad/s: a rotor that a field catches swings to it."""
+    caught = any(step.frame in (Frame.FIXED, Frame.CARRIED) for step in plan.steps)
+    swing = math.pi / axis.machine.pole_pairs.value / _CAUGHT if caught else 0.0
+    return max(told.speed, swing) if told.what else 0.0
 
 
 def expected(found: tuple[Part, ...], now: Snapshot, *, held: bool) -> dict[Part, Bound]:
@@ -240,7 +253,8 @@ def expected(found: tuple[Part, ...], now: Snapshot, *, held: bool) -> dict[Part
     for part in found:
         try:
             axis = _designed_simply(part, axis)
-            bound = moves(experiment(part, replace(now, axis=axis), held=held), axis)
+            played = experiment(part, replace(now, axis=axis), held=held)
+            bound = moves(played, axis, held=held)
         except InputError:
             bound = _by_kind(part, axis)
         room = _LOOP_ROOM if part.group == LOOPS else _ROOM

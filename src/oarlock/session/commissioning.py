@@ -12,6 +12,7 @@ from psygnal import Signal
 
 from oarlock.cancel import Cancel
 from oarlock.drive.link import Link, Progress
+from oarlock.drive.standstill import await_standstill
 from oarlock.machine import Axis
 from oarlock.machine.speed_loop import KEY as SPEED
 from oarlock.session.commission_parts import (
@@ -213,7 +214,9 @@ def _play_part(
     progress(0.0, f"{part.title}: working out")
     axis = prepared(part, now, cancel.check)
     played = experiment(part, replace(now, axis=axis), held=held)
-    wanted = moves(played, axis)
+    wanted = moves(played, axis, held=held)
     if not bound.holds(wanted):
         return _Result(axis=axis, asks=wanted)
+    progress(0.0, f"{part.title}: waiting until the shaft stands")
+    await_standstill(axis, link, cancel)
     return _Result(axis=axis, performed=perform(played, axis, link, progress, cancel, on_attempt))
