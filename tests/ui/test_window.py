@@ -93,10 +93,10 @@ def test_runs_are_pinned_starred_annotated_and_taken_back(qtbot: QtBot, live: Ap
 
 def test_the_logbook_opens_to_a_table(qtbot: QtBot, opened: Application) -> None:
     book = opened.window.logbook
-    qtbot.mouseClick(book.compare, Qt.MouseButton.LeftButton)
+    qtbot.mouseClick(book.more, Qt.MouseButton.LeftButton)
     assert book.height() == 400
-    assert book.compare.text() == "Back to three rows"
-    qtbot.mouseClick(book.compare, Qt.MouseButton.LeftButton)
+    assert book.more.text() == "Back to three rows"
+    qtbot.mouseClick(book.more, Qt.MouseButton.LeftButton)
     assert book.height() == look.LOGBOOK
 
 

@@ -32,6 +32,7 @@ def commands(window: "MainWindow") -> list[Command]:
         found.append(Command(f"Undo: {session.undo_label}", "Ctrl+Z", session.undo))
     if session.redo_label:
         found.append(Command(f"Redo: {session.redo_label}", "Ctrl+Shift+Z", session.redo))
+    found.append(Command("Compare the pinned runs", "F7", window.panels.open_comparison))
     found.append(Command("Commission the axis: all that is missing", "F8",
                          window.panels.open_commissioning))  # fmt: skip
     if bench.connected:

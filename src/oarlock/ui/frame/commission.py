@@ -12,7 +12,7 @@ from oarlock.session.commission_parts import Part
 from oarlock.session.commissioning import Commissioning
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button
-from oarlock.ui.kit.paint import Mark, draw_text, line, mark, text_width
+from oarlock.ui.kit.paint import Mark, draw_text, elided, line, mark
 from oarlock.views.commission import Change, Transient, figures, load_steps, numbers
 from oarlock.views.speed_asked import aim_of
 
@@ -179,8 +179,8 @@ class CommissionPanel(QWidget):
         if work.is_complete:
             return
         draw_text(p, columns[1], y + 5, work.bounds[part].sentence, t.muted, size=look.SMALL)
-        came = _fitted("running" if runs else work.came.get(part, ""),
-                       self.width() - columns[2] - 20)  # fmt: skip
+        came = elided("running" if runs else work.came.get(part, ""),
+                       self.width() - columns[2] - 20, look.SMALL)  # fmt: skip
         draw_text(p, columns[2], y + 5, came, t.attention if failed else t.ink, size=look.SMALL)
 
     def _paint_proposal(self, p: QPainter, left: float) -> None:
@@ -235,13 +235,3 @@ class CommissionPanel(QWidget):
             low = max(points, key=lambda q: q.y())
             draw_text(p, low.x() + 6, low.y(), f"{label} {-one.sag.min():.0f} rpm", color,
                       size=look.SMALL, halo=t.halo)  # fmt: skip
-
-
-def _fitted(text: str, room: float) -> str:
-    """Return a text that fits, cut at a word."""
-    if text_width(text, look.SMALL) <= room:
-        return text
-    words = text.split()
-    while words and text_width(" ".join(words) + " …", look.SMALL) > room:
-        words.pop()
-    return " ".join(words) + " …"

@@ -26,7 +26,6 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
-    QPushButton,
     QStyledItemDelegate,
     QStyleOptionViewItem,
     QTableView,
@@ -37,6 +36,7 @@ from PySide6.QtWidgets import (
 from oarlock.machine import Axis
 from oarlock.records import Run
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.buttons import link_button
 from oarlock.ui.kit.numbers import plain
 from oarlock.ui.kit.paint import dot, draw_text, elided, line
 from oarlock.views.logbook import COLUMNS, cells, summary
@@ -306,17 +306,14 @@ class Logbook(QWidget):
         self.table.setModel(self.model)
         self._header = Header(self.table)
         self.table.horizontalHeader().hide()
-        self.compare = QPushButton("Compare in a table")
-        self.compare.setFlat(True)
-        self.compare.setFont(look.font(look.BODY))
-        self.compare.setStyleSheet(
-            f"QPushButton {{ color: {look.theme().accent.name()}; text-align: left; border: 0;"
-            f" padding: 2px 0; }} QPushButton:focus {{ text-decoration: underline; }}"
-        )
-        self.compare.clicked.connect(self._toggle)
+        self.more = link_button("Show more rows")
+        self.more.clicked.connect(self._toggle)
+        self.compare_pinned = link_button("Compare pinned  F7")
         left = QVBoxLayout()
-        left.setContentsMargins(look.MARGIN, 64, 0, 8)
-        left.addWidget(self.compare, 0, Qt.AlignmentFlag.AlignTop)
+        left.setContentsMargins(look.MARGIN, 62, 0, 0)
+        left.setSpacing(0)
+        for one in (self.more, self.compare_pinned):
+            left.addWidget(one, 0, Qt.AlignmentFlag.AlignTop)
         left.addStretch(1)
         side = QWidget()
         side.setFixedWidth(look.RAIL)
@@ -378,7 +375,7 @@ class Logbook(QWidget):
 
     def _toggle(self) -> None:
         self._is_wide = not self._is_wide
-        self.compare.setText("Back to three rows" if self._is_wide else "Compare in a table")
+        self.more.setText("Back to three rows" if self._is_wide else "Show more rows")
         self.setFixedHeight(400 if self._is_wide else look.LOGBOOK)
         policy = Qt.ScrollBarPolicy
         self.table.setVerticalScrollBarPolicy(

@@ -1,4 +1,4 @@
-"""What opens over the window: connecting, the command palette, commissioning; each when wanted."""
+"""What opens over the window, each when it is wanted: connect, palette, commissioning, compare."""
 
 from typing import TYPE_CHECKING
 
@@ -9,6 +9,7 @@ from oarlock.ui.kit import theme as look
 
 if TYPE_CHECKING:
     from oarlock.ui.frame.commission import CommissionPanel
+    from oarlock.ui.frame.compare import ComparePanel
     from oarlock.ui.frame.connect import ConnectPanel
     from oarlock.ui.frame.palette import CommandPalette
     from oarlock.ui.frame.window import MainWindow
@@ -22,6 +23,7 @@ class Panels:
         self._connect: ConnectPanel | None = None
         self.palette: CommandPalette | None = None
         self.commission: CommissionPanel | None = None
+        self.compare: ComparePanel | None = None
 
     def open_connect(self) -> None:
         """Let the user choose a drive."""
@@ -51,27 +53,43 @@ class Panels:
             self.place()
         self.commission.open()
 
+    def open_comparison(self) -> None:
+        """Show the pinned runs beside one another."""
+        if self.compare is None:
+            from oarlock.ui.frame.compare import ComparePanel
+
+            self.compare = ComparePanel(self._window.session, self._ground)
+            self.compare.take_back.connect(self._window.take_back)
+            self.place()
+        self.compare.open()
+
     def refresh(self) -> None:
-        """Show how far commissioning is, where it is open."""
-        if self.commission is not None:
-            self.commission.refresh()
+        """Show what stands, where a panel is open."""
+        for panel in (self.commission, self.compare):
+            if panel is not None:
+                panel.refresh()
 
     def place(self) -> None:
-        """Let commissioning lie over stage and numbers."""
-        if self.commission is not None:
-            window, top = self._window, look.TOP_BAR + look.STRIP
-            height = window.height() - top - look.LOGBOOK
-            self.commission.setGeometry(look.RAIL, top, window.width() - look.RAIL, height)
+        """Let panels lie over stage and numbers."""
+        window, top = self._window, look.TOP_BAR + look.STRIP
+        height = window.height() - top - look.LOGBOOK
+        for panel in (self.commission, self.compare):
+            if panel is not None:
+                panel.setGeometry(look.RAIL, top, window.width() - look.RAIL, height)
 
-    def hide_commissioning(self) -> None:
+    def make_room(self) -> None:
         """Make room for a stage; what runs goes on."""
-        if self.commission is not None:
-            self.commission.hide()
+        for panel in (self.commission, self.compare):
+            if panel is not None:
+                panel.hide()
 
     def close_top(self) -> bool:
         """Close what lies on top; return whether anything did."""
         if self.palette is not None and isValid(self.palette) and self.palette.isVisible():
             self.palette.close()
+            return True
+        if self.compare is not None and self.compare.isVisible():
+            self.compare.hide()
             return True
         if self.commission is not None and self.commission.isVisible():
             self.commission.leave()

@@ -123,7 +123,8 @@ class MainWindow(QMainWindow):
         self.logbook.pin.connect(lambda n, on: session.change_run(n, pinned=on))
         self.logbook.star.connect(lambda n, on: session.change_run(n, starred=on))
         self.logbook.annotate.connect(lambda n, text: session.change_run(n, note=text))
-        self.logbook.take_back.connect(self._take_back)
+        self.logbook.take_back.connect(self.take_back)
+        self.logbook.compare_pinned.clicked.connect(self.panels.open_comparison)
         self.logbook.wide.connect(self._place_logbook)
         for keys, action in (
             ("Esc", self.escape),
@@ -132,6 +133,7 @@ class MainWindow(QMainWindow):
             ("Ctrl+Shift+Z", session.redo),
             ("Ctrl+Y", session.redo),
             ("Ctrl+K", self.panels.open_palette),
+            ("F7", self.panels.open_comparison),
             ("F8", self.panels.open_commissioning),
             ("F9", self.toggle_numbers),
             ("Ctrl+Q", self.close),
@@ -175,7 +177,7 @@ class MainWindow(QMainWindow):
     def show_stage(self, key: str) -> None:
         """Bring a stage on screen."""
         self.session.show(stage=key)
-        self.panels.hide_commissioning()
+        self.panels.make_room()
         stage = self.stage(key)
         self._stack.setCurrentWidget(stage)
         self._numbers.setCurrentIndex(self._stack.indexOf(stage))
@@ -230,6 +232,7 @@ class MainWindow(QMainWindow):
 
     def _runs_changed(self) -> None:
         self._refresh_all()
+        self.panels.refresh()
         self.read_records()
 
     def _bench_changed(self) -> None:
@@ -285,7 +288,8 @@ class MainWindow(QMainWindow):
     def _strip_nudged(self, ratio: float) -> None:
         self.stage(self.current.handle).nudge(ratio)
 
-    def _take_back(self, number: int) -> None:
+    def take_back(self, number: int) -> None:
+        """Use the gains of a run again."""
         run = self.session.now.run(number)
         if run is None:
             return

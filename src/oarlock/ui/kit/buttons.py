@@ -38,3 +38,15 @@ def small_button(text: str, says: str) -> QPushButton:
         f"QPushButton:hover {{ color: {t.accent.name()}; }}"
     )
     return made
+
+
+def link_button(text: str) -> QPushButton:
+    """Return a button that looks like a link."""
+    made = QPushButton(text)
+    made.setFlat(True)
+    made.setFont(look.font(look.SMALL))
+    made.setStyleSheet(
+        f"QPushButton {{ color: {look.theme().accent.name()}; text-align: left; border: 0;"
+        f" padding: 2px 0; }} QPushButton:focus {{ text-decoration: underline; }}"
+    )
+    return made

@@ -1,0 +1,158 @@
+"""Runs beside one another: what they were played with, what they gave, and their curves."""
+
+import math
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.experiments.loops.current_response import CurrentSwept
+from oarlock.experiments.loops.position_response import MoveResult
+from oarlock.experiments.loops.speed_response import SpeedResult
+from oarlock.experiments.loops.step_response import StepResult
+from oarlock.experiments.loops.sweep_response import SweepResult
+from oarlock.machine.loops import LOOPS
+from oarlock.quantities.display import digits
+from oarlock.quantities.kinds import RPM
+from oarlock.records import Reading, Run
+from oarlock.views.snapshot import Snapshot
+
+Array = NDArray[np.float64]
+MOST = 5  # runs side by side
+_SAME = 1e-4  # of a value: what differs by less is told as the same
+_DEG = math.pi / 180.0
+# Setting or figure: name on screen, unit, its size in SI.
+_CONDITIONS = {
+    "axis_name": ("along", "", 1.0), "speed": ("at", "rpm", RPM), "bias": ("on", "A", 1.0),
+    "torque": ("load", "N·m", 1.0), "distance": ("distance", "turns", math.tau),
+    "acceleration": ("acceleration", "rad/s²", 1.0), "repeats": ("answers", "", 1.0),
+    "winding": ("winding", "°C", 1.0),
+}  # fmt: skip
+_AMPLITUDES = {"speed step": ("step", "rpm", RPM), "current step": ("step", "A", 1.0)}
+_FIGURES = {
+    "rise": ("rise", "ms", 1e-3), "overshoot": ("overshoot", "%", 0.01),
+    "settling": ("settling", "ms", 1e-3), "dip": ("dip", "rpm", RPM),
+    "recovery": ("recovery", "ms", 1e-3), "IAE": ("area of the dip", "°", _DEG),
+    "following": ("behind", "°", _DEG), "beyond": ("beyond", "°", _DEG),
+    "crossover": ("crossover", "Hz", math.tau), "speed_crossover": ("crossover", "Hz", math.tau),
+    "position_crossover": ("crossover", "Hz", math.tau),
+    "phase_margin": ("margin", "°", _DEG), "Ms": ("M~s~", "", 1.0),
+    "points": ("trusted points", "", 1.0), "omega_n": ("fitted", "Hz", math.tau),
+    "zeta": ("damping", "", 1.0),
+}  # fmt: skip
+_FILTER = {"frequency": ("Hz", math.tau), "width": ("of it", 1.0), "depth": ("dB", 0.0)}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Row:
+    """One line of the table."""
+
+    group: str  # played with, gave
+    name: str  # marked up
+    unit: str
+    cells: tuple[str, ...]
+
+    @property
+    def differs(self) -> bool:
+        """Whether the runs are not alike in this."""
+        return len(set(self.cells)) > 1
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Trace:
+    """One run's answer, as it is laid over the others."""
+
+    x: Array  # s, or log10 Hz
+    y: Array
+    x_unit: str
+    y_unit: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Comparison:
+    """Runs side by side, the newest first."""
+
+    runs: tuple[Run, ...]
+    rows: tuple[Row, ...]
+    traces: tuple[Trace | None, ...]  # only those of the newest run's kind
+
+
+def chosen(now: Snapshot) -> tuple[Run, ...]:
+    """Return the pinned runs, the newest first, as many as stand side by side."""
+    pinned = [run for run in reversed(now.runs) if run.pinned]
+    return tuple(pinned[:MOST])
+
+
+def comparison(now: Snapshot, runs: Sequence[Run]) -> Comparison:
+    """Return runs side by side."""
+    rows = [row for row in (*_played_with(runs), *_gave(runs)) if any(c != "–" for c in row.cells)]
+    kind = runs[0].kind if runs else ""
+    traces = tuple(trace(now.readings.get(run.id)) if run.kind == kind else None for run in runs)
+    return Comparison(runs=tuple(runs), rows=tuple(rows), traces=traces)
+
+
+def _played_with(runs: Sequence[Run]) -> Iterable[Row]:
+    """Return conditions, gains and filters."""
+    for name, (label, unit, scale) in _CONDITIONS.items():
+        yield _row("played with", label, unit, [_setting(run, name, scale) for run in runs])
+    for kind, (label, unit, scale) in _AMPLITUDES.items():
+        cells = [_setting(run, "amplitude", scale) if run.kind == kind else "–" for run in runs]
+        yield _row("played with", label, unit, cells)
+    known: set[str] = set()
+    for loop in LOOPS:
+        for name in loop.gains:
+            key = f"{loop.key}.{name}"
+            known.add(key)
+            label = loop.labels.get(name, name.replace("_", " "))
+            label = label if loop.key in label else f"{loop.key} {label}"
+            yield _row("played with", label, "", [_number(run.gains.get(key), 1.0) for run in runs])
+    others = sorted({key for run in runs for key in run.gains} - known)
+    for key in others:
+        what, _, name = key.rpartition(".")
+        unit, scale = _FILTER.get(name, ("", 1.0))
+        label = f"{what.split('.', 1)[-1].replace('_', ' ')} {name}"
+        yield _row("played with", label, unit, [_filter(run.gains.get(key), scale) for run in runs])
+
+
+def _gave(runs: Sequence[Run]) -> Iterable[Row]:
+    for name, (label, unit, scale) in _FIGURES.items():
+        yield _row("gave", label, unit, [_number(run.figures.get(name), scale) for run in runs])
+    yield Row(group="gave", name="remark", unit="",
+              cells=tuple(run.note or run.remark or "–" for run in runs))  # fmt: skip
+
+
+def _row(group: str, name: str, unit: str, cells: Sequence[str]) -> Row:
+    return Row(group=group, name=name, unit=unit, cells=tuple(cells))
+
+
+def _setting(run: Run, name: str, scale: float) -> str:
+    value = run.settings.get(name)
+    if isinstance(value, str):
+        return value
+    return _number(value, scale) if isinstance(value, int | float) else "–"
+
+
+def _number(value: float | None, scale: float) -> str:
+    return "–" if value is None else digits(value / scale, 3)
+
+
+def _filter(value: float | None, scale: float) -> str:
+    if value is None:
+        return "–"
+    return digits(20.0 * math.log10(max(value, 1e-6)), 2) if scale == 0.0 else _number(value, scale)
+
+
+def trace(reading: Reading | None) -> Trace | None:
+    """Return the curve of an answer, over time or over frequency."""
+    if isinstance(reading, StepResult):
+        return Trace(reading.t, reading.amplitude * reading.normal, "s", "A")
+    if isinstance(reading, SpeedResult):
+        return Trace(reading.t, reading.speed / RPM, "s", "rpm")
+    if isinstance(reading, MoveResult):
+        return Trace(reading.t, np.degrees(reading.curve), "s", "° behind")
+    if isinstance(reading, SweepResult | CurrentSwept):
+        keep = reading.points.trusted
+        hertz = reading.points.omega[keep] / math.tau
+        return Trace(np.log10(hertz), reading.curve[keep], "Hz", "dB")
+    return None

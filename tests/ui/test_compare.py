@@ -1,0 +1,110 @@
+"""Pinned runs beside one another: what differs is marked, their gains can be taken from there."""
+
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import Qt
+from pytestqt.qtbot import QtBot
+
+from oarlock.control.speed_design import speed_gains, usual_speed
+from oarlock.experiments.common.experiment import Experiment
+from oarlock.experiments.loops.current_step import usual_current_step
+from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep, usual_load, usual_step
+from oarlock.machine import Axis
+from oarlock.machine.speed_loop import KEY
+from oarlock.practice.truth import draw
+from oarlock.session.perform import perform
+from oarlock.ui.frame.app import Application
+from oarlock.ui.frame.compare import ComparePanel
+from oarlock.views.compare import MOST, Row, chosen, comparison
+from tests.model_link import Hasty, ModelLink
+from tests.speed_axis import tuned_winch
+from tests.ui.conftest import window_on
+from tests.ui.test_speed import _project
+
+
+@pytest.fixture
+def tuned(qtbot: QtBot, tmp_path: Path) -> Iterator[Application]:
+    """The window on a winch whose speed loop has gains."""
+    yield from window_on(qtbot, _project(tmp_path, tuned_winch()))
+
+
+def _keep(opened: Application, test: Experiment, axis: Axis) -> int:
+    link = ModelLink(draw("winch", 0))
+    run = opened.session.keep(perform(test, axis, link, lambda _f, _d: None, Hasty()))
+    opened.session.change_run(run.id, pinned=True)
+    return run.id
+
+
+def _steps(opened: Application) -> tuple[int, int]:
+    axis = opened.session.axis
+    speed, gains = usual_speed(axis), speed_gains(axis)
+    assert gains is not None
+    step = SpeedStep(speed=speed, amplitude=usual_step(axis, speed), repeats=4)
+    slow = axis.with_loop_gains(KEY, replace(gains, Kp=0.6 * gains.Kp))
+    return _keep(opened, step, axis), _keep(opened, step, slow)
+
+
+def _row(rows: tuple[Row, ...], name: str) -> Row:
+    return next(row for row in rows if row.name == name)
+
+
+def test_what_differs_is_told_and_what_does_not_is_not(tuned: Application) -> None:
+    first, second = _steps(tuned)
+    now = tuned.session.now
+    shown = comparison(now, chosen(now))
+    assert [run.id for run in shown.runs] == [second, first]
+    Kp, Ki, step = (_row(shown.rows, name) for name in ("K~p~ speed", "K~i~ speed", "step"))
+    assert (Kp.differs, Ki.differs, step.differs) == (True, False, False)
+    assert float(Kp.cells[0]) == pytest.approx(0.6 * float(Kp.cells[1]), rel=0.01)
+    notch = _row(shown.rows, "torque 1 notch frequency")
+    assert notch.unit == "Hz"
+    assert 150.0 < float(notch.cells[0]) < 250.0
+    assert _row(shown.rows, "rise").differs
+    new, old = shown.traces
+    assert new is not None
+    assert old is not None
+    assert new.y_unit == "rpm"
+    assert np.max(old.y) > np.max(new.y) * 0.9
+
+
+def test_runs_of_another_kind_have_lines_and_no_curve(tuned: Application) -> None:
+    axis = tuned.session.axis
+    _steps(tuned)
+    _keep(tuned, LoadStep(speed=usual_speed(axis), torque=usual_load(axis), repeats=4), axis)
+    _keep(tuned, usual_current_step(axis, "q"), axis)
+    now = tuned.session.now
+    shown = comparison(now, chosen(now))
+    assert [one is not None for one in shown.traces] == [True, False, False, False]
+    assert _row(shown.rows, "dip").cells[0] == "–"
+    assert _row(shown.rows, "dip").cells[1] != "–"
+    assert len(chosen(now)) <= MOST
+
+
+def test_the_panel_shows_them_and_takes_gains_back(qtbot: QtBot, tuned: Application) -> None:
+    window = tuned.window
+    qtbot.keyClick(window, Qt.Key.Key_F7)
+    panel = window.panels.compare
+    assert isinstance(panel, ComparePanel)
+    assert panel._shown is not None
+    assert not panel._shown.runs  # it says how to pin
+    _steps(tuned)
+    assert len(panel._shown.runs) == 2  # it follows the logbook
+    assert "K~p~ speed" in panel.table.accessibleDescription()
+    assert [one.isVisible() for one in panel.uses[:2]] == [True, False]  # the other is in use
+    before = speed_gains(tuned.session.axis)
+    qtbot.mouseClick(panel.uses[0], Qt.MouseButton.LeftButton)
+    now = speed_gains(tuned.session.axis)
+    assert before is not None
+    assert now is not None
+    assert now.Kp == pytest.approx(0.6 * before.Kp)
+    assert [one.isVisible() for one in panel.uses[:2]] == [False, True]
+    qtbot.keyClick(window, Qt.Key.Key_Escape)
+    assert not panel.isVisible()
+    qtbot.mouseClick(window.logbook.compare_pinned, Qt.MouseButton.LeftButton)
+    assert panel.isVisible()
+    window.show_stage("machine")
+    assert not panel.isVisible()
