@@ -44,11 +44,10 @@ _FIGURES = {
 _FILTER = {"frequency": ("Hz", math.tau), "width": ("of it", 1.0), "depth": ("dB", 0.0)}
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, slots=True)
 class Row:
     """One line of the table."""
 
-    group: str  # played with, gave
     name: str  # marked up
     unit: str
     cells: tuple[str, ...]
@@ -89,16 +88,17 @@ def comparison(now: Snapshot, runs: Sequence[Run]) -> Comparison:
     rows = [row for row in (*_played_with(runs), *_gave(runs)) if any(c != "–" for c in row.cells)]
     kind = runs[0].kind if runs else ""
     traces = tuple(trace(now.readings.get(run.id)) if run.kind == kind else None for run in runs)
+    rows.sort(key=lambda row: not row.differs)  # what differs is read first
     return Comparison(runs=tuple(runs), rows=tuple(rows), traces=traces)
 
 
 def _played_with(runs: Sequence[Run]) -> Iterable[Row]:
     """Return conditions, gains and filters."""
     for name, (label, unit, scale) in _CONDITIONS.items():
-        yield _row("played with", label, unit, [_setting(run, name, scale) for run in runs])
+        yield Row(label, unit, tuple(_setting(run, name, scale) for run in runs))
     for kind, (label, unit, scale) in _AMPLITUDES.items():
         cells = [_setting(run, "amplitude", scale) if run.kind == kind else "–" for run in runs]
-        yield _row("played with", label, unit, cells)
+        yield Row(label, unit, tuple(cells))
     known: set[str] = set()
     for loop in LOOPS:
         for name in loop.gains:
@@ -106,30 +106,27 @@ def _played_with(runs: Sequence[Run]) -> Iterable[Row]:
             known.add(key)
             label = loop.labels.get(name, name.replace("_", " "))
             label = label if loop.key in label else f"{loop.key} {label}"
-            yield _row("played with", label, "", [_number(run.gains.get(key), 1.0) for run in runs])
+            yield Row(label, "", tuple(_number(run.gains.get(key), 1.0) for run in runs))
     others = sorted({key for run in runs for key in run.gains} - known)
     for key in others:
         what, _, name = key.rpartition(".")
         unit, scale = _FILTER.get(name, ("", 1.0))
         label = f"{what.split('.', 1)[-1].replace('_', ' ')} {name}"
-        yield _row("played with", label, unit, [_filter(run.gains.get(key), scale) for run in runs])
+        yield Row(label, unit, tuple(_filter(run.gains.get(key), scale) for run in runs))
 
 
 def _gave(runs: Sequence[Run]) -> Iterable[Row]:
     for name, (label, unit, scale) in _FIGURES.items():
-        yield _row("gave", label, unit, [_number(run.figures.get(name), scale) for run in runs])
-    yield Row(group="gave", name="remark", unit="",
-              cells=tuple(run.note or run.remark or "–" for run in runs))  # fmt: skip
-
-
-def _row(group: str, name: str, unit: str, cells: Sequence[str]) -> Row:
-    return Row(group=group, name=name, unit=unit, cells=tuple(cells))
+        yield Row(label, unit, tuple(_number(run.figures.get(name), scale) for run in runs))
+    yield Row("remark", "", tuple(run.note or run.remark or "–" for run in runs))
 
 
 def _setting(run: Run, name: str, scale: float) -> str:
     value = run.settings.get(name)
     if isinstance(value, str):
         return value
+    if isinstance(value, int) and scale == 1.0:
+        return str(value)
     return _number(value, scale) if isinstance(value, int | float) else "–"
 
 

@@ -17,7 +17,7 @@ from oarlock.ui.kit.plot import linear_ticks
 from oarlock.views.compare import MOST, Comparison, Row, Trace, chosen, comparison
 from oarlock.views.logbook import action
 
-_HEAD, _PLOT, _ROW, _NAME = 64, 150, 20, 170  # px
+_HEAD, _PLOT, _ROW, _NAME = 64, 150, 20, 220  # px
 _NOTHING = "Pin the runs to be compared in the logbook (P, or the pin in its row)."
 
 
@@ -42,15 +42,11 @@ class CompareTable(QWidget):
         p, t = QPainter(self), look.theme()
         p.fillRect(self.rect(), t.panel)
         wide = column_width(self.width(), self._many)
-        group = ""
         for n, row in enumerate(self._rows):
             y = _ROW * (n + 0.5) + 4.5
             if row.differs:
                 p.fillRect(QRectF(0, _ROW * n, self.width(), _ROW), look.faded(t.accent, 24))
                 draw_text(p, 4, y, "≠", t.accent, bold=True)
-            if row.group != group:
-                group = row.group
-                line(p, 0, _ROW * n, self.width(), _ROW * n, t.rule)
             unit = f" ({row.unit})" if row.unit else ""
             draw_text(p, 20, y, row.name + unit, t.ink if row.differs else t.muted)
             for i, cell in enumerate(row.cells):
@@ -81,6 +77,7 @@ class ComparePanel(QWidget):
         self._area.setWidget(self.table)
         self._area.setWidgetResizable(True)
         self._area.setFrameShape(QScrollArea.Shape.NoFrame)
+        self._area.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOn)
         self._area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.uses = [button("use these gains") for _ in range(MOST)]
         for n, one in enumerate(self.uses):
@@ -125,7 +122,7 @@ class ComparePanel(QWidget):
         self.close_button.setGeometry(self.width() - 96, 12, 80, 28)
         self._area.setGeometry(look.MARGIN, top, inner, self.height() - top - 4)
         many = len(self._shown.runs) if self._shown else 1
-        wide = column_width(inner, many)
+        wide = column_width(self._area.viewport().width(), many)
         for n, one in enumerate(self.uses):
             x = round(look.MARGIN + _NAME + wide * n)
             one.setGeometry(x, _HEAD + _PLOT + 34, min(130, round(wide) - 8), 24)
@@ -144,7 +141,7 @@ class ComparePanel(QWidget):
         said = f"{len(shown.runs)} runs, {many} of {len(shown.rows)} lines differ"
         draw_text(p, look.MARGIN, 50, said, t.ink, size=look.ANSWER, bold=True)
         self._paint_curves(p, shown)
-        wide = column_width(self.width() - 2 * look.MARGIN, len(shown.runs))
+        wide = column_width(self._area.viewport().width(), len(shown.runs))
         for n, run in enumerate(shown.runs):
             x = look.MARGIN + _NAME + wide * n
             y = _HEAD + _PLOT + 16.0
