@@ -263,3 +263,39 @@ def test_the_current_loops_open_loop_is_swept_from_its_stage(
     stage.drag_to(700.0)
     stage.end_drag()
     assert stage.gain_plot._seen is None  # measured points leave with their gains
+
+
+def test_a_filter_is_dragged_on_the_strip_in_the_plot_and_by_keys(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    stage, strip = _stage(tuned), tuned.window.strip
+    assert stage.shown is not None
+    hertz, before = stage.shown.filters[0].frequency / math.tau, stage.shown.crossover
+    qtbot.mousePress(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip.x_of(hertz)), 86))
+    qtbot.mouseMove(strip, QPoint(round(strip.x_of(240.0)), 86))
+    assert tuned.session.dragging
+    qtbot.mouseRelease(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip.x_of(240.0)), 86))
+    moved = stage.shown.filters[0].frequency / math.tau
+    assert moved == pytest.approx(240.0, rel=0.02)
+    assert tuned.session.undo_label == "Move a filter"
+    assert stage.shown.phase_margin == pytest.approx(55.0, abs=0.2)  # the gains followed
+    assert stage.shown.crossover != before
+
+    plot = stage.gain_plot
+    low = round(plot.area.bottom()) - 6
+    view = plot.viewport()
+    qtbot.mousePress(view, Qt.MouseButton.LeftButton, pos=QPoint(round(plot.at(moved)), low))
+    qtbot.mouseMove(view, QPoint(round(plot.at(180.0)), low))
+    qtbot.mouseRelease(view, Qt.MouseButton.LeftButton, pos=QPoint(round(plot.at(180.0)), low))
+    assert stage.shown.filters[0].frequency / math.tau == pytest.approx(180.0, rel=0.03)
+    tuned.session.undo()
+    tuned.session.undo()
+    assert stage.shown.filters[0].frequency / math.tau == pytest.approx(hertz)
+
+    strip.setFocus()
+    qtbot.keyClick(strip, Qt.Key.Key_Right)  # what was dragged last is chosen for the keys
+    assert stage.shown.filters[0].frequency / math.tau == pytest.approx(1.01 * hertz)
+    qtbot.keyClick(strip, Qt.Key.Key_Down)  # the handle again
+    crossover = stage.shown.crossover
+    qtbot.keyClick(strip, Qt.Key.Key_Left)
+    assert stage.shown.crossover == pytest.approx(crossover / 1.01, rel=1e-3)

@@ -24,6 +24,7 @@ class Marker:
     measured: bool = False
     handle: bool = False
     rings: tuple[float, ...] = ()  # Hz, where the drive has it, and where it would go back to
+    filter: int = -1  # its number among the filters of the loop whose handle is shown
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -115,7 +116,7 @@ def strip(
             Marker(lane="drive", label="speed sampled", hertz=1.0 / (inv.divider * inv.Ts),
                    kind="line", measured=True)
         )  # fmt: skip
-    markers += _filters(axis)
+    markers += _filters(axis, handle)
     markers += [
         Marker(
             lane="loops",
@@ -138,14 +139,14 @@ def strip(
     )
 
 
-def _filters(axis: Axis) -> list[Marker]:
-    """Return the filters of all loops."""
+def _filters(axis: Axis, handle: str) -> list[Marker]:
+    """Return the filters of all loops; those of the loop with the handle can be dragged."""
     return [
         Marker(lane="drive", label="notch" if one.kind is FilterKind.NOTCH else "filter",
                hertz=one.frequency / math.tau, kind="notch" if one.kind is FilterKind.NOTCH
-               else "line", measured=True)
-        for _, loop in axis.loops
-        for one in loop.filters
+               else "line", measured=True, filter=number if key == handle else -1)
+        for key, loop in axis.loops
+        for number, one in enumerate(loop.filters)
     ]  # fmt: skip
 
 

@@ -41,6 +41,8 @@ class TimescalesStrip(QWidget):
     released = Signal()
     nudged = Signal(float)  # ratio, from the keyboard
     rescaled = Signal()  # frequencies lie elsewhere now
+    filter_dragged = Signal(int, float)  # number, Hz
+    filter_released = Signal()
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -49,6 +51,7 @@ class TimescalesStrip(QWidget):
         self._lane = "loops"
         self._line = False  # whether the handle's line runs on into the plots below
         self._dragging = False
+        self._filter: int | None = None  # that is dragged, or chosen for the keys
         self._back: QPixmap | None = None
         self.setFixedHeight(look.STRIP)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -58,6 +61,7 @@ class TimescalesStrip(QWidget):
         self.setToolTip(
             "Every corner frequency of the design on one axis.\n"
             "Drag the handle of the loop on screen, or use ← → (1 %) and Shift (10 %).\n"
+            "Its filters can be dragged too; ↑ ↓ choose one for the keys.\n"
             "Hatched: its margin would be below 30°.\n"
             "Rings, while you tune by hand: what the drive has, and what it would go back to."
         )
@@ -249,6 +253,10 @@ class TimescalesStrip(QWidget):
             for marker in row:
                 x = self.x_of(marker.hertz)
                 color = colors.get(marker.kind, t.ink)
+                if marker.filter >= 0 and marker.filter == self._filter:
+                    p.setPen(QPen(t.accent, 1.5))
+                    p.setBrush(Qt.BrushStyle.NoBrush)
+                    p.drawEllipse(QPointF(x, y), 10.0, 10.0)
                 if marker.kind.startswith("pole"):
                     p.setPen(QPen(color, 1.5))
                     p.setBrush(color if marker.measured else Qt.BrushStyle.NoBrush)
@@ -303,6 +311,17 @@ class TimescalesStrip(QWidget):
 
     # Input
 
+    def _filters(self) -> list[Marker]:
+        """Return the markers of filters that can be dragged, the lowest first."""
+        markers = self._strip.markers if self._strip is not None else ()
+        return sorted((m for m in markers if m.filter >= 0), key=lambda m: m.hertz)
+
+    def _filter_at(self, position: QPointF) -> int | None:
+        """Return the number of the filter under the mouse."""
+        near = [m for m in self._filters() if abs(position.x() - self.x_of(m.hertz)) < 10.0
+                and abs(position.y() - _LANES["drive"]) < 12.0]  # fmt: skip
+        return near[0].filter if near else None
+
     def _near_handle(self, position: QPointF) -> bool:
         marker = self._handle()
         if marker is None:
@@ -310,26 +329,53 @@ class TimescalesStrip(QWidget):
         return abs(position.x() - self.x_of(marker.hertz)) < _GRAB and position.y() < _AXIS
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        if event.button() == Qt.MouseButton.LeftButton and self._near_handle(event.position()):
-            self._dragging = True
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        self._filter = self._filter_at(event.position())
+        self._dragging = self._filter is not None or self._near_handle(event.position())
+        self.update()
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        if self._dragging:
+        if self._dragging and self._filter is not None:
+            self.filter_dragged.emit(self._filter, self.hertz_at(event.position().x()))
+        elif self._dragging:
             self.dragged.emit(self.hertz_at(event.position().x()))
         else:
-            near = self._near_handle(event.position())
+            at = event.position()
+            near = self._near_handle(at) or self._filter_at(at) is not None
             self.setCursor(Qt.CursorShape.SizeHorCursor if near else Qt.CursorShape.ArrowCursor)
 
     def mouseReleaseEvent(self, _event: QMouseEvent) -> None:
         if self._dragging:
             self._dragging = False
-            self.released.emit()
+            if self._filter is None:
+                self.released.emit()
+            else:
+                self.filter_released.emit()
+
+    def _choose(self, way: int) -> None:
+        """Choose the handle or one of its filters for the keys."""
+        order = [None, *(m.filter for m in self._filters())]
+        at = order.index(self._filter) if self._filter in order else 0
+        self._filter = order[(at + way) % len(order)]
+        self.update()
+
+    def _nudge(self, ratio: float) -> None:
+        """Move what is chosen by a ratio."""
+        chosen = next((m for m in self._filters() if m.filter == self._filter), None)
+        if chosen is None:
+            self.nudged.emit(ratio)
+        else:
+            self.filter_dragged.emit(chosen.filter, chosen.hertz * ratio)
+            self.filter_released.emit()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         step = 1.10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.01
-        if event.key() == Qt.Key.Key_Right:
-            self.nudged.emit(step)
+        if event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            self._choose(1 if event.key() == Qt.Key.Key_Down else -1)
+        elif event.key() == Qt.Key.Key_Right:
+            self._nudge(step)
         elif event.key() == Qt.Key.Key_Left:
-            self.nudged.emit(1.0 / step)
+            self._nudge(1.0 / step)
         else:
             super().keyPressEvent(event)

@@ -120,6 +120,8 @@ class MainWindow(QMainWindow):
         self.strip.dragged.connect(self._strip_dragged)
         self.strip.released.connect(self._strip_released)
         self.strip.nudged.connect(self._strip_nudged)
+        self.strip.filter_dragged.connect(lambda n, hertz: self.current.drag_filter(n, hertz))
+        self.strip.filter_released.connect(lambda: self.current.end_filter())
         self.logbook.pin.connect(lambda n, on: session.change_run(n, pinned=on))
         self.logbook.star.connect(lambda n, on: session.change_run(n, starred=on))
         self.logbook.annotate.connect(lambda n, text: session.change_run(n, note=text))

@@ -74,6 +74,12 @@ class StageView(QWidget):
     def end_drag(self) -> None:
         """Take where the strip's handle was let go."""
 
+    def drag_filter(self, number: int, hertz: float) -> None:
+        """Follow a filter's marker on the strip or in the plots."""
+
+    def end_filter(self) -> None:
+        """Take where a filter's marker was let go."""
+
     def nudge(self, ratio: float) -> None:
         """Move the strip's handle from the keyboard."""
 

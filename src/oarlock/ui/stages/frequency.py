@@ -2,8 +2,8 @@
 
 import math
 
-from PySide6.QtCore import QRectF, Qt, Signal
-from PySide6.QtGui import QMouseEvent, QPainter
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QMouseEvent, QPainter, QPolygonF
 
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import draw_text, hatch, line
@@ -18,12 +18,16 @@ class FrequencyPlot(Plot):
 
     dragged = Signal(float)  # Hz
     released = Signal()
+    filter_dragged = Signal(int, float)  # number, Hz
+    filter_released = Signal()
 
     def __init__(self, name: str, *, bottom: int, low: float, high: float, left: int = 48) -> None:
         super().__init__(left=left, right=0, top=0, bottom=bottom, name=name)
         self._crossover = self._nyquist = math.nan  # Hz
         self._verified = False
         self._dragging = False
+        self._filters: tuple[float, ...] = ()  # Hz, of what can be dragged beside the handle
+        self._filter: int | None = None  # that is dragged
         ticks = []
         for exponent in range(5):
             for digit in _DIGITS:
@@ -38,6 +42,22 @@ class FrequencyPlot(Plot):
         if nyquist != self._nyquist:
             self.remake_frame()
         self._crossover, self._nyquist, self._verified = crossover, nyquist, verified
+
+    def place_filters(self, hertz: tuple[float, ...]) -> None:
+        """Say where the loop's filters lie, by their numbers."""
+        self._filters = hertz
+
+    def paint_filters(self, p: QPainter) -> None:
+        """Draw the filters' handles along the lower edge."""
+        t, y = look.theme(), self.area.bottom() - 8.0
+        for hertz in self._filters:
+            x = self.at(hertz)
+            if self.area.left() < x < self.area.right():
+                line(p, x, y - 22, x, y - 7, t.accent, 1, Qt.PenStyle.DotLine)
+                p.setPen(Qt.PenStyle.NoPen)
+                p.setBrush(t.accent)
+                p.drawPolygon(QPolygonF([QPointF(x - 7, y - 6), QPointF(x + 7, y - 6),
+                                         QPointF(x, y + 6)]))  # fmt: skip
 
     def at(self, hertz: float) -> float:
         """Return the viewport position of a frequency."""
@@ -78,18 +98,33 @@ class FrequencyPlot(Plot):
     def _near(self, event: QMouseEvent) -> bool:
         return abs(event.position().x() - self.at(self._crossover)) < _GRAB
 
+    def _filter_at(self, event: QMouseEvent) -> int | None:
+        """Return the number of the filter whose handle is under the mouse."""
+        if event.position().y() < self.area.bottom() - 26.0:
+            return None
+        near = [n for n, hertz in enumerate(self._filters)
+                if abs(event.position().x() - self.at(hertz)) < _GRAB]  # fmt: skip
+        return near[0] if near else None
+
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        if self._near(event):
-            self._dragging = True
+        self._filter = self._filter_at(event)
+        self._dragging = self._filter is not None or self._near(event)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._dragging:
-            self.dragged.emit(10.0 ** self.x_at(event.position().x()))
+            hertz = 10.0 ** self.x_at(event.position().x())
+            if self._filter is None:
+                self.dragged.emit(hertz)
+            else:
+                self.filter_dragged.emit(self._filter, hertz)
             return
-        near = self._near(event)
+        near = self._near(event) or self._filter_at(event) is not None
         self.setCursor(Qt.CursorShape.SizeHorCursor if near else Qt.CursorShape.ArrowCursor)
 
     def mouseReleaseEvent(self, _event: QMouseEvent) -> None:
         if self._dragging:
             self._dragging = False
-            self.released.emit()
+            if self._filter is None:
+                self.released.emit()
+            else:
+                self.filter_released.emit()

@@ -43,6 +43,7 @@ class SpeedGainPlot(FrequencyPlot):
             self.set_points(self._swept, np.log10(sweep.f[keep]), sweep.gain[keep],
                             look.theme().speed)  # fmt: skip
         self.place(shown.crossover, shown.nyquist, verified=verified)
+        self.place_filters(tuple(one.frequency / math.tau for one in shown.filters))
         x = np.log10(shown.f)
         self._open.setData(x, shown.open_gain)
         self._closed.setData(x, shown.closed_gain)
@@ -73,6 +74,7 @@ class SpeedGainPlot(FrequencyPlot):
         self._annotate_margin(p, shown)
         self._annotate_shaft(p, shown)
         self._annotate_sweep(p)
+        self.paint_filters(p)
         draw_text(p, self.area.left() + 8, self.area.top() + 15, "open loop", t.speed,
                   halo=t.halo)  # fmt: skip
         draw_text(p, self.area.left() + 8, zero + 16, "closed loop", t.speed, halo=t.halo)

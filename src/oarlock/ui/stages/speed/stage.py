@@ -69,6 +69,8 @@ class SpeedStage(OuterLoopStage):
         for frequency in (self.gain_plot, self.phase_plot):
             frequency.dragged.connect(self.drag_to)
             frequency.released.connect(self.end_drag)
+        self.gain_plot.filter_dragged.connect(self.drag_filter)
+        self.gain_plot.filter_released.connect(self.end_filter)
         self.measured = Measured(self.session, self.bench)
         self.test = PlayBar(self)
         self.test.asked.connect(self.run)
@@ -297,6 +299,26 @@ class SpeedStage(OuterLoopStage):
         name = "notch" if kind is FilterKind.NOTCH else "low pass"
         filters = (*shown.filters, made)
         self.edit(f"Add a {name}", lambda: self._redesigned(with_filters(axis, filters)))
+
+    def drag_filter(self, number: int, hertz: float) -> None:
+        """Follow a filter's handle: its frequency, and gains that follow where they did before."""
+        axis, shown = self.session.axis, self.shown
+        if shown is None or number >= len(shown.filters):
+            return
+        filters = list(shown.filters)
+        held = min(max(hertz, 0.5 * LOWEST), 0.9 * shown.nyquist)
+        filters[number] = replace(filters[number], frequency=math.tau * held)
+        try:
+            moved = self._redesigned(with_filters(axis, tuple(filters)))
+        except InputError as error:
+            self.tell(f"{error.cause}. {error.remedy}")
+            return
+        self.tell("")
+        self.session.drag(moved)
+
+    def end_filter(self) -> None:
+        """Make the filter's drag one edit."""
+        self.session.end_drag("Move a filter")
 
     def change_filter(self, number: int, name: str, text: str) -> None:
         """Take a number of a filter that was typed."""
