@@ -108,3 +108,32 @@ def test_the_panel_shows_them_and_takes_gains_back(qtbot: QtBot, tuned: Applicat
     assert panel.isVisible()
     window.show_stage("machine")
     assert not panel.isVisible()
+
+
+def test_sweeps_go_to_a_file_and_come_back_to_be_compared(
+    qtbot: QtBot, tuned: Application, tmp_path: Path
+) -> None:
+    from oarlock.experiments.loops.speed_sweep import SpeedSweep
+    from oarlock.ui.frame.sweep_files import read_sweep, save_sweep
+
+    axis, window, session = tuned.session.axis, tuned.window, tuned.session
+    window.show_stage("speed")
+    names = [command.name for command in window.commands()]
+    assert not any("as CSV" in name for name in names)
+    number = _keep(tuned, SpeedSweep(speed=usual_speed(axis), torque=usual_load(axis), count=16),
+                   axis)  # fmt: skip
+    names = [command.name for command in window.commands()]
+    assert any(name.startswith("Save the speed sweep of") for name in names)
+    save_sweep(window, number, tmp_path / "sweep.csv")
+    read_sweep(window, tmp_path / "sweep.csv")
+    qtbot.waitUntil(lambda: len(session.runs) == 2, timeout=10000)
+    assert session.runs[1].kind == "speed sweep"
+    assert session.readings[session.runs[1].id] is not None
+    session.change_run(session.runs[1].id, pinned=True)
+    shown = comparison(session.now, chosen(session.now))
+    assert [one is not None for one in shown.traces] == [True, True]
+    assert _row(shown.rows, "crossover").differs is False
+    (tmp_path / "bad.csv").write_text("nonsense\n1,2\n")
+    read_sweep(window, tmp_path / "bad.csv")
+    qtbot.waitUntil(lambda: window.message.isVisible(), timeout=10000)
+    assert len(session.runs) == 2

@@ -28,6 +28,8 @@ from oarlock.experiments.loops.current_response import CurrentSwept
 from oarlock.experiments.loops.current_step import usual_current_step
 from oarlock.experiments.loops.current_sweep import CurrentSweep
 from oarlock.experiments.loops.step_response import StepResult
+from oarlock.experiments.loops.sweep_response import SweepResult
+from oarlock.experiments.loops.sweep_table import as_table
 from oarlock.files import read_text, write_atomic
 from oarlock.handover.header import default_map, header
 from oarlock.handover.patch import patch_file
@@ -179,8 +181,11 @@ class _Job:
         if performed is None or run is None:
             assert lost is not None
             raise lost
-        write_record(self._folder / f"{run.id:02d}-{self._practice}-{name}.csv", performed.record)
-        return run, performed.reading
+        record, reading = performed.record, performed.reading
+        if isinstance(reading, SweepResult | CurrentSwept):
+            record = as_table(run, reading)
+        write_record(self._folder / f"{run.id:02d}-{self._practice}-{name}.csv", record)
+        return run, reading
 
     def _keep_attempt(self, performed: Performed) -> None:
         self._session.keep(performed)

@@ -12,6 +12,7 @@ from oarlock.control.margins import margins
 from oarlock.control.measured_loop import LoopFigures, LoopPoints, figures_of
 from oarlock.errors import InputError
 from oarlock.experiments.loops.step_response import axis_of
+from oarlock.experiments.loops.sweep_points import is_table, points_in
 from oarlock.experiments.loops.verdict import Verdict
 from oarlock.machine import Axis
 from oarlock.quantities.display import signed
@@ -57,11 +58,33 @@ def read_current_sweep(record: Record, axis: Axis) -> CurrentSwept:
     InputError : no gains, no sums, or not as many as the settings tell
 
     """
-    s, sums, which = record.settings, record.sums, axis_of(record)
+    which = axis_of(record)
+    if axis.gains is None:
+        raise InputError("the axis has no gains of the current loop", place=record.experiment,
+                         remedy="Take the designed gains first")  # fmt: skip
+    omega, opened, std, trusted, limited = _measured(record, which)
+    loop = loops_with(axis, axis.gains)[0 if which == "d" else 1]
+    points = LoopPoints(omega, opened, std, trusted,
+                        lambda omega: loop.opened.response(omega)[0])  # fmt: skip
+    meant = margins(loop.opened)
+    found = figures_of(points, meant.crossover)
+    return CurrentSwept(axis_name=which, points=points, found=found,
+                        checks=tuple(_checks(points, found, meant.crossover, meant.phase_margin,
+                                             limited)))  # fmt: skip
+
+
+def _measured(
+    record: Record, which: str
+) -> tuple[Array, NDArray[np.complex128], Array, NDArray[np.bool_], Array]:
+    """Return (rad/s, open loop, scatter, trusted, share with the voltage at its limit)."""
+    if is_table(record):
+        omega, opened, std, trusted = points_in(record)
+        return omega, opened, std, trusted, np.zeros(omega.size)
+    s, sums = record.settings, record.sums
     hertz, volts = np.array(numbers(s, "frequencies")), np.array(numbers(s, "volts"))
     parts = int(number(s, "parts"))
     whole = sums is not None and sums.table.shape[0] == hertz.size * parts == volts.size * parts
-    if sums is None or not whole or parts < 2 or axis.gains is None:
+    if sums is None or not whole or parts < 2:
         raise InputError("the sums of the sweep are not complete", place=record.experiment,
                          remedy="Play it again")  # fmt: skip
     left = sums.gain(f"v{which}").reshape(hertz.size, parts)
@@ -71,15 +94,8 @@ def read_current_sweep(record: Record, axis: Axis) -> CurrentSwept:
     # An error of v moves the open loop by as much as added/v² does.
     std = noise / math.sqrt(parts) * np.abs(volts / mean**2) / np.maximum(np.abs(opened), 1e-9)
     limited = sums.limited().reshape(hertz.size, parts).max(axis=1)
-    loop = loops_with(axis, axis.gains)[0 if which == "d" else 1]
-    points = LoopPoints(math.tau * hertz, opened, std,
-                        (std < _TRUSTED) & (limited < _LIMITED),
-                        lambda omega: loop.opened.response(omega)[0])  # fmt: skip
-    meant = margins(loop.opened)
-    found = figures_of(points, meant.crossover)
-    return CurrentSwept(axis_name=which, points=points, found=found,
-                        checks=tuple(_checks(points, found, meant.crossover, meant.phase_margin,
-                                             limited)))  # fmt: skip
+    trusted = (std < _TRUSTED) & (limited < _LIMITED)
+    return math.tau * hertz, opened, std, trusted, limited
 
 
 def _checks(

@@ -11,6 +11,7 @@ from oarlock.control.measured_loop import LoopFigures, PlantPoints, figures, ope
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_design import Turning, loop_in_use
 from oarlock.errors import InputError
+from oarlock.experiments.loops.sweep_points import is_table, points_in
 from oarlock.experiments.loops.verdict import Verdict
 from oarlock.machine import Axis
 from oarlock.quantities.display import signed
@@ -59,6 +60,20 @@ def read_sweep(record: Record, axis: Axis) -> SweepResult:
     InputError : no sums, or not as many as the settings tell
 
     """
+    points, limited, cut = _points(record, axis)
+    turning = Turning(speed=number(record.settings, "speed"))
+    loop = loop_in_use(axis, turning=turning)
+    found = figures(points, loop)
+    return SweepResult(points=points, opened=opened_points(points, loop), loop=loop, found=found,
+                       checks=tuple(_checks(points, loop, found, limited, cut)))  # fmt: skip
+
+
+def _points(record: Record, axis: Axis) -> tuple[PlantPoints, Array, NDArray[np.bool_]]:
+    """Return (the plant's points, share with the voltage at its limit, whether current was)."""
+    if is_table(record):
+        points = PlantPoints(*points_in(record))
+        none = np.zeros(points.omega.size)
+        return points, none, none > 0.0
     s, sums = record.settings, record.sums
     frequencies = np.array(numbers(s, "frequencies"))
     parts = int(number(s, "parts"))
@@ -78,10 +93,7 @@ def read_sweep(record: Record, axis: Axis) -> SweepResult:
     cut = np.maximum(np.abs(least), np.abs(most)).max(axis=1) >= 0.985 * number(s, "limit")
     trusted = (std < _TRUSTED) & (limited < _LIMITED) & ~cut
     points = PlantPoints(math.tau * frequencies, gain, std, trusted)
-    loop = loop_in_use(axis, turning=Turning(speed=number(s, "speed")))
-    found = figures(points, loop)
-    return SweepResult(points=points, opened=opened_points(points, loop), loop=loop, found=found,
-                       checks=tuple(_checks(points, loop, found, limited, cut)))  # fmt: skip
+    return points, limited, cut
 
 
 def _checks(

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from oarlock.session.bench import PRACTICE
 from oarlock.session.session import Session
 from oarlock.ui.frame.palette import Command
+from oarlock.ui.frame.sweep_files import sweep_commands
 from oarlock.views.rail import stages
 
 if TYPE_CHECKING:
@@ -52,6 +53,7 @@ def commands(window: "MainWindow") -> list[Command]:
             toggle,
         )
     )
+    found += sweep_commands(window)
     found.append(Command("Light or dark", "", window.theme_toggled.emit))
     return found
 
