@@ -10,6 +10,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QWidget
 from pytestqt.qtbot import QtBot
 
+from oarlock.control.designs import retuned
 from oarlock.control.speed_design import speed_gains
 from oarlock.demo.project import make_demo
 from oarlock.machine import Axis
@@ -299,3 +300,48 @@ def test_a_filter_is_dragged_on_the_strip_in_the_plot_and_by_keys(
     crossover = stage.shown.crossover
     qtbot.keyClick(strip, Qt.Key.Key_Left)
     assert stage.shown.crossover == pytest.approx(crossover / 1.01, rel=1e-3)
+
+
+def test_it_is_retuned_where_it_turns_for_the_inertia_that_is_there(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    stage, session = _stage(tuned), tuned.session
+    true = session.axis.machine.inertia
+    assert true is not None
+    assert true.adopted is not None
+    wrong = replace(true, adopted=replace(true.adopted, value=0.6 * true.value))
+    axis = session.axis.with_parameter("machine.inertia", wrong)
+    session.edit("a wrong inertia", retuned(session.axis, axis))
+    start = speed_gains(session.axis)
+    assert start is not None
+    qtbot.mouseClick(stage.test.retune, Qt.MouseButton.LeftButton)
+    assert "No drive is connected" in stage.test._note.text()
+    tuned.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "5")))
+    wait(qtbot, lambda: tuned.bench.connected)
+    qtbot.mouseClick(stage.test.retune, Qt.MouseButton.LeftButton)
+    assert stage.test.retune.text() == "Press again to start"
+    assert stage.test._note.text().startswith("Small sines, then two tests.")
+    qtbot.mouseClick(stage.test.retune, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: len(session.runs) == 3 and not tuned.bench.busy, 60.0)
+    assert [run.kind for run in session.runs] == ["speed sweep", "speed step", "load step"]
+    wait(qtbot, lambda: session.undo_label.startswith("Retune for what was seen"))
+    now, found = speed_gains(session.axis), session.axis.machine.inertia
+    assert found is not None
+    assert now is not None
+    assert found.value == pytest.approx(true.value, rel=0.02)
+    assert now.Kp == pytest.approx(start.Kp / 0.6, rel=0.03)
+    assert "Inertia +6" in stage.panel._message.text()
+
+
+def test_a_retune_that_is_stopped_keeps_the_old_gains(qtbot: QtBot, tuned: Application) -> None:
+    stage, session = _stage(tuned), tuned.session
+    before = session.axis
+    tuned.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "2")))
+    wait(qtbot, lambda: tuned.bench.connected)
+    for _ in range(2):
+        qtbot.mouseClick(stage.test.retune, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: tuned.bench.live.state == "running")
+    tuned.window.escape()
+    wait(qtbot, lambda: not tuned.bench.busy)
+    assert session.axis == before
+    assert not session.runs

@@ -122,7 +122,7 @@ class SpeedSweep:
         plan = Plan(
             name=self.name,
             steps=tuple(steps),
-            channels=("iq_ref", "dtheta", "speed"),
+            channels=("iq_ref", "dtheta", "speed", "iq"),
             limits=abort_limits(axis, current=limit, turns=1.2 * turns + 1.0,
                                 speed=2.0 * abs(self.speed) + 20.0, seconds=seconds),
             gains=gains_for(axis),

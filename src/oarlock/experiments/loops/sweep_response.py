@@ -29,6 +29,7 @@ class SweepResult(Verdict):
     """Measured points of the plant, and of the open loop with the gains that the run had."""
 
     points: PlantPoints
+    turned: PlantPoints | None  # speed over the current that flowed; None: it was not recorded
     opened: Complex
     loop: SpeedLoop
     found: LoopFigures | None
@@ -60,20 +61,24 @@ def read_sweep(record: Record, axis: Axis) -> SweepResult:
     InputError : no sums, or not as many as the settings tell
 
     """
-    points, limited, cut = _points(record, axis)
+    points, turned, limited, cut = _points(record, axis)
     turning = Turning(speed=number(record.settings, "speed"))
     loop = loop_in_use(axis, turning=turning)
     found = figures(points, loop)
-    return SweepResult(points=points, opened=opened_points(points, loop), loop=loop, found=found,
-                       checks=tuple(_checks(points, loop, found, limited, cut)))  # fmt: skip
+    return SweepResult(
+        points=points, turned=turned, opened=opened_points(points, loop), loop=loop, found=found,
+        checks=tuple(_checks(points, loop, found, limited, cut)),
+    )  # fmt: skip
 
 
-def _points(record: Record, axis: Axis) -> tuple[PlantPoints, Array, NDArray[np.bool_]]:
-    """Return (the plant's points, share with the voltage at its limit, whether current was)."""
+def _points(
+    record: Record, axis: Axis
+) -> tuple[PlantPoints, PlantPoints | None, Array, NDArray[np.bool_]]:
+    """Return (plant, shaft alone, share with the voltage at its limit, whether current was)."""
     if is_table(record):
         points = PlantPoints(*points_in(record))
         none = np.zeros(points.omega.size)
-        return points, none, none > 0.0
+        return points, None, none, none > 0.0
     s, sums = record.settings, record.sums
     frequencies = np.array(numbers(s, "frequencies"))
     parts = int(number(s, "parts"))
@@ -81,19 +86,34 @@ def _points(record: Record, axis: Axis) -> tuple[PlantPoints, Array, NDArray[np.
         raise InputError("the sums of the sweep are not complete", place=record.experiment,
                          remedy="Play it again")  # fmt: skip
     shape = (frequencies.size, parts)
-    asked = sums.gain("iq_ref").reshape(shape)
     turned = sums.gain("dtheta").reshape(shape) / axis.inverter.Ts
-    power = np.sum(np.abs(asked) ** 2, axis=1)
-    gain = np.sum(turned * np.conj(asked), axis=1) / np.maximum(power, 1e-30)
-    left = turned - gain[:, None] * asked
-    noise = np.sqrt(np.sum(np.abs(left) ** 2, axis=1) / (2.0 * (parts - 1)))
-    std = noise / np.maximum(np.abs(gain) * np.sqrt(power), 1e-30)
+    gain, std = _ratio(turned, sums.gain("iq_ref").reshape(shape))
     limited = sums.limited().reshape(shape).max(axis=1)
     least, most = (e.reshape(shape) for e in sums.extremes("iq_ref"))
     cut = np.maximum(np.abs(least), np.abs(most)).max(axis=1) >= 0.985 * number(s, "limit")
     trusted = (std < _TRUSTED) & (limited < _LIMITED) & ~cut
     points = PlantPoints(math.tau * frequencies, gain, std, trusted)
-    return points, limited, cut
+    shaft = None
+    if "iq" in sums.channels:
+        alone, scatter = _ratio(turned, sums.gain("iq").reshape(shape))
+        shaft = PlantPoints(points.omega, alone, scatter, trusted & (scatter < _TRUSTED))
+    return points, shaft, limited, cut
+
+
+def _ratio(turned: Complex, current: Complex) -> tuple[Complex, Array]:
+    """Return (gain, scatter as a ratio) of each frequency over its stretches.
+
+    Parameters
+    ----------
+    turned : rad/s, (frequencies, stretches)
+    current : A, likewise
+
+    """
+    power = np.sum(np.abs(current) ** 2, axis=1)
+    gain = np.sum(turned * np.conj(current), axis=1) / np.maximum(power, 1e-30)
+    left = turned - gain[:, None] * current
+    noise = np.sqrt(np.sum(np.abs(left) ** 2, axis=1) / (2.0 * (current.shape[1] - 1)))
+    return gain, noise / np.maximum(np.abs(gain) * np.sqrt(power), 1e-30)
 
 
 def _checks(

@@ -38,6 +38,9 @@ class PlayBar(QWidget):
             "Find gains for this aim, try them by both tests, take them if they hold"
         )
         self.hand = button("By hand")
+        self.retune = button("Retune here")
+        self.retune.setToolTip("Find the inertia by small sines while it turns, design for it, "
+                               "take it if both tests hold")  # fmt: skip
         self.size_entry, self.speed_entry = Entry("Size of the step"), Entry("Speed, rpm")
         self._unit = QLabel()
         self._note = QLabel(self)
@@ -59,6 +62,7 @@ class PlayBar(QWidget):
             row.addWidget(label)
         row.addWidget(self.hand)
         row.addWidget(self.tune)
+        row.addWidget(self.retune)
         row.addStretch(1)
         self._bar = QWidget(self)
         self._bar.setLayout(row)

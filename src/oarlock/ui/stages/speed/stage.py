@@ -23,6 +23,7 @@ from oarlock.ui.stages.speed.measured import Measured
 from oarlock.ui.stages.speed.numbers import SpeedNumbers
 from oarlock.ui.stages.speed.pictures import PushPlot, StiffPlot, TrackPlot
 from oarlock.ui.stages.speed.play_bar import PlayBar
+from oarlock.ui.stages.speed.retuning import Retuning
 from oarlock.ui.stages.speed.tuning import Tuning
 from oarlock.ui.stages.speed.ways_panel import WaysPanel
 from oarlock.views.speed import LOAD, LOWEST, STEP, SpeedPicture, designed, picture, settled
@@ -80,6 +81,7 @@ class SpeedStage(OuterLoopStage):
         self.ways.found.connect(self.refresh)
         self.panel = SpeedNumbers(self.numbers, self)
         self.tuning = Tuning(self.session, self.bench, self.test, self.ways, self._tried)
+        self.retuning = Retuning(self.session, self.bench, self.test, self._tried)
         self.by_hand = ByHand(
             self.session,
             self.bench,
@@ -124,8 +126,7 @@ class SpeedStage(OuterLoopStage):
             self._show_nothing(error)
             return
         if self.shown is not None and self.shown is not shown:
-            self.tuning.disarm()
-            self.by_hand.disarm()
+            self._disarm()
         self.shown = shown
         for plot in self.plots:
             plot.show()
@@ -145,7 +146,7 @@ class SpeedStage(OuterLoopStage):
         self.panel.show_numbers(shown, axis)
         self.test.start.setEnabled(True)
         ready = axis if speed_gains(axis) else axis.with_loop_gains(KEY, shown.gains)
-        quiet = self.tuning.armed or self.by_hand.active
+        quiet = self.tuning.armed or self.retuning.armed or self.by_hand.active
         self.test.show_axis(ready, self.measured.settings(), announce=not quiet)
         self.by_hand.refresh()
         self._say(shown, step[1], load[1])
@@ -373,9 +374,13 @@ class SpeedStage(OuterLoopStage):
 
     def _settings_changed(self) -> None:
         self.session.show(speed=self.test.settings)
-        self.tuning.disarm()
-        self.by_hand.disarm()
+        self._disarm()
         self.refresh()
+
+    def _disarm(self) -> None:
+        """Forget what was announced: something has changed since."""
+        for one in (self.tuning, self.retuning, self.by_hand):
+            one.disarm()
 
 
 STAGE = SpeedStage

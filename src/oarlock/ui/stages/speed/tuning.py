@@ -18,6 +18,18 @@ from oarlock.views.speed_proposal import proposed
 _READY, _ARMED = "Tune and try", "Press again to start"
 
 
+def both_tests(candidate: Axis, speed: float) -> list[Experiment]:
+    """Return a step of speed and a step of load that suit an axis.
+
+    Raises
+    ------
+    InputError : no gains, or nothing known to size them by
+
+    """
+    return [SpeedStep(speed=speed, amplitude=usual_step(candidate, speed)),
+            LoadStep(speed=speed, torque=usual_load(candidate))]  # fmt: skip
+
+
 class Tuning:
     """The button's two presses: the first says what will move, the second starts."""
 
@@ -49,7 +61,7 @@ class Tuning:
         try:
             speed = settled(self._session.screen.speed, axis)[0]
             candidate = proposed(axis, self._ways.ways, speed)
-            tests = self._tests(candidate, speed)
+            tests = both_tests(candidate, speed)
             said = " ".join(announced(test, candidate) for test in tests)
         except InputError as error:
             self._bar.say(str(error))
@@ -64,7 +76,3 @@ class Tuning:
             self.disarm()
             label = "Take the tuned gains of the speed loop"
             Trial(self._session, self._bench, candidate, tests, label, self._tell).start()
-
-    def _tests(self, candidate: Axis, speed: float) -> list[Experiment]:
-        return [SpeedStep(speed=speed, amplitude=usual_step(candidate, speed)),
-                LoadStep(speed=speed, torque=usual_load(candidate))]  # fmt: skip
