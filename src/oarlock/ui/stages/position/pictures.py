@@ -15,6 +15,7 @@ from oarlock.ui.kit.paint import arrow, dot, draw_text, handle, line, text_width
 from oarlock.ui.kit.plot import Plot, Trail, linear_ticks
 from oarlock.ui.stages.frequency import FrequencyPlot
 from oarlock.views.position import LOWEST, PositionPicture, angle
+from oarlock.views.speed_sweep import Swept
 
 Array = NDArray[np.float64]
 HIGHEST = 100.0  # Hz
@@ -30,13 +31,21 @@ class PositionGainPlot(FrequencyPlot):
         self.set_y(-34.0, 24.0, [(20, "20 dB"), (0, "0"), (-20, "−20")])
         self._closed = self.curve(t.speed, 1.6, Qt.PenStyle.DashLine)
         self._open = self.curve(t.speed, 2.2)
+        self._swept = self.points(t.speed, 4.0)
         self._shown: PositionPicture | None = None
+        self._sweep: Swept | None = None
         self.in_frame(self._paint_zero)
         self.over(self._annotate)
 
-    def show_gain(self, shown: PositionPicture, *, verified: bool) -> None:
-        """Show the loops' gains."""
-        self._shown = shown
+    def show_gain(self, shown: PositionPicture, sweep: Swept | None, *, verified: bool) -> None:
+        """Show the loops' gains, and the open one over what the speed loop's sweep measured."""
+        self._shown, self._sweep = shown, sweep
+        if sweep is None:
+            self.clear(self._swept)
+        else:
+            keep = sweep.trusted & (sweep.f < HIGHEST)
+            self.set_points(self._swept, np.log10(sweep.f[keep]), sweep.gain[keep],
+                            look.theme().speed)  # fmt: skip
         self.place(shown.crossover, shown.nyquist, verified=verified)
         x = np.log10(shown.f)
         self._open.setData(x, shown.open_gain)
@@ -58,6 +67,8 @@ class PositionGainPlot(FrequencyPlot):
         room = x + 18 + text_width(text, look.FIGURE) < self.area.right()
         draw_text(p, x + 14 if room else x - 14, zero - 12, text, t.ink, size=look.FIGURE,
                   align="left" if room else "right", halo=t.halo)  # fmt: skip
+        if self._sweep is not None:
+            self._annotate_sweep(p, self._sweep, x, room=room)
         quiet = self.at(shown.quiet_crossover)
         line(p, quiet, zero - 6, quiet, zero + 22, t.attention, 2)
         room = quiet + 140 < self.area.right()
@@ -69,6 +80,18 @@ class PositionGainPlot(FrequencyPlot):
         draw_text(p, self.area.left() + 8, self.area.top() + 14, "open loop", t.speed, halo=t.halo)
         draw_text(p, self.area.left() + 8, zero + 16, "closed loop", t.speed, halo=t.halo)
 
+    def _annotate_sweep(self, p: QPainter, sweep: Swept, x: float, *, room: bool) -> None:
+        """Say where the circles come from, and what is read off them."""
+        t = look.theme()
+        said = "preview on the speed loop's sweep" if sweep.preview else "circles: by the sweep of"
+        color = t.attention if sweep.preview else t.speed
+        draw_text(p, self.area.left() + 8, self.area.bottom() - 6, f"{said} {sweep.when}", color,
+                  size=look.SMALL, halo=t.halo)  # fmt: skip
+        if sweep.crossover:
+            draw_text(p, x + 14 if room else x - 14, self.py(0.0) + 17,
+                      f"measured {digits(sweep.crossover, 3)}", t.muted, size=look.SMALL,
+                      align="left" if room else "right", halo=t.halo)  # fmt: skip
+
 
 class PositionPhasePlot(FrequencyPlot):
     """Phase of the open position loop."""
@@ -78,13 +101,21 @@ class PositionPhasePlot(FrequencyPlot):
         t = look.theme()
         self.set_y(-215.0, -70.0, [(-90, "−90°"), (-180, "−180°")])
         self._phase = self.curve(t.speed, 2.2)
+        self._swept = self.points(t.speed, 4.0)
         self._shown: PositionPicture | None = None
+        self._sweep: Swept | None = None
         self.in_frame(self.paint_bands)
         self.over(self._annotate)
 
-    def show_phase(self, shown: PositionPicture, *, verified: bool) -> None:
-        """Show the open loop's phase."""
-        self._shown = shown
+    def show_phase(self, shown: PositionPicture, sweep: Swept | None, *, verified: bool) -> None:
+        """Show the open loop's phase, and what the speed loop's sweep makes of it."""
+        self._shown, self._sweep = shown, sweep
+        if sweep is None:
+            self.clear(self._swept)
+        else:
+            keep = sweep.trusted & (sweep.f < HIGHEST)
+            self.set_points(self._swept, np.log10(sweep.f[keep]), sweep.phase[keep],
+                            look.theme().speed)  # fmt: skip
         self.place(shown.crossover, shown.nyquist, verified=verified)
         self._phase.setData(np.log10(shown.f), shown.phase)
         self.refresh()
@@ -101,6 +132,9 @@ class PositionPhasePlot(FrequencyPlot):
         draw_text(p, x - 16 if left else x + 10, self.py(-180.0) - 8,
                   f"margin **{whole_degrees(shown.phase_margin)}°**", t.ink, size=look.FIGURE,
                   align="right" if left else "left", halo=t.halo)  # fmt: skip
+        if self._sweep is not None and self._sweep.margin:
+            draw_text(p, x + 10, self.py(-180.0) - 8, f"measured {self._sweep.margin:.0f}°",
+                      t.muted, size=look.SMALL, halo=t.halo)  # fmt: skip
 
 
 class LandingPlot(Plot):

@@ -44,6 +44,7 @@ from oarlock.views.position import (
     test_texts,
     with_number,
 )
+from oarlock.views.position_sweep import position_swept
 from oarlock.views.typed_gains import BY_HAND, typed, with_gain
 
 _BAR = 40  # px
@@ -174,8 +175,9 @@ class PositionStage(OuterLoopStage):
             plot.show()
         result = self._proof()
         verified = result is not None and result.holds
-        self.gain_plot.show_gain(shown, verified=verified)
-        self.phase_plot.show_phase(shown, verified=verified)
+        sweep = position_swept(self.session.now, shown)
+        self.gain_plot.show_gain(shown, sweep, verified=verified)
+        self.phase_plot.show_phase(shown, sweep, verified=verified)
         before = [r for r in self.bench.hand.before(MOVE) if isinstance(r, MoveResult)]
         self.landing.show_landing(shown, result, before)
         move_curves(shown, result, self.moves)
