@@ -5,7 +5,7 @@ READY := $(VENV)/.ready
 
 .PHONY: demo demo-headless test check lint types contracts bench bench-sensing bench-identify \
   bench-foreign bench-kernel bench-loops bench-silence bench-commissioning \
-  bench-short screenshots lock clean
+  bench-swept bench-short screenshots lock clean
 
 demo: $(READY)
 	@$(BIN)/oarlock demo
@@ -52,6 +52,9 @@ bench-silence: $(READY)
 
 bench-commissioning: $(READY)
 	@$(BIN)/python -m benchmarks.commissioning
+
+bench-swept: $(READY)
+	@$(BIN)/python -m benchmarks.swept
 
 bench-short: $(READY)
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks.short

@@ -7,7 +7,7 @@ import sys
 import time
 
 from benchmarks import __main__ as speeds
-from benchmarks import commissioning, foreign, identify, kernel, loops, sensing, silence
+from benchmarks import commissioning, foreign, identify, kernel, loops, sensing, silence, swept
 
 
 def main() -> None:
@@ -20,6 +20,7 @@ def main() -> None:
         ("sensing", lambda: sensing.main(1, 3)),
         ("loops", lambda: loops.main(1, 1, 60)),
         ("commissioning", lambda: commissioning.main(1, 1)),
+        ("swept", lambda: swept.main(2, 1)),
         ("identify", lambda: identify.main(1, "small servo")),
     )
     for name, run in passes:

@@ -1,10 +1,10 @@
 """An open speed loop out of measured points of its plant, and what is read off it.
 
 What is measured is the speed for each ampere asked for behind the filters, at the current's rate.
-Controller, filters, hold and the way the speed is worked out are known exactly; multiplied on,
-they give the open loop with far less scatter than the loop's own signals do, and with any other
-gains or filters as well. Of what the slower sampling folds down only the main part is taken, which
-differs from the exact loop by less than 5e-4 up to a twenty-fifth of the speed's sampling.
+Controller, filters, hold and the way the speed is worked out are known exactly: the open loop is
+the exact one times measured over modelled plant, which scatters far less than the loop's own
+signals do, and can be had for any other gains or filters as well. What the slower sampling folds
+down is taken along with the model's shares.
 
 Between the points the ratio to the model is interpolated, which is smooth where both are steep.
 """
@@ -22,6 +22,8 @@ from oarlock.control.speed_plant import SpeedPlant
 Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
 _DENSE = 4000
+_BEYOND = 4.0  # times below the first trusted frequency, where the model is asked for its peak
+_GAP = 1.3  # from one trusted point to the next, within which a peak is seen
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -43,23 +45,8 @@ class LoopFigures:
     phase_margin: float
     phase_margin_std: float
     gain_margin: float  # infinite where the phase does not pass −180°
-    Ms: float
+    Ms: float  # NaN: its peak lies where there are no points to trust
     Ms_std: float
-
-
-def known_part(loop: SpeedLoop, omega: Array) -> Complex:
-    """Return the open loop over the plant: controller, filters, hold, and how speed is measured."""
-    plant = loop.plant
-    Ts, N = plant.current.plant.Ts, plant.measuring.divider
-    z = np.exp(-1j * omega * Ts)
-    slow, _ = loop.controller.series(plant.following).response(omega)
-    found = np.asarray(slow, dtype=np.complex128)
-    for one in plant.torque_filters:
-        found = found * one.response(omega)[0]
-    weights = plant.measuring.weights(Ts)
-    seen = np.polynomial.polynomial.polyval(z, weights) * Ts
-    held = np.polynomial.polynomial.polyval(z, np.ones(N)) * z / N
-    return np.asarray(found * seen * held, dtype=np.complex128)
 
 
 def plant_response(plant: SpeedPlant, omega: Array) -> Complex:
@@ -76,7 +63,8 @@ def plant_response(plant: SpeedPlant, omega: Array) -> Complex:
 
 def opened_points(points: PlantPoints, loop: SpeedLoop) -> Complex:
     """Return the open loop at each measured frequency, with the gains and filters of `loop`."""
-    return np.asarray(points.gain * known_part(loop, points.omega), dtype=np.complex128)
+    ratio = points.gain / plant_response(loop.plant, points.omega)
+    return np.asarray(loop.opened.response(points.omega)[0] * ratio, dtype=np.complex128)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -88,6 +76,7 @@ class LoopPoints:
     std: Array  # of one real part, as a ratio
     trusted: NDArray[np.bool_]
     model: Callable[[Array], Complex]
+    nyquist: float  # rad/s, of the loop
 
     def between(self) -> tuple[Array, Complex]:
         """Return (rad/s, open loop) on a dense grid over the trusted points."""
@@ -106,9 +95,10 @@ def loop_points(points: PlantPoints, loop: SpeedLoop) -> LoopPoints:
     """Return the open speed loop at each measured frequency, with the gains of `loop`."""
 
     def model(omega: Array) -> Complex:
-        return plant_response(loop.plant, omega) * known_part(loop, omega)
+        return np.asarray(loop.opened.response(omega)[0], dtype=np.complex128)
 
-    return LoopPoints(points.omega, opened_points(points, loop), points.std, points.trusted, model)
+    return LoopPoints(points.omega, opened_points(points, loop), points.std, points.trusted, model,
+                      math.pi / loop.plant.T)  # fmt: skip
 
 
 def figures(points: PlantPoints, loop: SpeedLoop) -> LoopFigures | None:
@@ -145,9 +135,18 @@ def figures_of(points: LoopPoints, meant: float) -> LoopFigures | None:
         phase_margin=margin,
         phase_margin_std=near * math.sqrt(2.0),
         gain_margin=_gain_margin(omega, gain),
-        Ms=1.0 / worst,
+        Ms=1.0 / worst if _sees_worst(points) else math.nan,
         Ms_std=3.0 * off / worst**2,  # the scatter of one point tells it too small
     )
+
+
+def _sees_worst(points: LoopPoints) -> bool:
+    """Return whether trusted points lie round where the model's loop comes nearest to −1."""
+    at = points.omega[points.trusted]
+    omega = np.geomspace(at[0] / _BEYOND, 0.999 * points.nyquist, _DENSE)
+    worst = float(omega[int(np.argmin(np.abs(1.0 + points.model(omega))))])
+    i = int(np.searchsorted(at, worst))
+    return 0 < i < at.size and bool(at[i] <= _GAP * at[i - 1])
 
 
 def _crossing(omega: Array, gain: Complex, i: int) -> tuple[float, float]:

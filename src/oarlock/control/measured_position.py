@@ -6,10 +6,12 @@ is measured as P for P₀ of the model, the open loop is that of the model times
 it, where friction would hide the answer.
 """
 
+import math
+
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control.measured_loop import LoopPoints, PlantPoints, known_part, plant_response
+from oarlock.control.measured_loop import LoopPoints, PlantPoints, opened_points, plant_response
 from oarlock.control.position import PositionLoop
 
 Array = NDArray[np.float64]
@@ -29,8 +31,9 @@ def position_points(points: PlantPoints, loop: PositionLoop) -> LoopPoints:
         return np.asarray(loop.opened.response(omega)[0], dtype=np.complex128)
 
     omega = points.omega
-    known, plant = known_part(loop.speed, omega), plant_response(loop.speed.plant, omega)
-    inner = points.gain * known
-    ratio = points.gain / plant * (1.0 + plant * known) / (1.0 + inner)
+    plant, inner = plant_response(loop.speed.plant, omega), opened_points(points, loop.speed)
+    meant = loop.speed.opened.response(omega)[0]
+    ratio = points.gain / plant * (1.0 + meant) / (1.0 + inner)
     std = points.std / np.abs(1.0 + inner)
-    return LoopPoints(omega, np.asarray(model(omega) * ratio), std, points.trusted, model)
+    return LoopPoints(omega, np.asarray(model(omega) * ratio), std, points.trusted, model,
+                      math.pi / loop.T)  # fmt: skip

@@ -37,7 +37,7 @@ from oarlock.handover.proof import Proof, error_sequence, prove
 from oarlock.handover.speed_proof import NAME, speed_sequence
 from oarlock.handover.values import handover_values
 from oarlock.machine import SensorKind
-from oarlock.quantities.display import sentence, whole_degrees, with_std
+from oarlock.quantities.display import fixed, sentence, whole_degrees, with_std
 from oarlock.records import Finding, Reading, Run
 from oarlock.records.csv_file import write_record
 from oarlock.records.quantity import BY_KEY, KEYS
@@ -258,7 +258,7 @@ class _Job:
             return
         f = result.found
         self._say(f"sweep   crossover {f.crossover / math.tau:.0f} Hz, margin "
-                  f"{math.degrees(f.phase_margin):.1f}°, Ms {f.Ms:.2f}, "
+                  f"{math.degrees(f.phase_margin):.1f}°, Ms {fixed(f.Ms, 2)}, "
                   f"{int(result.points.trusted.sum())} points")  # fmt: skip
         self._failures += [f"sweep q: {c.sentence}" for c in result.checks if not c.passed]
 

@@ -13,7 +13,7 @@ from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep
 from oarlock.experiments.loops.sweep_response import SweepResult
 from oarlock.machine import Axis, SensorKind
 from oarlock.machine.speed_loop import KEY
-from oarlock.quantities.display import digits, whole_degrees
+from oarlock.quantities.display import digits, fixed, whole_degrees
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Reading, Run
 from oarlock.session.session import Session
@@ -68,7 +68,7 @@ def _sweep(session: Session, play: Play, say: Say, speed: float, torque: float) 
         hertz = f"{f.crossover / math.tau:.1f} ± {f.crossover_std / math.tau:.1f} Hz"
         say(f"sweep   crossover {hertz}, "
             f"margin {math.degrees(f.phase_margin):.1f} ± "
-            f"{math.degrees(f.phase_margin_std):.1f}°, Ms {f.Ms:.2f}")  # fmt: skip
+            f"{math.degrees(f.phase_margin_std):.1f}°, Ms {fixed(f.Ms, 2)}")  # fmt: skip
     return [f"sweep: {c.sentence}" for c in result.checks if not c.passed]
 
 

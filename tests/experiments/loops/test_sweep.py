@@ -9,7 +9,6 @@ import pytest
 from oarlock.control.measured_loop import (
     PlantPoints,
     figures,
-    known_part,
     opened_points,
     plant_response,
 )
@@ -43,12 +42,29 @@ def record(axis: Axis, short: SpeedSweep) -> Record:
     return play_on_model(short, axis, draw("winch", 0))
 
 
-def test_known_parts_and_plant_make_the_exact_loop_far_below_its_sampling(axis: Axis) -> None:
+def test_a_shaft_that_is_another_one_gives_the_loop_that_is_exact_for_it(axis: Axis) -> None:
     loop = loop_in_use(axis)
-    omega = np.geomspace(5.0, math.tau * 60.0, 60)
-    made = plant_response(loop.plant, omega) * known_part(loop, omega)
-    exact, _ = loop.opened.response(omega)
-    assert np.max(np.abs(made / exact - 1.0)) < 5e-4
+    shaft = loop.plant.shaft
+    other = SpeedLoop(replace(loop.plant, shaft=replace(shaft, load=1.3 * shaft.load)), loop.gains)
+    omega = np.geomspace(5.0, math.tau * 300.0, 80)
+    points = PlantPoints(omega, plant_response(other.plant, omega), np.full(80, 1e-3),
+                         np.ones(80, dtype=np.bool_))  # fmt: skip
+    exact = other.opened.response(omega)[0]
+    made = opened_points(points, loop)
+    low = omega < math.tau * 64.0
+    assert np.max(np.abs(made[low] / exact[low] - 1.0)) < 2e-3
+    assert np.max(np.abs(made - exact) / np.maximum(np.abs(exact), 0.1)) < 0.05
+
+
+def test_a_peak_that_no_trusted_point_sees_is_not_told(axis: Axis) -> None:
+    loop = loop_in_use(axis)
+    for low, high, told in ((10.0, 650.0, True), (10.0, 90.0, False)):
+        omega = math.tau * np.geomspace(low, high, 70)
+        points = PlantPoints(omega, plant_response(loop.plant, omega), np.full(70, 1e-3),
+                             np.ones(70, dtype=np.bool_))  # fmt: skip
+        found = figures(points, loop)
+        assert found is not None
+        assert math.isfinite(found.Ms) == told
 
 
 def test_a_sweep_measures_crossover_and_margin(axis: Axis, record: Record) -> None:

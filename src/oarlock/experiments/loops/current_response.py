@@ -36,8 +36,9 @@ class CurrentSwept(Verdict):
         """What the logbook shows and compares."""
         told = {"agrees": float(self.holds), "points": float(self.points.trusted.sum())}
         if self.found is not None:
-            told |= {"crossover": self.found.crossover, "phase_margin": self.found.phase_margin,
-                     "Ms": self.found.Ms}  # fmt: skip
+            told |= {"crossover": self.found.crossover, "phase_margin": self.found.phase_margin}
+            if math.isfinite(self.found.Ms):
+                told["Ms"] = self.found.Ms
         return told
 
     @property
@@ -64,8 +65,10 @@ def read_current_sweep(record: Record, axis: Axis) -> CurrentSwept:
                          remedy="Take the designed gains first")  # fmt: skip
     omega, opened, std, trusted, limited = _measured(record, which)
     loop = loops_with(axis, axis.gains)[0 if which == "d" else 1]
-    points = LoopPoints(omega, opened, std, trusted,
-                        lambda omega: loop.opened.response(omega)[0])  # fmt: skip
+    points = LoopPoints(
+        omega, opened, std, trusted, lambda omega: loop.opened.response(omega)[0],
+        math.pi / axis.inverter.Ts,
+    )  # fmt: skip
     meant = margins(loop.opened)
     found = figures_of(points, meant.crossover)
     return CurrentSwept(axis_name=which, points=points, found=found,

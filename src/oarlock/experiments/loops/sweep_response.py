@@ -40,7 +40,9 @@ class SweepResult(Verdict):
         told = {"agrees": float(self.holds), "points": float(self.points.trusted.sum())}
         if self.found is not None:
             told |= {"speed_crossover": self.found.crossover,
-                     "phase_margin": self.found.phase_margin, "Ms": self.found.Ms}  # fmt: skip
+                     "phase_margin": self.found.phase_margin}  # fmt: skip
+            if math.isfinite(self.found.Ms):
+                told["Ms"] = self.found.Ms
         return told
 
     @property

@@ -89,7 +89,7 @@ class SpeedGainPlot(FrequencyPlot):
         dot(p, x, bottom, t.speed, filled=True)
         room = self.at(shown.nyquist) - x > 96
         side, align = (8, "left") if room else (-8, "right")
-        middle = self.py(-27.0)
+        middle = min(self.py(-27.0), self.area.bottom() - 44.0)  # above the filters' handles
         draw_text(p, x + side, middle, f"**{shown.gain_margin:.1f} dB**", t.ink,
                   size=look.FIGURE, align=align, halo=t.halo)  # fmt: skip
         draw_text(p, x + side, middle + 15, "gain margin", t.ink, size=look.SMALL, align=align,

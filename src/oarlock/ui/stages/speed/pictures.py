@@ -185,7 +185,8 @@ class StiffPlot(SpeedTimePlot):
             room = end + 8 + text_width(text, look.FIGURE) < self.area.right()
             draw_text(p, end + 8 if room else self.px(0.0) + 4, level + 4 if room else level - 5,
                       text, t.ink, size=look.FIGURE, halo=t.halo)  # fmt: skip
-        self._measured_at(p, self.area.bottom() - 6)
+        narrow = self.area.width() < 400.0  # then the dip's figures need the lower edge
+        self._measured_at(p, self.area.top() + 32 if narrow else self.area.bottom() - 6)
 
 
 class PushPlot(Plot):
