@@ -85,38 +85,8 @@ def strip(
     rings : Hz, where the drive has that loop while it is tuned by hand
 
     """
-    m, inv = axis.machine, axis.inverter
-    nyquist = 0.5 / inv.Ts
-    poles = {
-        name: m.R.value / (math.tau * inductance.value)
-        for name, inductance in (("q", m.Lq), ("d", m.Ld))
-    }
-    top = m.max_speed.value * m.pole_pairs.value / math.tau
-    measured = m.R.best.is_measured
-    markers = [
-        Marker(
-            lane="machine",
-            label=f"R/L~{name}~ {poles[name]:.1f}",
-            hertz=poles[name],
-            kind=f"pole_{name}",
-            measured=measured and inductance.best.is_measured,
-        )
-        for name, inductance in (("q", m.Lq), ("d", m.Ld))
-    ]
-    shaft = _shaft(axis)
-    markers += shaft
-    if not shaft or abs(math.log10(top / shaft[-1].hertz)) > _CROWDED:
-        markers.append(Marker(lane="machine", label=f"turns to {top:.0f}", hertz=top, kind="line"))
-    markers.append(Marker(lane="drive", label="Nyquist", hertz=nyquist, kind="line", measured=True))
-    markers.append(
-        Marker(lane="drive", label="PWM", hertz=inv.pwm_frequency.value, kind="line", measured=True)
-    )
-    if inv.divider > 1:
-        markers.append(
-            Marker(lane="drive", label="speed sampled", hertz=1.0 / (inv.divider * inv.Ts),
-                   kind="line", measured=True)
-        )  # fmt: skip
-    markers += _filters(axis, handle)
+    nyquist = 0.5 / axis.inverter.Ts
+    markers = [*_machine(axis), *_drive(axis), *_filters(axis, handle)]
     markers += [
         Marker(
             lane="loops",
@@ -133,10 +103,39 @@ def strip(
     held = next((one for one in loops if one.key == handle), None)
     return Strip(
         markers=tuple(markers),
-        limits=held.limits if held else speed_limits(inv.Ts),
+        limits=held.limits if held else speed_limits(axis.inverter.Ts),
         end=held.end if held else nyquist,
         nyquist=nyquist,
     )
+
+
+def _machine(axis: Axis) -> list[Marker]:
+    """Return poles of the windings, the shaft's dip and peak, and the top speed."""
+    m = axis.machine
+    found = [
+        Marker(lane="machine", label=f"R/L~{name}~ {hertz:.1f}", hertz=hertz, kind=f"pole_{name}",
+               measured=m.R.best.is_measured and inductance.best.is_measured)
+        for name, inductance in (("q", m.Lq), ("d", m.Ld))
+        for hertz in (m.R.value / (math.tau * inductance.value),)
+    ]  # fmt: skip
+    shaft = _shaft(axis)
+    top = m.max_speed.value * m.pole_pairs.value / math.tau
+    found += shaft
+    if not shaft or abs(math.log10(top / shaft[-1].hertz)) > _CROWDED:
+        found.append(Marker(lane="machine", label=f"turns to {top:.0f}", hertz=top, kind="line"))
+    return found
+
+
+def _drive(axis: Axis) -> list[Marker]:
+    """Return what the drive's clock sets."""
+    inv = axis.inverter
+    clocks = [("Nyquist", 0.5 / inv.Ts), ("PWM", inv.pwm_frequency.value)]
+    if inv.divider > 1:
+        clocks.append(("speed sampled", 1.0 / (inv.divider * inv.Ts)))
+    return [
+        Marker(lane="drive", label=label, hertz=hertz, kind="line", measured=True)
+        for label, hertz in clocks
+    ]
 
 
 def _filters(axis: Axis, handle: str) -> list[Marker]:

@@ -1,6 +1,6 @@
 """Buttons in the house's style."""
 
-from PySide6.QtWidgets import QPushButton
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 
 from oarlock.ui.kit import theme as look
 
@@ -50,3 +50,15 @@ def link_button(text: str) -> QPushButton:
         f" padding: 2px 0; }} QPushButton:focus {{ text-decoration: underline; }}"
     )
     return made
+
+
+def row_of(widgets: list[QWidget]) -> QWidget:
+    """Return widgets in a row, to the left."""
+    holder = QWidget()
+    layout = QHBoxLayout(holder)
+    layout.setContentsMargins(0, 2, 0, 2)
+    layout.setSpacing(6)
+    for widget in widgets:
+        layout.addWidget(widget)
+    layout.addStretch(1)
+    return holder

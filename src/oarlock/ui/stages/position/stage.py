@@ -4,7 +4,7 @@ import math
 from dataclasses import replace
 
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
+from PySide6.QtWidgets import QLabel
 
 from oarlock.control.position_design import position_gains, position_target
 from oarlock.control.speed_design import speed_gains
@@ -18,7 +18,7 @@ from oarlock.machine.speed_loop import KEY as SPEED_KEY
 from oarlock.quantities.display import digits
 from oarlock.session.perform import Performed
 from oarlock.ui.kit import theme as look
-from oarlock.ui.kit.buttons import button
+from oarlock.ui.kit.buttons import button, row_of
 from oarlock.ui.kit.numbers import GivenRow
 from oarlock.ui.stages.base import Around, ReadOut
 from oarlock.ui.stages.by_hand import ByHand
@@ -97,7 +97,7 @@ class PositionStage(OuterLoopStage):
         self.quiet = button("no overshoot")
         self.quiet.setCheckable(True)
         self.quiet.clicked.connect(lambda: self.take(PositionTarget()))
-        given.add(_left(self.quiet))
+        given.add(row_of([self.quiet]))
         self.given = GivenRow("Crossover", "Hz")
         self.given.given.connect(self.give)
         given.add(self.given)
@@ -390,15 +390,6 @@ class PositionStage(OuterLoopStage):
 
     def _kept(self, _performed: Performed) -> None:
         self.refresh()
-
-
-def _left(widget: QWidget) -> QWidget:
-    holder = QWidget()
-    layout = QHBoxLayout(holder)
-    layout.setContentsMargins(0, 2, 0, 2)
-    layout.addWidget(widget)
-    layout.addStretch(1)
-    return holder
 
 
 STAGE = PositionStage

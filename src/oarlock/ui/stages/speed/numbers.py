@@ -5,7 +5,7 @@ from collections.abc import Callable
 from functools import partial
 from typing import Protocol
 
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
+from PySide6.QtWidgets import QLabel, QWidget
 
 from oarlock.control.speed_design import speed_target
 from oarlock.machine import Axis
@@ -14,7 +14,7 @@ from oarlock.machine.parameter import Parameter
 from oarlock.quantities.display import digits, with_std
 from oarlock.quantities.kinds import RPM
 from oarlock.ui.kit import theme as look
-from oarlock.ui.kit.buttons import button, small_button
+from oarlock.ui.kit.buttons import button, row_of, small_button
 from oarlock.ui.kit.numbers import Block, GivenRow, Panel, Row
 from oarlock.views.speed import SpeedPicture
 from oarlock.views.speed_asked import MOST_FILTERS, TARGET_LABELS, aim_of, target_texts
@@ -55,7 +55,7 @@ class SpeedNumbers:
         self._stage = stage
         given = panel.block("You give", "an aim, or one number")
         self.aims = {name: button(name) for name in AIM_NAMES}
-        given.add(_row_of(list(self.aims.values())))
+        given.add(row_of(list(self.aims.values())))
         for name, one in self.aims.items():
             one.setCheckable(True)
             one.setToolTip(f"The stiffest loop with the margins of '{name}'")
@@ -94,7 +94,7 @@ class SpeedNumbers:
         self.add_notch, self.add_low_pass = button("+ notch"), button("+ low pass")
         self.add_notch.clicked.connect(lambda: stage.add_filter(FilterKind.NOTCH))
         self.add_low_pass.clicked.connect(lambda: stage.add_filter(FilterKind.LOW_PASS))
-        self._filters.add(_row_of([self.add_notch, self.add_low_pass]))
+        self._filters.add(row_of([self.add_notch, self.add_low_pass]))
         self._make_rest(panel)
         panel.finish()
 
@@ -188,17 +188,6 @@ def _calling(what: Callable[[int], None], number: int) -> Callable[[], None]:
 def _insert_first(block: Block, widget: QWidget) -> None:
     """Put a widget below the block's heading."""
     block.put_below(widget, block.heading)
-
-
-def _row_of(widgets: list[QWidget]) -> QWidget:
-    holder = QWidget()
-    layout = QHBoxLayout(holder)
-    layout.setContentsMargins(0, 2, 0, 2)
-    layout.setSpacing(6)
-    for widget in widgets:
-        layout.addWidget(widget)
-    layout.addStretch(1)
-    return holder
 
 
 def _show(row: Row, parameter: Parameter | None, scale: float, unit: str,
