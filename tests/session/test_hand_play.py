@@ -25,6 +25,7 @@ from oarlock.quantities import Estimate, Origin
 from oarlock.session.hand_play import (
     Cycle,
     Event,
+    GaveUp,
     InForce,
     NotSent,
     Played,
@@ -150,6 +151,21 @@ def test_gains_that_drive_the_torque_to_its_limit_are_put_back(axis: Axis) -> No
     assert runs_like(played.kept[-1].run, axis)
     swung = [one.run for one in played.kept if one.run.remark.endswith("put back")]
     assert all(not runs_like(run, axis) for run in swung)
+
+
+def test_gains_that_swing_from_the_start_are_stopped(axis: Axis) -> None:
+    """There is nothing to go back to."""
+    true = draw("winch", 0)
+    plant = replace(true, stiffness=0.5 * true.stiffness, inertia=0.5 * true.inertia,
+                    load_inertia=0.5 * true.load_inertia)  # fmt: skip
+    wild = scaled(2.9)(axis)
+    hand = Hand(wild, {}, 30)
+    _, link = hand.play(step(axis), plant)
+    (said,) = hand.of(GaveUp)
+    assert isinstance(said, GaveUp)
+    assert said.why.endswith("stopped")
+    assert not link.model.is_running
+    assert len(hand.of(Cycle)) < 10
 
 
 def test_the_other_loops_repeat_their_tests_too(axis: Axis) -> None:

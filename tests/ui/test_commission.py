@@ -109,6 +109,21 @@ def test_what_would_move_more_than_was_said_is_asked_about(
     assert work.said == "Stopped"
 
 
+def test_it_looks_again_when_the_drive_or_the_axis_is_another(
+    qtbot: QtBot, fresh: Application
+) -> None:
+    panel, work = _open(qtbot, fresh), fresh.bench.commissioning
+    assert "q" in [part.key for part in work.parts]  # a brake is taken to hold the shaft
+    fresh.bench.braked = False
+    fresh.bench.changed.emit()
+    assert "q" not in [part.key for part in work.parts]
+    panel.leave()
+    _open(qtbot, fresh)
+    fresh.session.enter("machine.R", "0.9 ohm")
+    _open(qtbot, fresh)
+    assert work.before == fresh.session.axis
+
+
 def test_an_axis_that_is_changed_meanwhile_is_left_alone(qtbot: QtBot, fresh: Application) -> None:
     panel, work = _open(qtbot, fresh), fresh.bench.commissioning
     _connect(qtbot, fresh, "--pace", "6")

@@ -61,6 +61,7 @@ class Commissioning:
         self.came: dict[Part, str] = {}  # what each part came to, in a few words
         self.candidate: Axis | None = None
         self._before: Axis | None = None
+        self._held = True  # as the parts were chosen for
         self._attempts: list[Performed] = []
 
     @property
@@ -97,10 +98,18 @@ class Commissioning:
             return
         now = self._session.now
         self._before = self.candidate = now.axis
+        self._held = self.held
         self.parts = parts(now, held=self.held)
         self.bounds = expected(self.parts, now, held=self.held)
         self.done, self.asks, self.said, self.came = (), None, "", {}
         self.changed.emit()
+
+    def look_again(self) -> None:
+        """Begin anew where nothing is begun and what the parts were chosen for has changed."""
+        if self.parts and not self.done and self.running is None and not self.said:
+            changed = self.is_stale or self._held != self.held
+            if changed:
+                self.begin()
 
     def aim(self, name: str) -> None:
         """Choose how hard the speed loop is to be tuned: calm, even or keen; before it starts."""
@@ -117,7 +126,7 @@ class Commissioning:
         part = self.next
         if part is None or self.running is not None or self.candidate is None:
             return
-        if self._stale():
+        if self.is_stale:
             self.said = "The axis was changed meanwhile. Begin again"
             self.changed.emit()
             return
@@ -127,7 +136,9 @@ class Commissioning:
         self.said = ""
         self._play(part)
 
-    def _stale(self) -> bool:
+    @property
+    def is_stale(self) -> bool:
+        """Whether the axis has changed since it began."""
         return self._session.axis != self._before
 
     def _play(self, part: Part) -> None:
@@ -158,7 +169,7 @@ class Commissioning:
         self.changed.emit()
         if self.said or self.asks is not None or self.next is None:
             return
-        if self._stale():
+        if self.is_stale:
             self.said = "The axis was changed meanwhile. Begin again"
             self.changed.emit()
         else:
@@ -182,7 +193,7 @@ class Commissioning:
         """Take the proposal into use: one edit."""
         if not self.is_complete or self.candidate is None:
             return
-        if self._stale():
+        if self.is_stale:
             self.said = "The axis was changed meanwhile. Begin again"
         else:
             self._session.take_commissioned(self.candidate)

@@ -34,6 +34,7 @@ _TAKEN_UNTIL, _SETTLED_UNTIL = 0.5, 0.8  # of the rest: gains are taken over; on
 _AT_LIMIT, _AT_BUS = 0.95, 0.985  # of the current limit, of what the bus gives
 _LOOKED, _MOST = 0.2, 0.4  # s, share of it that either may stand at its limit
 _GLANCE = 16  # rows
+_SWUNG = "It swung to the limit of current or voltage"
 _SAME = 1e-7  # of a value: two that differ by less are one in float32
 _MIXED = 2  # cycles that a set of gains must have to be kept, unless it is the last
 
@@ -71,7 +72,14 @@ class PutBack:
     why: str
 
 
-Event = Cycle | InForce | NotSent | PutBack
+@dataclass(frozen=True, slots=True)
+class GaveUp:
+    """It was stopped, as there was nothing to go back to, and why."""
+
+    why: str
+
+
+Event = Cycle | InForce | NotSent | PutBack | GaveUp
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -198,10 +206,8 @@ class _Hand:
         self._sets.append(_Set(self.in_force, _now(), []))
 
     def _watch(self, status: Status) -> None:
-        """Put the gains before back where torque or voltage stand at their limits."""
-        if not self.repeating.limit or self.in_force is self._good:
-            return
-        if status.rows < _GLANCE:
+        """Put the gains before back where current or voltage stand at their limits, or stop."""
+        if not self.repeating.limit or status.rows < _GLANCE:
             return
         channels = self.repeating.plan.channels
         seen = self._link.look(status.rows - _GLANCE, _GLANCE, len(channels))
@@ -214,8 +220,12 @@ class _Hand:
         looked = status.played - self._limited[0][0]
         if looked > 0.7 * _LOOKED and np.mean([s for _, s in self._limited]) > _MOST:
             self._limited.clear()
+            if self.in_force is self._good:
+                self._link.stop()
+                self._tell(GaveUp(f"{_SWUNG}: stopped"))
+                return
             self._link.put_back()
-            self.fell_back("It swung to the limit of current or voltage")
+            self.fell_back(_SWUNG)
             at = max(status.played - self.repeating.began(0), 0.0)
             self._begin_set(int(at // self.repeating.seconds) + 1)
 

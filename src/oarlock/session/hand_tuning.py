@@ -14,6 +14,7 @@ from oarlock.records import Reading
 from oarlock.session.hand_play import (
     Cycle,
     Event,
+    GaveUp,
     InForce,
     NotSent,
     Played,
@@ -106,6 +107,8 @@ class HandTuning:
             self.in_force, self.good, self.said = event.axis, event.good, ""
         elif isinstance(event, NotSent):
             self.said = f"Not sent: {event.why}"
+        elif isinstance(event, GaveUp):
+            self.said = event.why
         else:
             self._go_back(event)
         self.changed.emit()

@@ -49,7 +49,7 @@ class CommissionPanel(QWidget):
 
     def open(self) -> None:
         """Look at what is missing and show it; one that is under way or waits is shown as it is."""
-        if not self.work.parts:
+        if not self.work.parts or (self.work.is_stale and self.work.running is None):
             self.work.begin()
         self.show()
         self.raise_()
@@ -81,6 +81,7 @@ class CommissionPanel(QWidget):
         if not self.isVisible():
             return
         work = self.work
+        work.look_again()
         running, complete = work.running is not None, work.is_complete
         begun = bool(work.done) or running
         self.answer = self._answer()
