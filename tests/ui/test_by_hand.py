@@ -150,3 +150,20 @@ def test_a_sweep_is_not_repeated_and_a_lost_drive_keeps_the_answers(
     assert len(session.runs) == 1
     assert session.runs[0].settings["repeats"] == len(hand.answers)
     wait(qtbot, lambda: not tuned.bench.connected)
+
+
+def test_another_experiment_that_runs_is_not_taken_for_it(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    stage, bench = _speed(tuned), tuned.bench
+    stage.run()
+    assert bench.busy
+    for _ in range(2):
+        _click(qtbot, stage)
+    assert not bench.hand.kind
+    assert "under way" in tuned.window.message.text()
+    bench.commissioning.begin()
+    bench.commissioning.go_on()
+    assert bench.commissioning.running is None
+    bench.stop()
+    wait(qtbot, lambda: not bench.busy)

@@ -190,14 +190,14 @@ class Bench:
         self,
         work: Callable[[Link, Progress, Cancel], T],
         on_end: Callable[[Done[T] | Stopped | Failed], None],
-    ) -> None:
-        """Start work on the drive in a job, where there is one and it is free."""
+    ) -> bool:
+        """Start work on the drive in a job, where there is one and it is free; return whether."""
         if self._link is None:
             self.told.emit("No drive is connected. Connect one in the top bar")
-            return
+            return False
         if self.busy:
             self.told.emit("An experiment is under way. Stop it first, or wait")
-            return
+            return False
         link = self._link
 
         def ended(outcome: Done[T] | Stopped | Failed) -> None:
@@ -218,6 +218,7 @@ class Bench:
             on_end=ended,
             name="experiment",
         )
+        return True
 
     def read(
         self, source: Callable[[], Record], axis: Axis, on_kept: Callable[[Performed], None]

@@ -144,13 +144,13 @@ class Commissioning:
     def _play(self, part: Part) -> None:
         now = replace(self._session.now, axis=self._candidate())
         bound, held = self.bounds[part], self.held
-        self._bench.begin(
+        begun = self._bench.begin(
             lambda link, progress, cancel: _play_part(
                 part, now, bound, link, progress, cancel, self._attempts.append, held=held
             ),
             lambda outcome: self._played(part, outcome),
         )
-        self.running = part if self._bench.busy else None
+        self.running = part if begun else None
         self.changed.emit()
 
     def _candidate(self) -> Axis:

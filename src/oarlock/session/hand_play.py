@@ -222,7 +222,7 @@ class _Hand:
             self._limited.clear()
             if self.in_force is self._good:
                 self._link.stop()
-                self._tell(GaveUp(f"{_SWUNG}: stopped"))
+                self.fell_back(_SWUNG)
                 return
             self._link.put_back()
             self.fell_back(_SWUNG)
@@ -231,6 +231,9 @@ class _Hand:
 
     def fell_back(self, why: str) -> None:
         """Know that the drive has its last good gains again."""
+        if self.in_force is self._good:  # there was nothing before
+            self._tell(GaveUp(f"{why}: stopped"))
+            return
         self._sets[-1].put_back = why
         self.in_force = self._good
         self._tell(PutBack(self._good, why))

@@ -68,16 +68,18 @@ class HandTuning:
     def start(self, experiment: Experiment) -> None:
         """Repeat a test with the gains that stand, and go on with those that come."""
         axis = self._session.axis
+        if self._bench.busy:
+            self._bench.told.emit("An experiment is under way. Stop it first, or wait")
+            return
         self._wanted = self.in_force = self.good = axis
         self.answers, self.said = (), ""
-        self._bench.begin(
+        begun = self._bench.begin(
             lambda link, progress, cancel: play_by_hand(
                 experiment, axis, link, self._now_wanted, self._hear, progress, cancel
             ),
             self._ended,
         )
-        if self._bench.busy:
-            self.experiment = experiment
+        self.experiment = experiment if begun else None
         self.changed.emit()
 
     def _now_wanted(self) -> Axis:

@@ -160,7 +160,7 @@ def _repeating(test: "SpeedStep | LoadStep", axis: Axis, wave: Wave, top: float)
     steps = (way, *played, replace(way, speed=played[-1].speed), replace(way, speed=0.0))
     one_way = abs(speed) * (way.duration + seconds) / math.tau
     turns = one_way if to_and_fro else abs(speed) * sum(s.duration for s in steps) / math.tau
-    plan = replace(_played(test.name, axis, steps, divider, 1.2 * turns + 1.0, top), round=True)
+    plan = replace(_played(test.name, axis, steps, divider, turns, top), round=True)
     what = f"turns {turns:.2g} turns to and fro" if to_and_fro else f"turns {turns:.0f} turns"
     return Repeating(
         plan=plan,
