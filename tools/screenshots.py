@@ -9,10 +9,12 @@ from pathlib import Path
 
 from oarlock.demo.job import run_job
 from oarlock.demo.project import make_demo
+from oarlock.machine.speed_loop import SpeedGains
 from oarlock.ui.frame.app import Application, application
 from oarlock.ui.frame.screenshots import take_screenshots
 from oarlock.ui.kit import theme as look
 from oarlock.ui.stages.sensing.stage import SensingStage
+from oarlock.ui.stages.speed.stage import SpeedStage
 
 _FAULT = 'practice --watchdog 0.5 --faults {"gains":[1.0,0.69,1.0]}'
 
@@ -28,24 +30,68 @@ def main() -> int:
             folder / "river-survey.oarlock", Path(name), dark=("current",), practice=True
         )
         made.append(blocked(Path(name)))
+        made += commissioned(Path(name))
         for picture in made:
             shutil.copyfile(picture, target / picture.name)
             print(target / picture.name)
     return status
 
 
+def wait(condition: Callable[[], bool], seconds: float) -> None:
+    """Let the window work until a condition holds."""
+    until = time.monotonic() + seconds
+    while not condition() and time.monotonic() < until:
+        application().processEvents()
+        time.sleep(0.005)
+
+
+def commissioned(folder: Path) -> list[Path]:
+    """Commission a fresh demo; then tune its speed loop by hand, and compare what came of it."""
+    application()
+    look.load_fonts()
+    opened = Application(make_demo(folder / "fresh"))
+    window, work, hand = opened.window, opened.bench.commissioning, opened.bench.hand
+    paths = [folder / f"{name}.png" for name in ("commissioning", "by-hand", "comparison")]
+    try:
+        window.resize(1280, 800)
+        window.show()
+        opened.bench.connect_drive("practice --watchdog 0.5 --pace 5")
+        wait(lambda: opened.bench.connected, 90.0)
+        window.panels.open_commissioning()
+        work.go_on()
+        wait(lambda: work.is_complete or bool(work.said) or work.asks is not None, 200.0)
+        wait(lambda: False, 0.5)
+        window.grab().save(str(paths[0]))
+        work.take()
+        window.show_stage("speed")
+        stage = window.stage("speed")
+        if isinstance(stage, SpeedStage):
+            wait(lambda: not stage.ways.working, 20.0)
+            hand.start(stage.test.experiment())
+            for factor in (1.0, 0.6):
+                gains = stage.shown.gains if stage.shown else SpeedGains(Kp=1.0, Ki=1.0)
+                stage.set_gain("Kp", f"{factor * gains.Kp:.4g}")
+                wait(lambda: False, 2.5)
+        wait(lambda: hand.newest("speed step") is not None, 5.0)
+        window.grab().save(str(paths[1]))
+        opened.bench.stop()
+        wait(lambda: not opened.bench.busy, 10.0)
+        for run in opened.session.runs[-2:]:
+            opened.session.change_run(run.id, pinned=True)
+        window.panels.open_comparison()
+        wait(lambda: False, 0.5)
+        window.grab().save(str(paths[2]))
+    finally:
+        opened.close()
+        window.close()
+    return paths
+
+
 def blocked(folder: Path) -> Path:
     """Do sensing on a drive one of whose sensors reads low, as far as it goes."""
-    qt = application()
+    application()
     look.load_fonts()
     opened = Application(make_demo(folder / "blocked"))
-
-    def wait(condition: Callable[[], bool], seconds: float) -> None:
-        until = time.monotonic() + seconds
-        while not condition() and time.monotonic() < until:
-            qt.processEvents()
-            time.sleep(0.005)
-
     try:
         opened.window.resize(1280, 800)
         opened.window.show()

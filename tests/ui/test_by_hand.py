@@ -152,9 +152,7 @@ def test_a_sweep_is_not_repeated_and_a_lost_drive_keeps_the_answers(
     wait(qtbot, lambda: not tuned.bench.connected)
 
 
-def test_another_experiment_that_runs_is_not_taken_for_it(
-    qtbot: QtBot, tuned: Application
-) -> None:
+def test_another_experiment_that_runs_is_not_taken_for_it(qtbot: QtBot, tuned: Application) -> None:
     stage, bench = _speed(tuned), tuned.bench
     stage.run()
     assert bench.busy

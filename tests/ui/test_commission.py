@@ -50,7 +50,9 @@ def test_from_datasheet_to_position_loop_in_one_action(qtbot: QtBot, fresh: Appl
     assert work.is_complete, (work.next, work.said, work.asks)
     assert session.axis == before  # nothing is taken yet
     assert work.candidate is not None
-    assert {one.name for one in numbers(before, work.candidate)} >= {"R", "J", "K~p~ speed"}
+    assert {one.name for one in numbers(before, work.candidate)} >= {
+        "R", "J", "K~p~ speed", "filter 1",
+    }  # fmt: skip
     told = {one.name: one for one in figures(before, work.candidate)}
     assert told["speed margin"].new == f"{math.degrees(AIMS['calm'].margin):.0f}"
     assert told["speed margin"].old == "–"

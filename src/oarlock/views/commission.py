@@ -17,6 +17,7 @@ from oarlock.views.position import picture as position_picture
 from oarlock.views.screen import MoveSettings, SpeedSettings
 from oarlock.views.speed import SpeedPicture
 from oarlock.views.speed import picture as speed_picture
+from oarlock.views.speed_asked import filter_title
 
 Array = NDArray[np.float64]
 NONE = "–"
@@ -42,7 +43,7 @@ class Transient:
 
 def numbers(before: Axis, after: Axis) -> tuple[Change, ...]:
     """Return what would change of the machine and of the gains, as people read it."""
-    rows = (*_machine(before, after), *_gains(before, after))
+    rows = (*_machine(before, after), *_gains(before, after), *_filters(before, after))
     return tuple(one for one in rows if one.old != one.new)
 
 
@@ -86,6 +87,16 @@ def _gains(before: Axis, after: Axis) -> list[Change]:
                 unit = "" if item.unit == "1" else item.unit
                 rows.append(Change(name, text, digits(item.value, 3), unit))
     return rows
+
+
+def _filters(before: Axis, after: Axis) -> list[Change]:
+    """Return every filter of the torque by its place: what stands there, what would."""
+    old, new = (axis.loops["speed"].filters for axis in (before, after))
+    return [
+        Change(f"filter {n + 1}", *(filter_title(side[n]) if n < len(side) else NONE
+                                    for side in (old, new)), "")
+        for n in range(max(len(old), len(new)))
+    ]  # fmt: skip
 
 
 def _figures(axis: Axis) -> dict[str, tuple[str, str]]:
