@@ -51,7 +51,7 @@ def test_from_datasheet_to_position_loop_in_one_action(qtbot: QtBot, fresh: Appl
     assert session.axis == before  # nothing is taken yet
     assert work.candidate is not None
     assert {one.name for one in numbers(before, work.candidate)} >= {
-        "R", "J", "K~p~ speed", "filter 1",
+        "R", "J", "K~p~ speed", "notch 1",
     }  # fmt: skip
     told = {one.name: one for one in figures(before, work.candidate)}
     assert told["speed margin"].new == f"{math.degrees(AIMS['calm'].margin):.0f}"

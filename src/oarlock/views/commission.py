@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from oarlock.errors import InputError
 from oarlock.machine import Axis
+from oarlock.machine.filters import Filter
 from oarlock.machine.loops import LOOPS
 from oarlock.quantities.display import digits, engineering, whole_degrees
 from oarlock.quantities.kinds import RPM
@@ -17,7 +18,6 @@ from oarlock.views.position import picture as position_picture
 from oarlock.views.screen import MoveSettings, SpeedSettings
 from oarlock.views.speed import SpeedPicture
 from oarlock.views.speed import picture as speed_picture
-from oarlock.views.speed_asked import filter_title
 
 Array = NDArray[np.float64]
 NONE = "–"
@@ -91,12 +91,17 @@ def _gains(before: Axis, after: Axis) -> list[Change]:
 
 def _filters(before: Axis, after: Axis) -> list[Change]:
     """Return every filter of the torque by its place: what stands there, what would."""
-    old, new = (axis.loops["speed"].filters for axis in (before, after))
-    return [
-        Change(f"filter {n + 1}", *(filter_title(side[n]) if n < len(side) else NONE
-                                    for side in (old, new)), "")
-        for n in range(max(len(old), len(new)))
-    ]  # fmt: skip
+    old, new = before.loops["speed"].filters, after.loops["speed"].filters
+    rows = []
+    for n in range(max(len(old), len(new))):
+        was, will = old[n : n + 1], new[n : n + 1]
+        kind = (will or was)[0].kind.value.replace("_", " ")
+        rows.append(Change(f"{kind} {n + 1}", _hertz(was), _hertz(will), "Hz"))
+    return rows
+
+
+def _hertz(found: tuple[Filter, ...]) -> str:
+    return digits(found[0].frequency / math.tau, 3) if found else NONE
 
 
 def _figures(axis: Axis) -> dict[str, tuple[str, str]]:
