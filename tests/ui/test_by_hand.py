@@ -18,8 +18,6 @@ from tests.speed_axis import tuned_winch
 from tests.ui.conftest import window_on
 from tests.ui.test_speed import _project, _type
 
-pytestmark = pytest.mark.realtime
-
 
 @pytest.fixture
 def tuned(qtbot: QtBot, tmp_path: Path) -> Iterator[Application]:

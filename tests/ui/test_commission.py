@@ -8,15 +8,15 @@ from PySide6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 
 from oarlock.control.speed_gains import AIMS
+from oarlock.practice.truth import draw
 from oarlock.session.commission_parts import Bound
 from oarlock.ui.frame.app import Application
 from oarlock.ui.frame.commission import CommissionPanel
 from oarlock.views.commission import figures, load_steps, numbers
 from oarlock.views.rail import stages
 from oarlock.views.stage import State
-from tests.conftest import CALM, wait
-
-pytestmark = pytest.mark.realtime
+from tests.conftest import wait
+from tests.model_link import ModelLink
 
 
 def _open(qtbot: QtBot, opened: Application) -> CommissionPanel:
@@ -27,9 +27,11 @@ def _open(qtbot: QtBot, opened: Application) -> CommissionPanel:
     return panel
 
 
-def _connect(qtbot: QtBot, opened: Application, *more: str) -> None:
-    opened.bench.connect_drive(" ".join(("practice", *CALM, *more)))
-    wait(qtbot, lambda: opened.bench.connected)
+def _connect(opened: Application, **changes: object) -> None:
+    """Connect a simulated drive that is as fast as it computes."""
+    plant = replace(draw("winch", 0), **changes)  # type: ignore[arg-type]
+    opened.bench._link = ModelLink(plant)
+    opened.bench.changed.emit()
 
 
 @pytest.mark.timeout(180)
@@ -37,7 +39,7 @@ def test_from_datasheet_to_position_loop_in_one_action(qtbot: QtBot, fresh: Appl
     panel, session = _open(qtbot, fresh), fresh.session
     assert not panel.start.isEnabled()
     assert "No drive is connected" in panel.note.text()
-    _connect(qtbot, fresh, "--pace", "6")
+    _connect(fresh)
     assert panel.answer.startswith("16 parts: up to ")
     work, before = panel.work, session.axis
     assert work.total.seconds <= 180.0
@@ -71,7 +73,7 @@ def test_it_waits_where_something_does_not_hold_and_takes_nothing(
     qtbot: QtBot, fresh: Application
 ) -> None:
     panel, work = _open(qtbot, fresh), fresh.bench.commissioning
-    _connect(qtbot, fresh, "--pace", "6", "--faults", '{"gains":[1.0,0.69,1.0]}')
+    _connect(fresh, gains=(1.0, 0.69, 1.0))
     before = fresh.session.axis
     qtbot.mouseClick(panel.start, Qt.MouseButton.LeftButton)
     wait(qtbot, lambda: bool(work.said), 60.0)
@@ -94,7 +96,7 @@ def test_what_would_move_more_than_was_said_is_asked_about(
     qtbot: QtBot, fresh: Application
 ) -> None:
     panel, work = _open(qtbot, fresh), fresh.bench.commissioning
-    _connect(qtbot, fresh, "--pace", "6")
+    _connect(fresh)
     second = work.parts[2]
     small = Bound(turns=0.0, speed=0.0, current=0.1, seconds=0.1)
     work.bounds = {**work.bounds, second: small}
@@ -128,7 +130,7 @@ def test_it_looks_again_when_the_drive_or_the_axis_is_another(
 
 def test_an_axis_that_is_changed_meanwhile_is_left_alone(qtbot: QtBot, fresh: Application) -> None:
     panel, work = _open(qtbot, fresh), fresh.bench.commissioning
-    _connect(qtbot, fresh, "--pace", "6")
+    _connect(fresh)
     qtbot.mouseClick(panel.start, Qt.MouseButton.LeftButton)
     wait(qtbot, lambda: bool(work.done), 60.0)
     fresh.session.enter("machine.R", "0.9 ohm")
