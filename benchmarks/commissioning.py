@@ -96,10 +96,10 @@ def commissioned(axis: Axis, plant: PlantParameters, seed: int) -> Outcome:
     """Play every part with a candidate, as the panel does."""
     link, held = Metered(plant, seed=seed), plant.brake > 0.0
     now = Snapshot(axis=axis)
-    todo = parts(now, held=held)
-    bounds = expected(todo, now, held=held)
+    wanted_parts = parts(now, held=held)
+    bounds = expected(wanted_parts, now, held=held)
     outcome = Outcome()
-    for part in todo:
+    for part in wanted_parts:
         try:
             ready = prepared(part, now)
             played = experiment(part, replace(now, axis=ready), held=held)
