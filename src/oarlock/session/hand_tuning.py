@@ -50,6 +50,12 @@ class HandTuning:
         """The kind of test that repeats; empty: none does."""
         return self.experiment.name if self.experiment is not None else ""
 
+    def sides(self, *kinds: str) -> tuple[Axis, ...]:
+        """Return the axis as the drive has it and as it would go back to, for tests of kinds."""
+        if self.kind not in kinds:
+            return ()
+        return tuple(axis for axis in (self.in_force, self.good) if axis is not None)
+
     def newest(self, kind: str) -> Reading | None:
         """Return the newest answer of a kind, if it was given with the gains that are shown."""
         if self.kind != kind or not self.answers or self.in_force is None:

@@ -155,14 +155,13 @@ class CurrentStage(StageView):
         return found[0], found[1], f"measured {found[0].started[11:16]}"
 
     def rings(self) -> tuple[float, ...]:
-        hand, shown = self.bench.hand, self.shown
-        if hand.kind != CurrentStep.name or shown is None:
+        shown = self.shown
+        if shown is None:
             return ()
         span = float(shown.t[-1])
         return tuple(
             loop_picture(axis, shown.axis_name, shown.amplitude, span).crossover
-            for axis in (hand.in_force, hand.good)
-            if axis is not None
+            for axis in self.bench.hand.sides(CurrentStep.name)
         )
 
     def _say(self, shown: CurrentPicture, measured: StepResult | None) -> None:

@@ -284,14 +284,8 @@ class PositionStage(OuterLoopStage):
         self._message.setVisible(bool(text))
 
     def rings(self) -> tuple[float, ...]:
-        hand = self.bench.hand
-        if hand.kind != MOVE:
-            return ()
-        return tuple(
-            picture(axis, self.session.screen.move).crossover
-            for axis in (hand.in_force, hand.good)
-            if axis is not None
-        )
+        settings = self.session.screen.move
+        return tuple(picture(axis, settings).crossover for axis in self.bench.hand.sides(MOVE))
 
     def crossover(self) -> float | None:
         """Return where the loop on screen crosses over, Hz; None: there is none."""

@@ -54,14 +54,8 @@ class Measured:
 
     def rings(self) -> tuple[float, ...]:
         """Return crossovers (Hz) as the drive has them by hand, and as it would go back to."""
-        hand = self._bench.hand
-        if hand.kind not in (STEP, LOAD):
-            return ()
-        return tuple(
-            picture(axis, self.settings()).crossover
-            for axis in (hand.in_force, hand.good)
-            if axis is not None
-        )
+        sides = self._bench.hand.sides(STEP, LOAD)
+        return tuple(picture(axis, self.settings()).crossover for axis in sides)
 
 
 def _title(run: Run) -> str:

@@ -14,31 +14,20 @@ from oarlock.session.session import Session
 from oarlock.session.trial import Trial
 from oarlock.ui.stages.speed.play_bar import PlayBar
 from oarlock.ui.stages.speed.tuning import both_tests
+from oarlock.ui.stages.speed.two_presses import TwoPresses
 from oarlock.views.speed import settled
 from oarlock.views.speed_retune import refit, stirring
 
-_READY, _ARMED = "Retune here", "Press again to start"
 
-
-class Retuning:
+class Retuning(TwoPresses):
     """The button's two presses: the first says what will move, the second starts."""
 
     def __init__(
         self, session: Session, bench: Bench, bar: PlayBar, tell: Callable[[str], None]
     ) -> None:
-        self._session, self._bench, self._bar, self._tell = session, bench, bar, tell
-        self._asked_for: Axis | None = None
+        super().__init__(bar.retune, bench, bar)
+        self._session, self._tell = session, tell
         bar.retune.clicked.connect(self.pressed)
-
-    @property
-    def armed(self) -> bool:
-        """Whether the movement was said and the next press starts it."""
-        return self._asked_for is not None
-
-    def disarm(self) -> None:
-        """Forget a first press."""
-        self._asked_for = None
-        self._bar.retune.setText(_READY)
 
     def pressed(self) -> None:
         """Say what will move, or start it."""
@@ -52,15 +41,10 @@ class Retuning:
         except InputError as error:
             self._bar.say(str(error))
             return
-        if not self._bench.connected:
-            self._bar.say("No drive is connected. Connect one in the top bar")
-        elif self._asked_for != axis:
-            self._asked_for = axis
-            self._bar.retune.setText(_ARMED)
-            self._bar.say(f"Small sines, then two tests. {said}", calm=True)
-        else:
-            self.disarm()
-            self._bench.run(tests[0], lambda performed: self._swept(axis, performed))
+        said = f"Small sines, then two tests. {said}"
+        self.press(axis, said, lambda: self._bench.run(
+            tests[0], lambda performed: self._swept(axis, performed)
+        ))  # fmt: skip
 
     @property
     def _speed(self) -> float:

@@ -11,11 +11,10 @@ from oarlock.session.bench import Bench
 from oarlock.session.session import Session
 from oarlock.session.trial import Trial
 from oarlock.ui.stages.speed.play_bar import PlayBar
+from oarlock.ui.stages.speed.two_presses import TwoPresses
 from oarlock.ui.stages.speed.ways_panel import WaysPanel
 from oarlock.views.speed import settled
 from oarlock.views.speed_proposal import proposed
-
-_READY, _ARMED = "Tune and try", "Press again to start"
 
 
 def both_tests(candidate: Axis, speed: float) -> list[Experiment]:
@@ -30,27 +29,16 @@ def both_tests(candidate: Axis, speed: float) -> list[Experiment]:
             LoadStep(speed=speed, torque=usual_load(candidate))]  # fmt: skip
 
 
-class Tuning:
+class Tuning(TwoPresses):
     """The button's two presses: the first says what will move, the second starts."""
 
     def __init__(
         self, session: Session, bench: Bench, bar: PlayBar, ways: WaysPanel,
         tell: Callable[[str], None],
     ) -> None:  # fmt: skip
-        self._session, self._bench, self._bar, self._ways = session, bench, bar, ways
-        self._tell = tell
-        self._asked_for: Axis | None = None  # the axis whose movement was said
+        super().__init__(bar.tune, bench, bar)
+        self._session, self._ways, self._tell = session, ways, tell
         bar.tune.clicked.connect(self.pressed)
-
-    @property
-    def armed(self) -> bool:
-        """Whether the movement was said and the next press starts it."""
-        return self._asked_for is not None
-
-    def disarm(self) -> None:
-        """Forget a first press."""
-        self._asked_for = None
-        self._bar.tune.setText(_READY)
 
     def pressed(self) -> None:
         """Say what will move, or start it."""
@@ -66,13 +54,6 @@ class Tuning:
         except InputError as error:
             self._bar.say(str(error))
             return
-        if not self._bench.connected:
-            self._bar.say("No drive is connected. Connect one in the top bar")
-        elif self._asked_for != axis:
-            self._asked_for = axis
-            self._bar.tune.setText(_ARMED)
-            self._bar.say(f"Two tests. {said}", calm=True)
-        else:
-            self.disarm()
-            label = "Take the tuned gains of the speed loop"
-            Trial(self._session, self._bench, candidate, tests, label, self._tell).start()
+        label = "Take the tuned gains of the speed loop"
+        trial = Trial(self._session, self._bench, candidate, tests, label, self._tell)
+        self.press(axis, f"Two tests. {said}", trial.start)
