@@ -78,7 +78,9 @@ static void turn(const double *p, double *x, int released) {
     double bend = tanh(i_q / p[I_SATURATION]), more = p[LQ] - p[LQ_SATURATED];
     double flux_q = p[LQ_SATURATED] * i_q + more * p[I_SATURATION] * bend, flux_d, unused;
     d_axis(p, i_d, &flux_d, &unused);
-    double omega = x[OMEGA], torque = 1.5 * p[PAIRS] * (flux_d * i_q - flux_q * i_d);
+    double omega = x[OMEGA], at_end = 1.5 * p[PAIRS] * (flux_d * i_q - flux_q * i_d);
+    double torque = 0.5 * (x[TORQUE] + at_end);
+    x[TORQUE] = at_end;
     torque -= p[COGGING] * sin(p[COGGING_ORDER] * x[THETA]);
     if (p[STIFFNESS] > 0.0) {
         double part = h / SUBSTEPS;

@@ -17,6 +17,7 @@ from tests.speed_axis import known_winch, tuned_winch
 
 from benchmarks.loops import drawn, identified, played, tuned
 from oarlock.control._kernels import warm
+from oarlock.control.fitted_shaft import FittedShaft, Told, quality
 from oarlock.control.measured_loop import LoopFigures
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_design import (
@@ -36,7 +37,8 @@ from oarlock.practice.truth import draw
 from oarlock.simulate.drive_model import PlantParameters
 
 # figure → (95 % of errors at most, unit)
-BARS = {"crossover": (0.5, "%"), "margin": (0.4, "°"), "Ms": (3.0, "%")}
+BARS = {"crossover": (0.5, "%"), "margin": (0.4, "°"), "Ms": (3.0, "%"),
+        "resonance": (0.1, "%"), "Q": (5.0, "%")}  # fmt: skip
 _COVERED = (0.92, 0.99)
 _LONGEST = 1.15
 _AIMED = 3.0  # degrees
@@ -48,13 +50,16 @@ def figures(seeds: int) -> bool:
     plant = replace(plant, dead_voltage=0.0, Lq_saturated=plant.Lq)
     axis = tuned_winch(plant)
     speed = usual_speed(axis)
-    true = loop_in_use(axis, turning=Turning(speed=speed)).margins
+    loop = loop_in_use(axis, turning=Turning(speed=speed))
+    true, shaft = loop.margins, loop.plant.shaft
     sweep = SpeedSweep(speed=speed, torque=usual_load(axis), count=100)
     found: list[LoopFigures] = []
+    fitted: list[FittedShaft] = []
     for seed in range(seeds):
         reading = played(sweep, axis, plant, seed)
         if isinstance(reading, SweepResult) and reading.found is not None:
             found.append(reading.found)
+            fitted += [reading.fitted] if reading.fitted else []
     margins = [math.degrees(f.phase_margin - true.phase_margin) for f in found]
     errors: dict[str, tuple[Sequence[float], Sequence[float]]] = {
         "crossover": ([100.0 * (f.crossover / true.crossover - 1.0) for f in found],
@@ -62,6 +67,8 @@ def figures(seeds: int) -> bool:
         "margin": (margins, [math.degrees(f.phase_margin_std) for f in found]),
         "Ms": ([100.0 * (f.Ms / true.Ms - 1.0) for f in found],
                [100.0 * f.Ms_std / true.Ms for f in found]),
+        "resonance": _off([f.resonance for f in fitted], shaft.resonance),
+        "Q": _off([f.quality for f in fitted], quality(shaft)),
     }  # fmt: skip
     print(f"{'figure':12}{'sweeps':>8}{'95 % within':>13}{'bar':>10}{'mean':>9}{'±2u covers':>12}")
     held = True
@@ -80,6 +87,12 @@ def figures(seeds: int) -> bool:
         print(f"{name:12}{off.size:8d}{worst:13.2f}{bar:8g} {unit}{np.mean(off):9.2f}"
               f"{100 * covered:11.0f}%{'' if good else '  MISSED'}")  # fmt: skip
     return held
+
+
+def _off(told: Sequence[Told], true: float) -> tuple[Sequence[float], Sequence[float]]:
+    """Return errors and standard uncertainties, both % of what is true."""
+    return ([100.0 * (one.value / true - 1.0) for one in told],
+            [100.0 * one.std / true for one in told])  # fmt: skip
 
 
 def duration() -> bool:

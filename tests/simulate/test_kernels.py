@@ -109,6 +109,21 @@ def test_the_plant_follows_an_independent_solver(ideal: PlantParameters) -> None
     assert worst < 2e-3
 
 
+def test_the_shaft_is_pushed_by_the_current_while_it_rises(ideal: PlantParameters) -> None:
+    """A voltage step on a heavy rotor: the speed is the integral of the torque, in closed form."""
+    plant = replace(ideal, brake=0.0, coulomb=0.0, cogging=0.0, viscous=0.0, inertia=1e3,
+                    Lq_saturated=ideal.Lq)  # fmt: skip
+    model = drive(plant, [row(60, WAVE=k.WAVE_STEP, TARGET=k.ON_VQ, AMPLITUDE=20.0)])
+    tau = plant.Lq / plant.R
+    for n in range(60):
+        model.advance(1)
+        t = n * TS  # one sample after the command it is applied
+        push = 1.5 * plant.pole_pairs * plant.psi * 20.0 / plant.R
+        speed = push / plant.inertia * (t - tau * (1.0 - math.exp(-t / tau)))
+        if n > 10:  # the torque of one end alone would be off by 1 / n
+            assert model._state[k.OMEGA] == pytest.approx(speed, rel=0.004 if n < 30 else 0.001)
+
+
 UNCOMPILED = """
 import sys
 import numpy as np

@@ -23,6 +23,7 @@ Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
 _DENSE = 4000
 _BEYOND = 4.0  # times below the first trusted frequency, where the model is asked for its peak
+_BETWEEN = math.sqrt(2.0 / 3.0)  # of one point's scatter, interpolated between two, on average
 _GAP = 1.3  # from one trusted point to the next, within which a peak is seen
 
 
@@ -51,14 +52,26 @@ class LoopFigures:
 
 def plant_response(plant: SpeedPlant, omega: Array) -> Complex:
     """Return the model's speed over current asked for behind the filters, at the current's rate."""
-    step, given, angle, angle_given = plant.fine
-    z = np.exp(1j * omega * plant.current.plant.Ts)
-    n = step.shape[0]
-    b, eye = given[:, 1], np.eye(n)
-    x = np.linalg.solve(z[:, None, None] * eye - step, np.broadcast_to(b[:, None], (z.size, n, 1)))
-    turned = x[:, :, 0] @ angle + angle_given[1]
+    _, _, angle, angle_given = plant.fine
+    turned = _states(plant, omega) @ angle + angle_given[1]
     # The angle turned from one sample to the next is told at the later one.
+    z = np.exp(1j * omega * plant.current.plant.Ts)
     return np.asarray(turned / z / plant.current.plant.Ts, dtype=np.complex128)
+
+
+def volts_response(plant: SpeedPlant, omega: Array) -> Complex:
+    """Return the model's voltage (V for each A) of a current asked for behind the filters."""
+    return _states(plant, omega)[:, sum(one.order for one in plant.torque_filters) + 1]
+
+
+def _states(plant: SpeedPlant, omega: Array) -> Complex:
+    """Return each fine state for one ampere asked for behind the filters, (frequencies, states)."""
+    step, given, _, _ = plant.fine
+    z = np.exp(1j * omega * plant.current.plant.Ts)
+    b, n = given[:, 1], step.shape[0]
+    left = z[:, None, None] * np.eye(n) - step
+    x = np.linalg.solve(left, np.broadcast_to(b[:, None], (z.size, n, 1)))
+    return np.asarray(x[:, :, 0], dtype=np.complex128)
 
 
 def opened_points(points: PlantPoints, loop: SpeedLoop) -> Complex:
@@ -133,7 +146,7 @@ def figures_of(points: LoopPoints, meant: float) -> LoopFigures | None:
         crossover=crossover,
         crossover_std=crossover * near / max(abs(slope), 0.2),
         phase_margin=margin,
-        phase_margin_std=near * math.sqrt(2.0),
+        phase_margin_std=near * _BETWEEN,
         gain_margin=_gain_margin(omega, gain),
         Ms=1.0 / worst if _sees_worst(points) else math.nan,
         Ms_std=3.0 * off / worst**2,  # the scatter of one point tells it too small

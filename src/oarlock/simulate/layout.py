@@ -72,7 +72,8 @@ FIRM_SIZE = F_SECTIONS + SECTIONS * SECTION_SIZE
 (WATCH_MEAN, WATCH_PEAK, WATCH_BEFORE, WATCH_COUNT, WATCH_AGE, WATCH_LENGTH, WATCH_SIDE) = range(
     46, 53
 )
-S_SECTIONS = 53  # two numbers for each section
+TORQUE = 53  # N·m, of the magnet field, where the last period ended
+S_SECTIONS = 54  # two numbers for each section
 STATE_SIZE = S_SECTIONS + 2 * SECTIONS
 HISTORY = 256  # angles kept for the slope
 SUBSTEPS = 4  # of the shaft, where it twists

@@ -40,6 +40,7 @@ from oarlock.simulate.layout import (
     SUBSTEPS,
     TAU,
     THETA,
+    TORQUE,
     TS,
     TWIST,
     V_ALPHA,
@@ -125,6 +126,8 @@ def integrate(plant: Numbers, state: Numbers, energised: bool) -> None:
 def turn(plant: Numbers, state: Numbers, released: bool, hand: float) -> None:
     """Advance the shaft by one control period; `hand` (rad/s) is what a hand does to it.
 
+    It is pushed by the mean of the torques at the period's two ends: the last alone would come
+    half a period early.
     Where it twists, in parts of the period, speeds first: the swing neither grows nor dies.
     """
     h = plant[TS]
@@ -134,7 +137,9 @@ def turn(plant: Numbers, state: Numbers, released: bool, hand: float) -> None:
     flux_q = plant[LQ_SATURATED] * i_q + more * plant[I_SATURATION] * bend
     flux_d, _ = _d_axis(plant, i_d)
     omega = state[OMEGA]
-    torque = 1.5 * plant[PAIRS] * (flux_d * i_q - flux_q * i_d)
+    at_end = 1.5 * plant[PAIRS] * (flux_d * i_q - flux_q * i_d)
+    torque = 0.5 * (state[TORQUE] + at_end)
+    state[TORQUE] = at_end
     torque -= plant[COGGING] * math.sin(plant[COGGING_ORDER] * state[THETA])
     if plant[STIFFNESS] > 0.0:
         part = h / SUBSTEPS

@@ -39,7 +39,7 @@ _FIGURES = {
     "position_crossover": ("crossover", "Hz", math.tau),
     "phase_margin": ("margin", "°", _DEG), "Ms": ("M~s~", "", 1.0),
     "points": ("trusted points", "", 1.0), "omega_n": ("fitted", "Hz", math.tau),
-    "zeta": ("damping", "", 1.0),
+    "zeta": ("damping", "", 1.0), "resonance": ("shaft at", "Hz", math.tau), "Q": ("Q", "", 1.0),
 }  # fmt: skip
 _FILTER = {"frequency": ("Hz", math.tau), "width": ("of it", 1.0), "depth": ("dB", 0.0)}
 

@@ -36,4 +36,5 @@ def _swept(reading: SweepResult, shown: PositionPicture, when: str, *, preview: 
         trusted=points.trusted,
         crossover=found.crossover / math.tau if found else 0.0,
         margin=math.degrees(found.phase_margin) if found else 0.0,
+        shaft="",
     )  # fmt: skip

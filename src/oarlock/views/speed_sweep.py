@@ -6,13 +6,18 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.control.fitted_shaft import FittedShaft, Told
 from oarlock.control.measured_loop import figures, opened_points
 from oarlock.experiments.loops.sweep_response import SweepResult
+from oarlock.machine import Axis
+from oarlock.quantities import Estimate, Origin
+from oarlock.quantities.display import digits, with_std
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.speed import SpeedPicture
 
 Array = NDArray[np.float64]
 SWEEP = "speed sweep"
+_SAME = 1e-3  # of a resonance: closer is the same one
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -27,6 +32,7 @@ class Swept:
     trusted: NDArray[np.bool_]
     crossover: float  # 0: it does not cross among the points
     margin: float
+    shaft: str  # its resonance and Q as measured; empty: the points do not tell them
 
 
 def swept(now: Snapshot, shown: SpeedPicture) -> Swept | None:
@@ -56,4 +62,54 @@ def _swept(reading: SweepResult, shown: SpeedPicture, when: str, *, preview: boo
         phase=np.degrees(phase), trusted=points.trusted,
         crossover=found.crossover / math.tau if found else 0.0,
         margin=math.degrees(found.phase_margin) if found else 0.0,
+        shaft=_shaft_text(reading.fitted),
     )  # fmt: skip
+
+
+def _shaft_text(fitted: FittedShaft | None) -> str:
+    if fitted is None:
+        return ""
+    at, q = fitted.resonance, fitted.quality
+    number, plus, _ = with_std(at.value / math.tau, at.std / math.tau, "")
+    return f"measured {number} ± {plus} Hz, Q {digits(q.value, 2)}"
+
+
+def other_shaft(now: Snapshot) -> tuple[Axis, str] | None:
+    """Return (the axis with the shaft of the newest sweep, what that is); None: no other one.
+
+    Inertia stays as it is: a sweep tells it only as well as the torque constant is known.
+    """
+    axis = now.axis
+    for run in reversed(now.runs):
+        reading = now.readings.get(run.id) if run.kind == SWEEP and run.ended == "done" else None
+        if not isinstance(reading, SweepResult):
+            continue
+        if reading.fitted is None or axis.machine.inertia is None:
+            return None
+        resonance = reading.fitted.resonance
+        known = axis.mechanics.resonance
+        if abs(resonance.value - known.value) <= max(2.0 * resonance.std, _SAME * known.value):
+            return None
+        source = f"run {run.id}, {run.started[11:16]}"
+        for path, told, unit in _told(reading.fitted, axis):
+            found = Estimate(value=told.value, std=told.std, unit=unit, origin=Origin.MEASURED,
+                             source=source)  # fmt: skip
+            axis = axis.adopting(path, found)
+        return axis, f"{digits(resonance.value / math.tau, 4)} Hz"
+    return None
+
+
+def _told(fitted: FittedShaft, axis: Axis) -> list[tuple[str, Told, str]]:
+    """Return path, figure and unit of what a fitted shaft says, its damping for the axis's own J.
+
+    Masses and damping are known up to one factor, that of the torque constant.
+    """
+    assert axis.machine.inertia is not None
+    scale = axis.machine.inertia.value / fitted.shaft.inertia
+    damping = scale * fitted.shaft.damping
+    share = fitted.quality.std / max(fitted.quality.value, 1e-9)
+    return [
+        ("mechanics.anti_resonance", fitted.anti_resonance, "rad/s"),
+        ("mechanics.resonance", fitted.resonance, "rad/s"),
+        ("mechanics.shaft_damping", Told(value=damping, std=share * damping), "N m s/rad"),
+    ]

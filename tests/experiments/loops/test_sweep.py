@@ -11,10 +11,12 @@ from oarlock.control.measured_loop import (
     figures,
     opened_points,
     plant_response,
+    volts_response,
 )
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_design import loop_in_use, usual_speed
 from oarlock.drive.dry_run import problems
+from oarlock.drive.steps import Target
 from oarlock.errors import InputError
 from oarlock.experiments.loops.speed_sweep import SpeedSweep
 from oarlock.experiments.loops.speed_test import usual_load
@@ -135,8 +137,26 @@ def test_what_it_will_do_is_planned_within_limits_and_table(axis: Axis) -> None:
 
 
 def test_too_large_an_amplitude_is_refused_before_anything_moves(axis: Axis) -> None:
-    wild = SpeedSweep(speed=usual_speed(axis), torque=30.0, count=8, low=20.0)
-    assert any("beyond the limit" in p.sentence for p in problems(wild.plan(axis), axis))
+    wild = SpeedSweep(speed=usual_speed(axis), torque=1.0, count=8, low=60.0)
+    plan = wild.plan(axis)
+    assert not problems(plan, axis)
+    *way, wave, last = plan.steps
+    assert wave.wave is not None
+    wave = replace(wave, wave=replace(wave.wave, amplitude=40.0 * wave.wave.amplitude))
+    wrong = problems(replace(plan, steps=(*way, wave, last)), axis)
+    assert any("beyond the limit" in p.sentence for p in wrong)
+
+
+def test_no_line_asks_for_more_than_the_bus_leaves(axis: Axis) -> None:
+    """Eight times the torque where the loop answers fast: the sines stay what the bus can make."""
+    usual = SpeedSweep(speed=usual_speed(axis), torque=usual_load(axis), count=20)
+    plant = loop_in_use(axis).plant
+    for one, wild in zip(usual.lines(axis), usual.scaled(8.0).lines(axis), strict=True):
+        if wild.target is Target.TORQUE:
+            amps = wild.amplitude / axis.machine.torque_constant
+            volts = abs(volts_response(plant, np.array([math.tau * wild.hertz]))[0])
+            assert amps * volts <= 1.7 * axis.inverter.v_max  # the loop leaves 1 / |1 + L| of it
+            assert wild.amplitude < 8.0 * one.amplitude or one.hertz < 60.0
 
 
 def test_points_at_a_limit_are_left_out_and_it_is_said(axis: Axis, record: Record) -> None:

@@ -11,8 +11,9 @@ from typing import ClassVar
 
 import numpy as np
 
+from oarlock.control.measured_loop import volts_response
 from oarlock.control.speed import SpeedLoop
-from oarlock.control.speed_design import Turning, loop_in_use
+from oarlock.control.speed_design import Turning, loop_in_use, volts_left
 from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
 from oarlock.drive.steps import SpeedLoop as SpeedSettings
 from oarlock.experiments.common.experiment import plain_settings
@@ -26,6 +27,7 @@ from oarlock.records import Plain
 
 _TORQUE = 0.3  # of rated, on the way to the speed
 _MOST_SWING = 0.3  # of the speed: it never comes near standstill
+_MOST_VOLTS = 0.75  # of what the bus leaves: a sine that meets it is none any more
 _PARTS = 3  # stretches of each frequency, whose scatter tells its trust
 _AROUND = (-0.12, -0.06, -0.02, 0.02, 0.06, 0.12)  # of dip and peak, met finely
 
@@ -92,8 +94,11 @@ class SpeedSweep:
             swing = amperes / max(abs(loop.effort.at(omega)), 1e-9)
             most = _MOST_SWING * abs(self.speed) / max(abs(loop.closed.at(omega)), 0.3)
             return Target.SPEED, min(swing, most)
-        left = 1.0 / max(abs(1.0 + loop.opened.at(omega)), 0.3)
-        return Target.TORQUE, self.torque / max(left, 1.0)
+        opened = loop.opened.at(omega)
+        left = 1.0 / max(abs(1.0 + opened), 0.3)
+        room = _MOST_VOLTS * max(volts_left(axis, Turning(speed=self.speed)), 0.0)
+        most = room / _volts(loop, omega, left, abs(opened)) * axis.machine.torque_constant
+        return Target.TORQUE, min(self.torque / max(left, 1.0), most)
 
     def plan(self, axis: Axis) -> Plan:
         """Return the steps, limits and gains for this axis.
@@ -150,3 +155,19 @@ class SpeedSweep:
         lines = self.lines(axis)
         return {**plain_settings(self), "parts": _PARTS, "limit": current_limit(axis),
                 "frequencies": [line.hertz for line in lines]}  # fmt: skip
+
+
+def _volts(loop: SpeedLoop, omega: float, left: float, opened: float) -> float:
+    """Return the most voltage (V) for each ampere added behind the filters.
+
+    The sine's own, and what the current controller makes of the speed controller's next step.
+
+    Parameters
+    ----------
+    left : ratio of what is left of it, with the loop closed
+    opened : ratio, of the open loop
+
+    """
+    own = abs(volts_response(loop.plant, np.array([omega]))[0])
+    stepped = opened * 2.0 * abs(math.sin(0.5 * omega * loop.plant.T))
+    return float(left * (own + stepped * loop.plant.current.pi.Kp))

@@ -2,11 +2,12 @@
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.control.fitted_shaft import FittedShaft, fitted_shaft
 from oarlock.control.measured_loop import LoopFigures, PlantPoints, figures, opened_points
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_design import Turning, loop_in_use
@@ -33,6 +34,7 @@ class SweepResult(Verdict):
     opened: Complex
     loop: SpeedLoop
     found: LoopFigures | None
+    fitted: FittedShaft | None = None  # None: two masses do not carry the points
 
     @property
     def figures(self) -> Mapping[str, float]:
@@ -43,6 +45,8 @@ class SweepResult(Verdict):
                      "phase_margin": self.found.phase_margin}  # fmt: skip
             if math.isfinite(self.found.Ms):
                 told["Ms"] = self.found.Ms
+        if self.fitted is not None:
+            told |= {"resonance": self.fitted.resonance.value, "Q": self.fitted.quality.value}
         return told
 
     @property
@@ -66,9 +70,13 @@ def read_sweep(record: Record, axis: Axis) -> SweepResult:
     points, turned, limited, cut = _points(record, axis)
     turning = Turning(speed=number(record.settings, "speed"))
     loop = loop_in_use(axis, turning=turning)
-    found = figures(points, loop)
+    found, fitted = figures(points, loop), fitted_shaft(points, loop.plant)
+    if found is not None and fitted is not None:
+        peak = fitted.Ms(loop.gains)
+        found = replace(found, Ms=peak.value, Ms_std=peak.std)
     return SweepResult(
         points=points, turned=turned, opened=opened_points(points, loop), loop=loop, found=found,
+        fitted=fitted,
         checks=tuple(_checks(points, loop, found, limited, cut)),
     )  # fmt: skip
 

@@ -121,6 +121,9 @@ class SpeedGainPlot(FrequencyPlot):
         text = f"shaft {at:.0f}" + (", grey without filters" if shown.filters else "")
         draw_text(p, x - 6, self.area.top() + 12, text, t.muted, size=look.SMALL, align="right",
                   halo=t.halo)  # fmt: skip
+        if self._sweep is not None and self._sweep.shaft:
+            draw_text(p, x - 6, self.area.top() + 27, self._sweep.shaft, t.speed, size=look.SMALL,
+                      align="right", halo=t.halo)  # fmt: skip
 
 
 class SpeedPhasePlot(FrequencyPlot):

@@ -14,7 +14,7 @@ from oarlock.machine.parameter import Parameter
 from oarlock.quantities.display import digits, with_std
 from oarlock.quantities.kinds import RPM
 from oarlock.ui.kit import theme as look
-from oarlock.ui.kit.buttons import button, row_of, small_button
+from oarlock.ui.kit.buttons import button, link_button, row_of, small_button
 from oarlock.ui.kit.numbers import Block, GivenRow, Panel, Row
 from oarlock.views.speed import SpeedPicture
 from oarlock.views.speed_asked import MOST_FILTERS, TARGET_LABELS, aim_of, target_texts
@@ -46,6 +46,9 @@ class Giving(Protocol):
 
     def drop_filter(self, number: int) -> None:
         """Take a filter away."""
+
+    def use_shaft(self) -> None:
+        """Take the shaft that a sweep showed."""
 
 
 class SpeedNumbers:
@@ -105,6 +108,16 @@ class SpeedNumbers:
         self._linear = cost.row("Linear up to", "Beyond, the current limit shapes the step")
         rests = panel.block("It rests on")
         self._J, self._shaft = rests.row("J"), rests.row("Shaft at")
+        self.take_shaft = link_button("")
+        self.take_shaft.setToolTip("Resonance, anti-resonance and damping; the inertia stays")
+        self.take_shaft.clicked.connect(self._stage.use_shaft)
+        self.take_shaft.hide()
+        rests.add(self.take_shaft)
+
+    def offer_shaft(self, measured: str) -> None:
+        """Offer the resonance of the newest sweep, or nothing."""
+        self.take_shaft.setText(f"use {measured} of the sweep")
+        self.take_shaft.setVisible(bool(measured))
 
     def say(self, text: str) -> None:
         """Show why what was given cannot be, or nothing."""

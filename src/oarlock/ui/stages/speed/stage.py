@@ -37,7 +37,7 @@ from oarlock.views.speed_asked import (
     with_filters,
 )
 from oarlock.views.speed_proposal import with_way
-from oarlock.views.speed_sweep import swept
+from oarlock.views.speed_sweep import other_shaft, swept
 from oarlock.views.speed_ways import cards, question
 from oarlock.views.typed_gains import BY_HAND, typed, with_gain
 
@@ -144,6 +144,8 @@ class SpeedStage(OuterLoopStage):
         scale = shown.torque / load[1].numbers["load"] if load[1] else 1.0
         self.stiff_push.show_push(shown.t, shown.sag_push, shown.limit, load[1], scale)
         self.panel.show_numbers(shown, axis)
+        measured = other_shaft(self.session.now)
+        self.panel.offer_shaft(measured[1] if measured else "")
         self.test.start.setEnabled(True)
         ready = axis if speed_gains(axis) else axis.with_loop_gains(KEY, shown.gains)
         quiet = self.tuning.armed or self.retuning.armed or self.by_hand.active
@@ -346,6 +348,12 @@ class SpeedStage(OuterLoopStage):
             return
         filters = tuple(f for n, f in enumerate(shown.filters) if n != number)
         self.edit("Take a filter away", lambda: self._redesigned(with_filters(axis, filters)))
+
+    def use_shaft(self) -> None:
+        """Take the resonance that the newest sweep showed; the gains stay as they are."""
+        measured = other_shaft(self.session.now)
+        if measured is not None:
+            self.edit(f"Use the shaft of the sweep, {measured[1]}", lambda: measured[0])
 
     def _redesigned(self, axis: Axis) -> Axis:
         """Return an axis with other filters, its gains following where they did before."""
