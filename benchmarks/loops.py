@@ -281,7 +281,7 @@ def drags(positions: int) -> bool:
     outer = position_view.picture(beside, MoveSettings())
 
     def outer_to(hertz: float) -> None:
-        target = position_view.dragged(hertz, outer)
+        target = position_view.dragged(beside, hertz, outer)
         loops = beside.loops.with_target("position", target)
         gains = position_view.designed(beside, target)
         position_view.picture(replace(beside, loops=loops.with_gains("position", gains)),

@@ -1,19 +1,23 @@
-"""The speed controller and its filters in C: bit for bit what the model computes."""
+"""Speed and position controller with their filters in C: bit for bit what the model computes."""
 
+import re
 from dataclasses import replace
 
 import numpy as np
 import pytest
 
 from oarlock.errors import InputError
+from oarlock.handover import position_proof
 from oarlock.handover.header import default_map, header
 from oarlock.handover.proof import prove
-from oarlock.handover.speed_proof import NAME, speed_sequence
+from oarlock.handover.speed_proof import NAME, sequence
 from oarlock.handover.values import handover_values
 from oarlock.machine import Axis
 from oarlock.machine.filters import Filter, FilterKind
 from oarlock.machine.loop import Loop
+from oarlock.machine.position_loop import POSITION, PositionGains, PositionTarget
 from oarlock.machine.speed_loop import KEY, SpeedGains
+from oarlock.records import Record
 from tests.handover.test_handover import needs_compiler
 from tests.speed_axis import tuned_winch
 
@@ -44,7 +48,7 @@ def test_gains_rates_and_filters_have_their_symbols(tuned: Axis) -> None:
 @needs_compiler
 def test_a_million_samples_agree_to_the_last_bit_states_included(tuned: Axis) -> None:
     values, text = handover_values(tuned), header(tuned)
-    given = speed_sequence(None, samples=340_000)
+    given = sequence(None, samples=340_000)
     found = prove(text.encode(), default_map(text, values), values, {NAME: given})
     lane = found.lanes[0]
     assert found.exact
@@ -56,8 +60,15 @@ def test_a_million_samples_agree_to_the_last_bit_states_included(tuned: Axis) ->
 @needs_compiler
 def test_a_header_with_another_number_is_found_out(tuned: Axis) -> None:
     values, text = handover_values(tuned), header(tuned)
-    mapping, given = default_map(text, values), speed_sequence(None, samples=500)
-    for symbol in ("SPD_KP", "SPD_TORQUE1_A2", "SPD_WEIGHT", "SPD_ACCELERATION", "SPD_I_MAX"):
+    mapping, given = default_map(text, values), sequence(None, samples=500)
+    for symbol in (
+        "SPD_KP",
+        "SPD_TORQUE1_A2",
+        "SPD_MEASURED1_B0",
+        "SPD_WEIGHT",
+        "SPD_ACCELERATION",
+        "SPD_I_MAX",
+    ):
         number = float(next(v.value for v in values if v.symbol == symbol))
         lines = text.splitlines()
         at = next(n for n, one in enumerate(lines) if one.startswith(f"#define {symbol} "))
@@ -66,3 +77,37 @@ def test_a_header_with_another_number_is_found_out(tuned: Axis) -> None:
         assert found.lanes[0].differ > 0, symbol
     with pytest.raises(InputError, match="does not compile"):
         prove(text.replace("SPD_KI ", "SPD_KX ").encode(), mapping, values, {NAME: given})
+
+
+@needs_compiler
+def test_the_position_controller_agrees_over_a_million_samples_and_can_fail(tuned: Axis) -> None:
+    axis = tuned.with_loop_gains(POSITION.key, PositionGains(Kp=31.7, speed_share=0.93))
+    values, text = handover_values(axis), header(axis)
+    given = position_proof.sequence(None, samples=510_000)
+    lanes = {position_proof.NAME: given}
+    found = prove(text.encode(), default_map(text, values), values, lanes)
+    assert found.exact
+    assert found.lanes[0].samples > 1_000_000
+    for symbol in ("POS_KP", "POS_SPEED_SHARE"):
+        wrong = re.sub(rf"({symbol} +)\d", r"\g<1>9", text)
+        assert prove(wrong.encode(), default_map(wrong, values), values, lanes).lanes[0].differ
+
+
+def test_a_recorded_move_is_what_the_position_controller_is_given() -> None:
+    record = Record(
+        experiment="position move", sample_time=1e-3, units={},
+        columns={"position_ref": np.array([0.0, 1.0, 2.0]), "theta_m": np.array([0.0, 0.5, 1.75]),
+                 "speed_ref": np.array([0.0, 10.0, 20.0])},
+    )  # fmt: skip
+    given = position_proof.sequence(record)
+    assert given[:3].tolist() == [[0.0, 0.0], [0.5, 10.0], [0.25, 20.0]]
+
+
+def test_the_ramp_is_handed_over_where_one_is_set(tuned: Axis) -> None:
+    assert not any(v.key.startswith("ramp.") for v in handover_values(tuned))
+    target = PositionTarget(speed=42.0, acceleration=300.0, jerk_time=8e-3)
+    axis = replace(tuned, loops=tuned.loops.with_target(POSITION.key, target))
+    values = {v.symbol: (v.value, v.unit) for v in handover_values(axis)}
+    assert values["RAMP_ACCELERATION"] == (300.0, "rad/s2")
+    assert values["RAMP_SPEED"][0] == 42.0
+    assert "RAMP_JERK_TIME" in header(axis)

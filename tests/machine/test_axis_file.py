@@ -14,7 +14,7 @@ from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
 from oarlock.machine.axis import concerns, suspected_slip
 from oarlock.machine.axis_file import format_axis, parse_axis, read_axis
 from oarlock.machine.loops import spec
-from oarlock.machine.position_loop import PositionGains
+from oarlock.machine.position_loop import PositionGains, PositionTarget
 from oarlock.machine.speed_loop import SpeedGains, SpeedTarget
 from oarlock.quantities import Estimate, Origin
 
@@ -240,6 +240,8 @@ crossover = "60 Hz"
 phase_margin = "55 deg"
 [targets.position]
 crossover = 10
+speed = "400 rpm"
+acceleration = "300 rad/s2"
 [gains.speed]
 Kp = 0.31
 Ki = 9.5
@@ -270,6 +272,10 @@ def test_every_loop_has_its_place_in_the_file() -> None:
     assert target.phase_margin == pytest.approx(math.radians(55.0))
     assert axis.loops["speed"].gains == SpeedGains(Kp=0.31, Ki=9.5, weight=0.0)
     assert axis.loops["position"].gains == PositionGains(Kp=40.0)
+    asked = axis.loops["position"].target
+    assert isinstance(asked, PositionTarget)
+    ramp = {"speed": 400.0 * math.tau / 60.0, "acceleration": 300.0, "jerk_time": 0.0}
+    assert dict(asked.ramp) == pytest.approx(ramp)
     notch, low, lead = axis.loops["speed"].filters
     assert (notch.kind, notch.path, notch.width, notch.depth) == ("notch", "torque", 1.2, 0.05)
     assert notch.frequency == pytest.approx(math.tau * 211.0)

@@ -19,6 +19,7 @@ LIMITS = {
     Kind.FREQUENCY: (0.01, 1_000_000.0),
     Kind.TIME: (1e-9, 1000.0),
     Kind.INERTIA: (1e-9, 10_000.0),
+    Kind.ACCELERATION: (1e-3, 1e8),
     Kind.POLE_PAIRS: (1.0, 100.0),
     Kind.COUNT: (1.0, 1_000_000_000.0),
     Kind.BITS: (4.0, 32.0),

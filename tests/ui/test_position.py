@@ -9,6 +9,7 @@ from pytestqt.qtbot import QtBot
 
 from oarlock.control.position_design import design_position, position_gains
 from oarlock.control.speed_design import speed_gains
+from oarlock.handover.values import handover_values
 from oarlock.machine.position_loop import KEY
 from oarlock.ui.frame.app import Application
 from oarlock.ui.stages.position.stage import PositionStage
@@ -84,6 +85,26 @@ def test_the_moves_numbers_and_shares_are_typed(qtbot: QtBot, tuned: Application
     _type(qtbot, stage.test["speed"].entry, "0")
     assert "makes no move" in stage._message.text()
     assert tuned.session.screen.move.acceleration == 6000.0
+
+
+def test_the_moves_ramp_becomes_the_axiss_own_and_is_handed_over(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    stage = _stage(tuned)
+    _type(qtbot, stage.test["acceleration"].entry, "210")
+    assert stage.ramp.text() == "make it the axis's ramp"
+    qtbot.mouseClick(stage.ramp, Qt.MouseButton.LeftButton)
+    assert not stage.ramp.isEnabled()
+    values = {v.key: v.value for v in handover_values(tuned.session.axis)}
+    assert values["ramp.acceleration"] == 210.0
+    _type(qtbot, stage.given.entry, "6")  # another crossover leaves the ramp
+    assert stage.ramp.text().endswith("handed over")
+    _type(qtbot, stage.test["jerk_time"].entry, "0")
+    assert stage.ramp.isEnabled()
+    qtbot.mouseClick(stage.ramp, Qt.MouseButton.LeftButton)
+    assert {v.key: v.value for v in handover_values(tuned.session.axis)}["ramp.jerk_time"] == 0.0
+    tuned.session.undo()
+    assert stage.ramp.isEnabled()
 
 
 def test_a_move_is_played_and_shown(qtbot: QtBot, tuned: Application) -> None:

@@ -80,6 +80,20 @@ def run_weighted(
     return output, states
 
 
+def run_position(Kp: float, share: float, off: Single, profile: Single) -> tuple[Single, Single]:
+    """Return (speed asked for, speed asked ahead) of the position controller.
+
+    Parameters
+    ----------
+    Kp : 1/s
+    share : of the profile's speed that is asked ahead
+    off : rad, from the position measured to the one asked for, (n,)
+    profile : rad/s, (n,)
+
+    """
+    return np.float32(Kp) * off, np.float32(share) * profile
+
+
 def run_section(section: tuple[float, float, float, float, float], x: Single) -> Single:
     """Return `x` through one second-order section, transposed direct form II.
 

@@ -13,7 +13,6 @@ from oarlock.cancel import Cancel
 from oarlock.control._kernels import warm
 from oarlock.control.current import design_current
 from oarlock.control.margins import Margins
-from oarlock.control.speed_design import speed_gains
 from oarlock.demo.position_part import tune_position
 from oarlock.demo.project import AXES, make_demo
 from oarlock.demo.speed_part import tune_speed
@@ -33,8 +32,7 @@ from oarlock.experiments.loops.sweep_table import as_table
 from oarlock.files import read_text, write_atomic
 from oarlock.handover.header import default_map, header
 from oarlock.handover.patch import patch_file
-from oarlock.handover.proof import Proof, error_sequence, prove
-from oarlock.handover.speed_proof import NAME, speed_sequence
+from oarlock.handover.proof import OUTER, Proof, error_sequence, prove
 from oarlock.handover.values import handover_values
 from oarlock.machine import SensorKind
 from oarlock.quantities.display import fixed, sentence, whole_degrees, with_std
@@ -289,9 +287,10 @@ class _Job:
             record = session.record(found[0].id) if found else None
             if record:
                 errors[name] = error_sequence(record, name)
-        test = session.now.tested("speed step")
-        if speed_gains(session.axis) is not None:
-            errors[NAME] = speed_sequence(session.record(test[0].id) if test else None)
+        for name, kind in (("speed", "speed step"), ("position", "position move")):
+            test = session.now.tested(kind)
+            if session.axis.loops[name].gains is not None:
+                errors[name] = OUTER[name].sequence(session.record(test[0].id) if test else None)
         text = header(session.axis).encode()
         file = f"{self._practice}_gains.h"
         mapping = default_map(read_text(folder / file), values)

@@ -17,12 +17,13 @@ from numpy.typing import NDArray
 
 from oarlock.control.single import Single, run_pi
 from oarlock.errors import InputError
-from oarlock.handover.speed_proof import MACROS, NAME, expected, filters_of
+from oarlock.handover import position_proof, speed_proof
 from oarlock.handover.values import HandoverValue
 from oarlock.records import Record
 
 _FLAGS = ("-std=c99", "-O2", "-ffp-contract=off", "-Wall", "-Wextra", "-Werror")
 _COMPILERS = ("cc", "gcc", "clang")
+OUTER = {"speed": speed_proof, "position": position_proof}  # each lane that is one of its own
 _PATIENCE = 60.0  # s for compiler and program each
 
 
@@ -30,7 +31,7 @@ _PATIENCE = 60.0  # s for compiler and program each
 class Lane:
     """The proof of one axis."""
 
-    axis_name: str  # "d", "q" of the current loop, or "speed"
+    axis_name: str  # "d", "q" of the current loop, "speed" or "position"
     samples: int
     differ: int  # outputs or states that are not bit-equal
     worst: float  # largest difference of outputs, in `unit`
@@ -41,7 +42,7 @@ class Lane:
     @property
     def title(self) -> str:
         """What was proven."""
-        return self.axis_name if self.axis_name == NAME else f"current {self.axis_name}"
+        return self.axis_name if self.axis_name in OUTER else f"current {self.axis_name}"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -96,8 +97,8 @@ def prove(
     ----------
     text : the header as it will be written
     mapping : its symbols to keys of `values`
-    errors : float32, by lane: errors (A) of the current's axes "d" and "q", what the speed
-        controller is given under "speed"; each that is given is run
+    errors : float32, by lane: errors (A) of the current's axes "d" and "q", what the outer
+        controllers are given under "speed" and "position"; each that is given is run
     beside : folder of the header, where the files that it includes lie
 
     Raises
@@ -116,8 +117,8 @@ def prove(
         header.write_bytes(text)
         for axis_name, error in errors.items():
             built = _Build(Path(folder), compiler, beside)
-            if axis_name == NAME:
-                lanes.append(_speed_lane(built, symbols, by_key, error))
+            if axis_name in OUTER:
+                lanes.append(_outer_lane(built, axis_name, symbols, by_key, error))
                 continue
             output, state = _run(built, axis_name, symbols, by_key, error)
             lanes.append(_lane(axis_name, by_key, error, output, state))
@@ -141,22 +142,25 @@ def _lane(
     )
 
 
-def _speed_lane(
-    build: "_Build", symbols: Mapping[str, str], by_key: Mapping[str, float], given: Single
-) -> Lane:
-    texts = {macro: _text(key, symbols, by_key) for macro, key in MACROS.items()}
-    for n, keys in enumerate(filters_of(by_key), 1):
-        texts[f"F{n}"] = ", ".join(f"(float)({_text(key, symbols, by_key)})" for key in keys)
-    found = _compiled(build, "speed_reference", texts, given.tobytes(), 20 * given.shape[0])
-    table, model = found.reshape(-1, 5), expected(by_key, given)
+def _outer_lane(
+    build: "_Build", name: str, symbols: Mapping[str, str], by_key: Mapping[str, float],
+    given: Single,
+) -> Lane:  # fmt: skip
+    lane = OUTER[name]
+    texts = {macro: _text(key, symbols, by_key) for macro, key in lane.MACROS.items()}
+    for macro, keys in lane.sections(by_key).items():
+        texts[macro] = ", ".join(f"(float)({_text(key, symbols, by_key)})" for key in keys)
+    size = 4 * lane.COLUMNS * given.shape[0]
+    table = _compiled(build, f"{name}_reference", texts, given.tobytes(), size)
+    table, model = table.reshape(-1, lane.COLUMNS), lane.expected(by_key, given)
     return Lane(
-        axis_name=NAME,
+        axis_name=name,
         samples=given.shape[0],
         differ=int(np.sum(np.any(_bits(table) != _bits(model), axis=1))),
         worst=float(np.max(np.abs(table - model), initial=0.0)),
-        saturated=int(np.sum(np.abs(model[:, 0]) >= np.float32(by_key["speed.i_max"]))),
+        saturated=lane.limited(by_key, model),
         output=model[:, 0].copy(),
-        unit="A",
+        unit=lane.UNIT,
     )
 
 

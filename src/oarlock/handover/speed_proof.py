@@ -9,7 +9,8 @@ from oarlock.handover.values import SECTION
 from oarlock.records import Record
 
 NAME = "speed"
-_MOST_FILTERS = 4
+_MOST_FILTERS = {"torque": 4, "measured": 2}
+UNIT, COLUMNS = "A", 8
 # What the reference calls each number, and its key.
 MACROS = {
     "KP": "speed.Kp", "KI": "speed.Ki", "WEIGHT": "speed.weight",
@@ -17,13 +18,20 @@ MACROS = {
 }  # fmt: skip
 
 
-def filters_of(by_key: Mapping[str, float]) -> list[list[str]]:
-    """Return the keys of each torque filter's numbers, in order."""
-    listed = ([f"speed.torque{n}_{name}" for name in SECTION] for n in range(1, _MOST_FILTERS + 1))
+def filters_of(by_key: Mapping[str, float], path: str) -> list[list[str]]:
+    """Return the keys of each filter's numbers on a path, in order."""
+    numbers = range(1, _MOST_FILTERS[path] + 1)
+    listed = ([f"speed.{path}{n}_{name}" for name in SECTION] for n in numbers)
     return [keys for keys in listed if keys[0] in by_key]
 
 
-def speed_sequence(record: Record | None, samples: int = 6000) -> Single:
+def sections(by_key: Mapping[str, float]) -> dict[str, list[str]]:
+    """Return what the reference calls each filter, with the keys of its numbers."""
+    return {f"{letter}{n}": keys for letter, path in (("F", "torque"), ("M", "measured"))
+            for n, keys in enumerate(filters_of(by_key, path), 1)}  # fmt: skip
+
+
+def sequence(record: Record | None, samples: int = 6000) -> Single:
     """Return what the controller is given, (n, 4): asked, ahead, acceleration, measured.
 
     A recorded test as it was, then large enough to limit; without one, a random walk of both.
@@ -44,15 +52,31 @@ def speed_sequence(record: Record | None, samples: int = 6000) -> Single:
 
 
 def expected(by_key: Mapping[str, float], given: Single) -> Single:
-    """Return output, integrator, filtered output and the last filter's states, (n, 5)."""
-    asked, ahead, steep, seen = (np.ascontiguousarray(given[:, n]) for n in range(4))
+    """Return what the reference writes, (n, 8).
+
+    Output, integrator, filtered output and the last torque filter's states; then the filtered
+    speed and its last filter's.
+    """
+    asked, ahead, steep, plain = (np.ascontiguousarray(given[:, n]) for n in range(4))
+    seen, first, second = _filtered(by_key, "measured", plain)
     feed = (np.float32(by_key["speed.acceleration"]) * steep).astype(np.float32)
     output, total = run_weighted(
         by_key["speed.Kp"], by_key["speed.Ki"], by_key["speed.T"], by_key["speed.i_max"],
         asked, ahead, feed, seen, weight=by_key["speed.weight"],
     )  # fmt: skip
-    filtered, one, two = output, np.zeros_like(output), np.zeros_like(output)
-    for keys in filters_of(by_key):
+    filtered, one, two = _filtered(by_key, "torque", output)
+    return np.stack([output, total, filtered, one, two, seen, first, second], axis=1)
+
+
+def limited(by_key: Mapping[str, float], model: Single) -> int:
+    """Return how many outputs stand at the limit."""
+    return int(np.sum(np.abs(model[:, 0]) >= np.float32(by_key["speed.i_max"])))
+
+
+def _filtered(by_key: Mapping[str, float], path: str, x: Single) -> tuple[Single, Single, Single]:
+    """Return `x` behind a path's filters, and the last one's states."""
+    one, two = np.zeros_like(x), np.zeros_like(x)
+    for keys in filters_of(by_key, path):
         b0, b1, b2, a1, a2 = (by_key[key] for key in keys)
-        filtered, one, two = run_section_states((b0, b1, b2, a1, a2), filtered)
-    return np.stack([output, total, filtered, one, two], axis=1)
+        x, one, two = run_section_states((b0, b1, b2, a1, a2), x)
+    return x, one, two

@@ -1,10 +1,12 @@
 /* Reference speed controller with the filters of its torque, and a driver that runs it.
  *
- * The build defines KP, KI, WEIGHT, ACCELERATION, TS, I_MAX, and for up to four filters
- * F1 to F4 as "b0, b1, b2, a1, a2", as symbols of the header under test (HEADER).
+ * The build defines KP, KI, WEIGHT, ACCELERATION, TS, I_MAX, and for up to four filters of the
+ * torque F1 to F4, for up to two of the measured speed M1 and M2, as "b0, b1, b2, a1, a2", as
+ * symbols of the header under test (HEADER).
  * Reads four float32 for each step from standard input: speed asked for, speed asked ahead,
  * acceleration asked for, speed measured. Writes output, integrator, filtered output and the
- * two numbers that the last filter keeps.
+ * two numbers that the last torque filter keeps; then the filtered speed and what its last
+ * filter keeps.
  * Compile without contraction of a*b + c, or the last bit differs.
  */
 #include <stdio.h>
@@ -72,11 +74,22 @@ static section_t filters[] = {
     { 1.0f, 0.0f, 0.0f, 0.0f, 0.0f, 0.0f, 0.0f }
 };
 
+static section_t measured[] = {
+#ifdef M1
+    { M1, 0.0f, 0.0f },
+#endif
+#ifdef M2
+    { M2, 0.0f, 0.0f },
+#endif
+    { 1.0f, 0.0f, 0.0f, 0.0f, 0.0f, 0.0f, 0.0f }
+};
+
 int main(void)
 {
     speed_t c;
-    float in[4], out[5];
+    float in[4], out[8];
     unsigned i, last = sizeof filters / sizeof filters[0] - 1;
+    unsigned first = sizeof measured / sizeof measured[0] - 1;
     c.kp = (float)(KP);
     c.ki_t = (float)(KI) * (float)(TS);
     c.weight = (float)(WEIGHT);
@@ -84,7 +97,11 @@ int main(void)
     c.i_max = (float)(I_MAX);
     c.sum = 0.0f;
     while (fread(in, sizeof in, 1, stdin) == 1) {
-        out[0] = speed_step(&c, in[0], in[1], in[2], in[3]);
+        out[5] = in[3];
+        for (i = 0; i < first; i++) out[5] = section_step(&measured[i], out[5]);
+        out[6] = first ? measured[first - 1].one : 0.0f;
+        out[7] = first ? measured[first - 1].two : 0.0f;
+        out[0] = speed_step(&c, in[0], in[1], in[2], out[5]);
         out[1] = c.sum;
         out[2] = out[0];
         for (i = 0; i < last; i++) out[2] = section_step(&filters[i], out[2]);

@@ -10,6 +10,7 @@ from oarlock.machine import Axis, SensorKind
 from oarlock.machine.current_loop import CURRENT
 from oarlock.machine.loop import LoopSpec
 from oarlock.machine.loops import LOOPS
+from oarlock.machine.position_loop import POSITION, PositionTarget
 from oarlock.machine.sensor import ILLEGAL
 from oarlock.machine.speed_loop import SPEED
 
@@ -70,7 +71,18 @@ def _outer(axis: Axis) -> list[tuple[str, str, float, str, str]]:
         ("speed.i_max", "SPD_I_MAX", axis.machine.peak_current.value, "A",
          "largest current that the speed loop asks for"),
     ]  # fmt: skip
-    return rows + _filters(axis)
+    return rows + _filters(axis) + _ramp(axis)
+
+
+def _ramp(axis: Axis) -> list[tuple[str, str, float, str, str]]:
+    """Return the ramp that the axis is to move with, where one is set."""
+    target = axis.loops[POSITION.key].target
+    ramp = target.ramp if isinstance(target, PositionTarget) else {}
+    told = {"speed": ("rad/s", "largest speed of a move"),
+            "acceleration": ("rad/s2", "acceleration of a move and of the speed's ramp"),
+            "jerk_time": ("s", "over which a move's acceleration comes and goes")}  # fmt: skip
+    return [(f"ramp.{name}", f"RAMP_{name.upper()}", ramp[name], *told[name])
+            for name in told if name in ramp]  # fmt: skip
 
 
 def _filters(axis: Axis) -> list[tuple[str, str, float, str, str]]:

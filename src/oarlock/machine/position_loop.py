@@ -8,18 +8,32 @@ from oarlock.machine.loop import Figure, Item, LoopSpec
 from oarlock.quantities.kinds import Kind
 
 KEY = "position"
+RAMP = ("speed", "acceleration", "jerk_time")
 LABELS = {"Kp": "K~p~ position", "speed_share": "speed ahead"}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PositionTarget:
-    """What is asked of the position loop; nothing: the fastest that does not overshoot."""
+    """What is asked of the position loop, and the ramp that the axis moves with.
+
+    No crossover: the fastest loop that does not overshoot.
+    """
 
     crossover: float | None = None  # rad/s
+    speed: float | None = None  # rad/s, of the ramp
+    acceleration: float | None = None  # rad/s²
+    jerk_time: float | None = None  # s, over which the acceleration comes and goes
 
     def asked(self) -> Mapping[str, float | bool]:
-        """Return the one figure, where it is asked for."""
-        return {} if self.crossover is None else {"crossover": self.crossover}
+        """Return the figures that are asked for."""
+        every = {name: getattr(self, name) for name in ("crossover", *RAMP)}
+        return {name: value for name, value in every.items() if value is not None}
+
+    @property
+    def ramp(self) -> Mapping[str, float]:
+        """The numbers of the ramp, where any is set; without a jerk time it is a trapezoid."""
+        given = {name: float(value) for name, value in self.asked().items() if name in RAMP}
+        return {"jerk_time": 0.0, **given} if given else {}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -47,7 +61,12 @@ POSITION = LoopSpec(
     key=KEY,
     name="Position loop",
     prefix="POS",
-    figures=(Figure(name="crossover", kind=Kind.FREQUENCY, scale=math.tau),),
+    figures=(
+        Figure(name="crossover", kind=Kind.FREQUENCY, scale=math.tau),
+        Figure(name="speed", kind=Kind.SPEED),
+        Figure(name="acceleration", kind=Kind.ACCELERATION),
+        Figure(name="jerk_time", kind=Kind.TIME),
+    ),
     make_target=lambda figures, _switches: PositionTarget(**figures),
     gains=tuple(f.name for f in fields(PositionGains)),
     labels=LABELS,

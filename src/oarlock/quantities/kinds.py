@@ -17,6 +17,7 @@ class Kind(StrEnum):
     CURRENT = "current"
     VOLTAGE = "voltage"
     SPEED = "speed"
+    ACCELERATION = "acceleration"
     FREQUENCY = "frequency"
     TIME = "time"
     INERTIA = "inertia"
@@ -38,6 +39,7 @@ UNITS = {
     Kind.CURRENT: "A",
     Kind.VOLTAGE: "V",
     Kind.SPEED: "rad/s",
+    Kind.ACCELERATION: "rad/s2",
     Kind.FREQUENCY: "Hz",
     Kind.TIME: "s",
     Kind.INERTIA: "kg m2",
@@ -60,6 +62,7 @@ EXAMPLES = {
     Kind.CURRENT: "14.1 A rms",
     Kind.VOLTAGE: "320 V",
     Kind.SPEED: "4000 rpm",
+    Kind.ACCELERATION: "300 rad/s2",
     Kind.FREQUENCY: "16 kHz",
     Kind.TIME: "1 us",
     Kind.INERTIA: "69 kg cm2",
@@ -83,6 +86,7 @@ PLAUSIBLE = {
     Kind.CURRENT: (1e-3, 1e4),
     Kind.VOLTAGE: (1.0, 2e3),
     Kind.SPEED: (0.1, 3e4),
+    Kind.ACCELERATION: (1e-3, 1e8),
     Kind.FREQUENCY: (0.01, 1e6),
     Kind.TIME: (1e-9, 1e3),
     Kind.INERTIA: (1e-9, 1e4),

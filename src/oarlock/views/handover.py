@@ -11,9 +11,7 @@ from oarlock.errors import InputError
 from oarlock.files import read_text
 from oarlock.handover.header import DEFAULT_MAP, default_map
 from oarlock.handover.patch import Change, Patch, patch_file
-from oarlock.handover.proof import Proof, error_sequence, prove
-from oarlock.handover.speed_proof import NAME as SPEED_LANE
-from oarlock.handover.speed_proof import speed_sequence
+from oarlock.handover.proof import OUTER, Proof, error_sequence, prove
 from oarlock.handover.values import HandoverValue, handover_values, rounding
 from oarlock.machine.current_loop import CURRENT
 from oarlock.machine.loops import LOOPS
@@ -211,18 +209,17 @@ def steps_for_proof(now: Snapshot) -> dict[str, int]:
     """Return the verified steps that a proof runs over: the run's number, by axis."""
     found = {name: now.verification(name) for name in ("d", "q")}
     steps = {name: step[0].id for name, step in found.items() if step}
-    test = now.tested("speed step") or now.tested("load step")
-    return steps | ({SPEED_LANE: test[0].id} if test else {})
+    tests = {"speed": now.tested("speed step") or now.tested("load step"),
+             "position": now.tested("position move")}  # fmt: skip
+    return steps | {name: test[0].id for name, test in tests.items() if test}
 
 
 def error_sequences(sources: Mapping[str, Source]) -> dict[str, Single]:
     """Return the recorded error sequences of these steps, by axis; for a job."""
     records = {name: fetch() for name, fetch in sources.items()}
     found = {name: error_sequence(r, name) for name, r in records.items()
-             if r is not None and name != SPEED_LANE}  # fmt: skip
-    if SPEED_LANE in records:
-        found[SPEED_LANE] = speed_sequence(records[SPEED_LANE])
-    return found
+             if r is not None and name not in OUTER}  # fmt: skip
+    return found | {name: OUTER[name].sequence(r) for name, r in records.items() if name in OUTER}
 
 
 def _why_not_prove(now: Snapshot, patch: Patch | None) -> str:
@@ -261,7 +258,8 @@ def make_proof(
     beside: Path | None = None,
 ) -> Proven:
     """Prove a header; pure work for a job. `beside`: where what it includes lies."""
-    if SPEED_LANE not in errors and any(v.key == "speed.Kp" for v in values):
-        errors = {**errors, SPEED_LANE: speed_sequence(None)}
+    keys = {value.key for value in values}
+    missing = [n for n in OUTER if n not in errors and set(OUTER[n].MACROS.values()) <= keys]
+    errors = {**errors, **{name: OUTER[name].sequence(None) for name in missing}}
     proof = prove(text, mapping, values, errors, beside=beside)
     return Proven(text=text, values=values, proof=proof)

@@ -196,10 +196,27 @@ def _gains_shown(axis: Axis) -> tuple[PositionGains, bool]:
     return gains or wanted, gains is None or alike(gains, wanted)
 
 
-def dragged(hertz: float, shown: PositionPicture) -> PositionTarget:
+def crossing_at(axis: Axis, omega: float | None) -> PositionTarget:
+    """Return the axis's target with another crossover (rad/s); None: without overshoot."""
+    return replace(position_target(axis), crossover=omega)
+
+
+def dragged(axis: Axis, hertz: float, shown: PositionPicture) -> PositionTarget:
     """Return the target of a dragged handle, held below the speed loop's crossover."""
     most = 0.8 * shown.speed_crossover
-    return PositionTarget(crossover=math.tau * min(max(hertz, 0.05), most))
+    return crossing_at(axis, math.tau * min(max(hertz, 0.05), most))
+
+
+def with_ramp(axis: Axis, test: PositionMove) -> Axis:
+    """Return the axis moving by the ramp of a test: its speed, acceleration and jerk time."""
+    target = replace(position_target(axis), speed=test.speed, acceleration=test.acceleration,
+                     jerk_time=test.jerk_time or None)  # fmt: skip
+    return replace(axis, loops=axis.loops.with_target(KEY, target))
+
+
+def is_ramp(axis: Axis, test: PositionMove) -> bool:
+    """Return whether a test moves by the axis's own ramp."""
+    return dict(position_target(axis).ramp) == dict(position_target(with_ramp(axis, test)).ramp)
 
 
 # The test as text and back

@@ -4,6 +4,7 @@ import math
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
+from oarlock.control.position_design import position_target
 from oarlock.control.profile import Move
 from oarlock.control.speed_design import usual_speed
 from oarlock.drive.steps import Frame, Plan, Step
@@ -26,7 +27,7 @@ _HOLD = 0.2  # s, before the first move and after the last
 
 
 def usual_move(axis: Axis) -> Move:
-    """Return a move that suits an axis: within travel, well below rated torque.
+    """Return a move that suits an axis: by its own ramp, or well below rated torque.
 
     Raises
     ------
@@ -42,8 +43,9 @@ def usual_move(axis: Axis) -> Move:
     turns = min(1.0, 0.3 * most.value) if most is not None else 1.0
     anti = axis.mechanics.anti_resonance.value
     jerk = math.tau / anti if anti else 0.01
-    return Move(distance=math.tau * turns, speed=usual_speed(axis),
-                acceleration=float(f"{steep:.2g}"), jerk_time=round(jerk, 3))  # fmt: skip
+    usual = Move(distance=math.tau * turns, speed=usual_speed(axis),
+                 acceleration=float(f"{steep:.2g}"), jerk_time=round(jerk, 3))  # fmt: skip
+    return replace(usual, **position_target(axis).ramp)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -23,6 +23,7 @@ from oarlock.ui.kit.numbers import GivenRow
 from oarlock.ui.stages.base import Around, ReadOut
 from oarlock.ui.stages.by_hand import ByHand
 from oarlock.ui.stages.outer_loop import OuterLoopStage
+from oarlock.ui.stages.position.move_block import MoveBlock
 from oarlock.ui.stages.position.pictures import (
     HIGHEST,
     LandingPlot,
@@ -34,15 +35,15 @@ from oarlock.ui.stages.position.pictures import (
 from oarlock.views.position import (
     LOWEST,
     MOVE,
-    TEST_LABELS,
     PositionPicture,
     angle,
+    crossing_at,
     designed,
     dragged,
     margin_text,
     picture,
-    test_texts,
     with_number,
+    with_ramp,
 )
 from oarlock.views.position_sweep import position_swept
 from oarlock.views.typed_gains import BY_HAND, typed, with_gain
@@ -96,7 +97,7 @@ class PositionStage(OuterLoopStage):
         given = panel.block("You give", "or one number")
         self.quiet = button("no overshoot")
         self.quiet.setCheckable(True)
-        self.quiet.clicked.connect(lambda: self.take(PositionTarget()))
+        self.quiet.clicked.connect(lambda: self.take(crossing_at(self.session.axis, None)))
         given.add(row_of([self.quiet]))
         self.given = GivenRow("Crossover", "Hz")
         self.given.given.connect(self.give)
@@ -120,13 +121,8 @@ class PositionStage(OuterLoopStage):
         self.feed.given.connect(lambda text: self._share(text, "torque"))
         gains.add(self.share)
         gains.add(self.feed)
-        move = panel.block("The move", "there and back")
-        self.test: dict[str, GivenRow] = {}
-        for name, (label, unit, _) in TEST_LABELS.items():
-            row = GivenRow(label, unit, choice=False)
-            row.given.connect(lambda text, n=name: self._set(n, text))
-            self.test[name] = row
-            move.add(row)
+        self.block = MoveBlock(panel, self._set, self.keep_ramp)
+        self.test, self.ramp = self.block.rows, self.block.ramp
         rests = panel.block("It rests on")
         self._speed, self._weight = rests.row("Speed loop"), rests.row("Its weight")
         self._shaft = rests.row("Shaft swings at")
@@ -245,8 +241,7 @@ class PositionStage(OuterLoopStage):
             self.feed.show_value(digits(speed.acceleration / whole, 2), chosen=False)
             color = "ink" if speed.weight >= 0.99 else "attention"
             self._weight.show_value(digits(speed.weight, 2), "", color=color)
-        for name, text in test_texts(shown.test).items():
-            self.test[name].show_value(text, chosen=False)
+        self.block.show_move(shown.test, axis)
         self._speed.show_value(digits(shown.speed_crossover, 3), "Hz")
         anti = shown.loop.speed.plant.shaft.anti_resonance
         self._shaft.show_value(digits(anti / math.tau, 3) if anti else "rigid",
@@ -300,7 +295,7 @@ class PositionStage(OuterLoopStage):
 
         """
         assert self.shown is not None
-        return self._with(dragged(hertz, self.shown))
+        return self._with(dragged(self.session.axis, hertz, self.shown))
 
     def take(self, target: PositionTarget) -> None:
         """Take a target."""
@@ -314,9 +309,15 @@ class PositionStage(OuterLoopStage):
             value = typed(text, "Hz")
             if value <= 0.0:
                 raise InputError(f"a crossover of {text}", remedy="It lies above zero")
-            return self._with(PositionTarget(crossover=math.tau * value))
+            return self._with(crossing_at(self.session.axis, math.tau * value))
 
         self.edit("Set the position loop's crossover", made)
+
+    def keep_ramp(self) -> None:
+        """Make the ramp of the move that is set the axis's own, to be handed over."""
+        test = self._test()
+        if test is not None:
+            self.edit("Set the axis's ramp", lambda: with_ramp(self.session.axis, test))
 
     def _test(self) -> PositionMove | None:
         """Return the move that is set, where there is anything to move by."""
