@@ -73,6 +73,14 @@ static void turn_mass(const double *p, double *x, double torque, int released, d
     x[OMEGA] = now;
 }
 
+static double carried(const double *p, double twist, double slip) {
+    if (p[PLAY] <= 0.0) return p[STIFFNESS] * twist + p[SHAFT_DAMPING] * slip;
+    double half = 0.5 * p[PLAY];
+    if (twist > half) return fmax(p[STIFFNESS] * (twist - half) + p[SHAFT_DAMPING] * slip, 0.0);
+    if (twist < -half) return fmin(p[STIFFNESS] * (twist + half) + p[SHAFT_DAMPING] * slip, 0.0);
+    return 0.0;
+}
+
 static void turn(const double *p, double *x, int released) {
     double h = p[TS], i_d = x[I_D], i_q = x[I_Q];
     double bend = tanh(i_q / p[I_SATURATION]), more = p[LQ] - p[LQ_SATURATED];
@@ -86,7 +94,7 @@ static void turn(const double *p, double *x, int released) {
         double part = h / SUBSTEPS;
         for (int i = 0; i < SUBSTEPS; i++) {
             double slip = x[OMEGA] - x[OMEGA_LOAD], far = x[OMEGA_LOAD];
-            double through = p[STIFFNESS] * x[TWIST] + p[SHAFT_DAMPING] * slip;
+            double through = carried(p, x[TWIST], slip);
             double pull = through - p[LOAD] - p[LOAD_SQUARE] * far * fabs(far);
             x[OMEGA_LOAD] = far + part / p[LOAD_INERTIA] * pull;
             turn_mass(p, x, torque - through, released, part);

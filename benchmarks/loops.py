@@ -77,10 +77,14 @@ def played(experiment: Experiment, axis: Axis, plant: PlantParameters, seed: int
     return read(record, axis)
 
 
-def identified(axis: Axis, plant: PlantParameters, seed: int) -> Axis:
-    """Return the axis with all that Identify finds adopted."""
+def identified(
+    axis: Axis, plant: PlantParameters, seed: int, *, strict: bool = False
+) -> Axis:  # fmt: skip
+    """Return the axis with all that Identify finds adopted; `strict`: or what does not hold."""
     for key in KEYS:
         finding = played(experiment_for(key, held=plant.brake > 0.0), axis, plant, seed)
+        if strict and isinstance(finding, Finding) and not finding.holds:
+            raise InputError(finding.said, place=key)
         if isinstance(finding, Finding) and finding.holds:
             for path, estimate in finding.estimates.items():
                 axis = axis.adopting(path, estimate)

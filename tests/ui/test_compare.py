@@ -137,3 +137,36 @@ def test_sweeps_go_to_a_file_and_come_back_to_be_compared(
     read_sweep(window, tmp_path / "bad.csv")
     qtbot.waitUntil(lambda: window.message.isVisible(), timeout=10000)
     assert len(session.runs) == 2
+
+
+def test_the_resonance_of_a_sweep_is_shown_and_taken_for_a_wrong_one(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    from oarlock.experiments.loops.speed_sweep import SpeedSweep
+    from oarlock.ui.stages.speed.stage import SpeedStage
+    from oarlock.views.speed_sweep import swept
+
+    session, true = tuned.session, draw("winch", 0).resonance
+    axis = session.axis
+    path = "mechanics.resonance"
+    known = axis.parameter(path)
+    wrong = axis.adopting(path, replace(known.best, value=1.05 * true))
+    session.edit("a wrong resonance", wrong)
+    tuned.window.show_stage("speed")
+    stage = tuned.window.stage("speed")
+    assert isinstance(stage, SpeedStage)
+    assert stage.panel.take_shaft.isHidden()
+    _keep(tuned, SpeedSweep(speed=usual_speed(wrong), torque=usual_load(wrong), count=40), wrong)
+    stage.refresh()
+    assert not stage.panel.take_shaft.isHidden()
+    assert stage.shown is not None
+    seen = swept(session.now, stage.shown)
+    assert seen is not None
+    assert seen.shaft.startswith("measured 21")
+    qtbot.mouseClick(stage.panel.take_shaft, Qt.MouseButton.LeftButton)
+    found = session.axis.mechanics.resonance.best
+    assert found.value == pytest.approx(true, rel=2e-3)
+    assert found.std is not None
+    assert found.source.startswith("run ")
+    assert session.undo_label.startswith("Use the shaft of the sweep")
+    assert stage.panel.take_shaft.isHidden()

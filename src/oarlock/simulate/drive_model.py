@@ -56,6 +56,7 @@ class PlantParameters:
     load_inertia: float = 0.0  # kg m², beyond a shaft that twists
     stiffness: float = 0.0  # N·m/rad; 0: one rigid mass
     shaft_damping: float = 0.0  # N·m s/rad
+    backlash: float = 0.0  # rad that the shaft turns before it takes the load along
     stribeck: float = 0.0  # share by which friction is higher near standstill
     stribeck_speed: float = 1.0  # rad/s over which that dies out
     brake_stuck: bool = False
@@ -135,7 +136,7 @@ class PlantParameters:
             self.sine_offset, self.cosine_offset, self.skew, self.sensor_noise, self.missing,
             self.slip, self.index_wander, self.hall_step, self.hall_stuck, self.hall_short,
             self.hall_spread, *self.hall_edges, self.load_inertia, self.stiffness,
-            self.shaft_damping, self.stribeck, self.stribeck_speed,
+            self.shaft_damping, self.stribeck, self.stribeck_speed, self.backlash,
         ]  # fmt: skip
         return np.array(numbers, dtype=np.float64)
 

@@ -32,8 +32,8 @@ Single = np.float32
 (MISSING, SLIP, INDEX_WANDER, HALL_STEP, HALL_STUCK, HALL_SHORT, HALL_SPREAD) = range(59, 66)
 HALL_EDGE = 66  # and five more: rad, electrical, of each hall's rise and fall
 # A second mass on a shaft that twists (stiffness 0: one rigid mass); by what share friction is
-# higher near standstill, and the speed over which that dies out.
-(LOAD_INERTIA, STIFFNESS, SHAFT_DAMPING, STRIBECK, STRIBECK_SPEED) = range(72, 77)
+# higher near standstill, and the speed over which that dies out; the play between the masses.
+(LOAD_INERTIA, STIFFNESS, SHAFT_DAMPING, STRIBECK, STRIBECK_SPEED, PLAY) = range(72, 78)
 SENSOR_NONE, SENSOR_ENCODER, SENSOR_RESOLVER, SENSOR_HALL = 0, 1, 2, 3
 
 # Firmware: indices into `firm` (float64 that hold float32 values).

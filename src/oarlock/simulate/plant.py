@@ -31,6 +31,7 @@ from oarlock.simulate.layout import (
     OMEGA_LOAD,
     OPEN_PHASE,
     PAIRS,
+    PLAY,
     PSI,
     SHAFT_DAMPING,
     STICTION,
@@ -145,7 +146,7 @@ def turn(plant: Numbers, state: Numbers, released: bool, hand: float) -> None:
         part = h / SUBSTEPS
         for _ in range(SUBSTEPS):
             slip = state[OMEGA] - state[OMEGA_LOAD]
-            through = plant[STIFFNESS] * state[TWIST] + plant[SHAFT_DAMPING] * slip
+            through = _through(plant, state[TWIST], slip)
             far = state[OMEGA_LOAD]
             pull = through - plant[LOAD] - plant[LOAD_SQUARE] * far * abs(far)
             state[OMEGA_LOAD] = far + part / plant[LOAD_INERTIA] * pull
@@ -154,6 +155,19 @@ def turn(plant: Numbers, state: Numbers, released: bool, hand: float) -> None:
         return
     torque -= plant[LOAD] + plant[LOAD_SQUARE] * omega * abs(omega)
     _turn_mass(plant, state, torque, released, hand, h)
+
+
+@_jit
+def _through(plant: Numbers, twist: float, slip: float) -> float:
+    """Return the torque that the shaft carries; within its play none, and it never pulls back."""
+    if plant[PLAY] <= 0.0:
+        return float(plant[STIFFNESS] * twist + plant[SHAFT_DAMPING] * slip)
+    half = 0.5 * plant[PLAY]
+    if twist > half:
+        return max(float(plant[STIFFNESS] * (twist - half) + plant[SHAFT_DAMPING] * slip), 0.0)
+    if twist < -half:
+        return min(float(plant[STIFFNESS] * (twist + half) + plant[SHAFT_DAMPING] * slip), 0.0)
+    return 0.0
 
 
 @_jit

@@ -8,6 +8,10 @@ At each frequency the gain from torque to angle comes by least squares over whol
 with J of all that turns and τ by which the angle is sensed later than the current. Two masses are
 believed where they explain far more. Peak and dip are then met again, finely and after a longer
 wait: before that a sharp resonance has not settled.
+
+At last a few frequencies, low ones and one on the peak's flank, are played at several amplitudes.
+A shaft with play answers each of them differently, and where its resonance lies is then a matter of
+amplitude: a little widens the uncertainty, more is refused.
 """
 
 import math
@@ -28,6 +32,12 @@ from oarlock.experiments.common.speed import (
     ramp,
     speed_loop,
     within_travel,
+)
+from oarlock.experiments.identify.shaft_play import (
+    AMPLITUDES,
+    play_check,
+    play_share,
+    telling_play,
 )
 from oarlock.experiments.identify.two_mass import (
     LATE,
@@ -66,6 +76,7 @@ class TorqueSines:
     fine: tuple[float, ...] = ()  # Hz, instead of the whole range
     amplitude: float = 0.25  # of rated current
     speed: float = 0.08  # of the no-load speed
+    shares: tuple[float, ...] = ()  # of the amplitude, for each of the fine; empty: all of it
     way: float = 1.0  # forward; the fine pass goes back by what the first one went
     settle: float = 0.1  # s
     seconds: float = 0.14  # recorded, at least; whole periods
@@ -95,8 +106,10 @@ class TorqueSines:
         steps = [*ramp(turning, 0.0, speed, 0.3), turning]
         amplitude = self.amplitude * axis.machine.rated_current.value
         Ts = axis.inverter.Ts
-        for f in self.frequencies(axis):
-            wave = Wave(shape=Shape.SINE, target=Target.I_Q, amplitude=amplitude, frequency=f)
+        frequencies = self.frequencies(axis)
+        for f, share in zip(frequencies, self.shares or (1.0,) * len(frequencies), strict=True):
+            wave = Wave(shape=Shape.SINE, target=Target.I_Q, amplitude=share * amplitude,
+                        frequency=f)  # fmt: skip
             wait = round(max(self.settle, 1.0 / f) / Ts) * Ts
             seconds = round(math.ceil(self.seconds * f) / f / Ts) * Ts
             on = replace(wave, phase=math.tau * ((f * wait) % 1.0))  # no jump between the two
@@ -142,7 +155,7 @@ class TorqueSines:
         """Return what will move."""
         speed = self.turning(axis)
         steps = self.steps(axis, speed)
-        fine = self._fine(100.0, 200.0)  # as long, whatever the frequencies
+        fine = self._fine(100.0, 200.0)  # as long, whatever the frequencies; play below both
         back = fine.steps(axis, fine.turning(axis))
         seconds = sum(step.duration for step in (*steps, *back))
         return Movement(
@@ -156,8 +169,15 @@ class TorqueSines:
     def _fine(self, dip: float, peak: float) -> "TorqueSines":
         """Return the second pass: round dip and peak (Hz), gently, patiently, the other way."""
         near = (*(dip * (1 + off) for off in _DIP), *(peak * (1 + off) for off in PEAK))
-        return replace(self, settle=0.3, seconds=0.25, amplitude=_GENTLE * self.amplitude,
-                       fine=near, way=-self.way)  # fmt: skip
+        return self._later(near, (_GENTLE,) * len(near), telling_play(dip, peak))
+
+    def _later(
+        self, near: tuple[float, ...], shares: tuple[float, ...], play: tuple[float, ...]
+    ) -> "TorqueSines":
+        """Return a second pass, the other way: given frequencies, then those that tell play."""
+        return replace(self, settle=0.3, seconds=0.25, way=-self.way,
+                       fine=(*near, *(f for f in play for _ in AMPLITUDES)),
+                       shares=(*shares, *AMPLITUDES * len(play)))  # fmt: skip
 
     def perform(self, axis: Axis, link: Link, cancel: Cancel, progress: Progress = QUIET) -> Record:
         """Play the whole range, then peak and dip again finely; return both as one record."""
@@ -172,10 +192,10 @@ class TorqueSines:
             return coarse
         clear = Points(points.f[trusted], points.gain[trusted], points.std[trusted])
         fit = fitted_masses(clear, axis)
-        if not is_twisting(fit, points.f[trusted]):
-            return coarse
-        peak, dip = fit.resonance / math.tau, fit.anti / math.tau
-        fine = self._fine(dip, peak)
+        if is_twisting(fit, points.f[trusted]):
+            fine = self._fine(fit.anti / math.tau, fit.resonance / math.tau)
+        else:
+            fine = self._later((), (), telling_play(float(points.f[-1])))
         more = play(fine.plan(axis), axis, link, settings=settings, cancel=cancel,
                     progress=lambda f, doing: progress(0.5 + 0.5 * f, doing))  # fmt: skip
         if more.ended != "done":
@@ -186,7 +206,8 @@ class TorqueSines:
             for name in coarse.columns
         }
         first = self.frequencies(axis)
-        settings |= {"frequencies": [*first, *fine.fine], "coarse": len(first)}
+        settings |= {"frequencies": [*first, *fine.fine], "coarse": len(first),
+                     "play": len(fine.fine) - sum(s == _GENTLE for s in fine.shares)}  # fmt: skip
         return replace(coarse, columns=columns, settings=settings)
 
     def settings(self, axis: Axis) -> dict[str, Plain]:
@@ -208,7 +229,9 @@ def estimate_resonance(record: Record, axis: Axis) -> Finding:
     InputError : stretches that do not fit the frequencies
 
     """
-    points = measured_points(record, axis)
+    every = measured_points(record, axis)
+    alike = int(number(record.settings, "play", 0.0))
+    points, played = every.parted(every.f.size - alike)
     trusted = points.std < TRUSTED
     if np.count_nonzero(trusted) < 8:
         check = Check(
@@ -221,7 +244,7 @@ def estimate_resonance(record: Record, axis: Axis) -> Finding:
         return Finding(quantity="resonance", estimates={}, checks=(check,), remark="too weak",
                        evidence=_evidence(points, None))  # fmt: skip
     coarse = int(number(record.settings, "coarse", points.f.size))
-    if coarse < points.f.size:  # what had not settled yet was met again
+    if coarse + len(PEAK) <= points.f.size:  # what had not settled yet was met again
         peak = float(np.mean(points.f[-len(PEAK) :]))
         late = np.arange(points.f.size) < coarse
         trusted &= ~(late & (np.abs(points.f / peak - 1.0) < _UNSETTLED))
@@ -232,7 +255,7 @@ def estimate_resonance(record: Record, axis: Axis) -> Finding:
     estimates: dict[str, Estimate] = {}
     extra = {"inertia": measured(fit.J, fit.J * _std(fit, 0), "kg m2")}
     if twists:
-        estimates, more = _twist(fit)
+        estimates, more = _twist(fit, play_share(played))
         extra |= more
     else:
         rigid = Estimate(value=0.0, std=None, unit="rad/s", origin=Origin.MEASURED)
@@ -241,24 +264,35 @@ def estimate_resonance(record: Record, axis: Axis) -> Finding:
         quantity="resonance",
         estimates=estimates,
         extra=extra,
-        checks=tuple(_checks(points, used, fit, axis, twists=twists)),
+        checks=(
+            *play_check(played, _torque(record, axis)),
+            *_checks(points, used, fit, axis, twists=twists),
+        ),
         remark=_remark(fit, twists=twists, top=float(used.f[-1])),
         evidence=_evidence(points, fit if twists else None),
     )
+
+
+def _torque(record: Record, axis: Axis) -> float:
+    """Return the torque of the sines, N·m."""
+    return number(record.settings, "amplitude", 0.0) * axis.machine.torque_constant
 
 
 def _std(fit: TwoMass, i: int) -> float:
     return math.sqrt(max(float(fit.covariance[i, i]), 0.0))
 
 
-def _twist(fit: TwoMass) -> tuple[dict[str, Estimate], dict[str, Estimate]]:
-    """Return what is adopted of a twisting shaft, and what follows for the load."""
+def _twist(fit: TwoMass, play: float) -> tuple[dict[str, Estimate], dict[str, Estimate]]:
+    """Return what is adopted of a twisting shaft, and what follows for the load.
+
+    `play` is the share by which amplitude may have moved its frequencies.
+    """
     ratio = (fit.resonance / fit.anti) ** 2 - 1.0  # load over motor
     load = fit.J * ratio / (1.0 + ratio)
     stiffness = fit.anti**2 * load
-    anti_std = math.hypot(_std(fit, 1), 0.002)
+    anti_std = math.hypot(_std(fit, 1), 0.002 + 2.0 * play)
     both = fit.covariance[1, 1] + fit.covariance[2, 2] + 2.0 * fit.covariance[1, 2]
-    res_std = math.hypot(math.sqrt(max(float(both), 0.0)), 0.0003)
+    res_std = math.hypot(math.sqrt(max(float(both), 0.0)), 0.0003 + play)
     damping = fit.d * stiffness
     d_std = math.hypot(_std(fit, 3), 0.05)
     zeta = 0.5 * fit.d * fit.resonance
@@ -307,7 +341,8 @@ def _checks(points: Points, used: Points, fit: TwoMass, axis: Axis, *, twists: b
             code="residual",
             passed=typical <= 0.15,
             sentence=f"Half of the points lie within {100 * typical:.1f} % of the "
-            f"{'two-mass' if twists else 'rigid'} model (15 allowed)",
+            f"{'two-mass' if twists else 'rigid'} model (15 allowed)"
+            + (": play, or more masses than two?" if typical > 0.15 else ""),
         ),
         Check(
             code="inertia agrees",

@@ -34,6 +34,11 @@ class Points:
     gain: Array  # complex, rad/s per N m
     std: Array  # ratio, of one real part
 
+    def parted(self, n: int) -> tuple["Points", "Points"]:
+        """Return the first `n`, and the rest."""
+        first = Points(self.f[:n], self.gain[:n], self.std[:n])
+        return first, Points(self.f[n:], self.gain[n:], self.std[n:])
+
 
 @dataclass(frozen=True, slots=True)
 class TwoMass:
