@@ -162,7 +162,7 @@ def test_the_resonance_of_a_sweep_is_shown_and_taken_for_a_wrong_one(
     assert stage.shown is not None
     seen = swept(session.now, stage.shown)
     assert seen is not None
-    assert seen.shaft.startswith("measured 21")
+    assert seen.shaft.startswith("shaft 21")
     qtbot.mouseClick(stage.panel.take_shaft, Qt.MouseButton.LeftButton)
     found = session.axis.mechanics.resonance.best
     assert found.value == pytest.approx(true, rel=2e-3)

@@ -71,7 +71,7 @@ def _shaft_text(fitted: FittedShaft | None) -> str:
         return ""
     at, q = fitted.resonance, fitted.quality
     number, plus, _ = with_std(at.value / math.tau, at.std / math.tau, "")
-    return f"measured {number} ± {plus} Hz, Q {digits(q.value, 2)}"
+    return f"shaft {number} ± {plus} Hz, Q {digits(q.value, 2)}"
 
 
 def other_shaft(now: Snapshot) -> tuple[Axis, str] | None:

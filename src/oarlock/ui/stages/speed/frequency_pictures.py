@@ -108,7 +108,8 @@ class SpeedGainPlot(FrequencyPlot):
                 p.drawEllipse(QPointF(self.at(float(f)), y), 2.0, 2.0)
         color = t.attention if sweep.preview else t.speed
         word = "preview on what was measured" if sweep.preview else "circles: measured"
-        draw_text(p, self.area.left() + 8, self.area.bottom() - 8, f"{word} {sweep.when}", color,
+        shaft = f", {sweep.shaft}" if sweep.shaft else ""
+        draw_text(p, self.area.left() + 8, self.area.bottom() - 8, f"{word} {sweep.when}{shaft}", color,
                   size=look.SMALL, halo=t.halo)  # fmt: skip
 
     def _annotate_shaft(self, p: QPainter, shown: SpeedPicture) -> None:
@@ -121,9 +122,6 @@ class SpeedGainPlot(FrequencyPlot):
         text = f"shaft {at:.0f}" + (", grey without filters" if shown.filters else "")
         draw_text(p, x - 6, self.area.top() + 12, text, t.muted, size=look.SMALL, align="right",
                   halo=t.halo)  # fmt: skip
-        if self._sweep is not None and self._sweep.shaft:
-            draw_text(p, x - 6, self.area.top() + 27, self._sweep.shaft, t.speed, size=look.SMALL,
-                      align="right", halo=t.halo)  # fmt: skip
 
 
 class SpeedPhasePlot(FrequencyPlot):
