@@ -220,9 +220,13 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
             line(p, at, area.top(), at, area.bottom(), t.grid)
             if label and self._margins[3] >= 18:
                 self._tick_label(p, at, area.bottom() + 18, label, metrics, t.muted)
+        told: list[float] = []
         for y, label in self._y_ticks:
             at = self.py(y)
             line(p, area.left(), at, area.right(), at, t.grid)
+            if any(abs(at - other) < metrics.ascent() for other in told):
+                continue  # no two labels meet
+            told.append(at)
             p.setPen(t.muted)
             width = metrics.horizontalAdvance(label)
             p.drawText(QPointF(round(area.left() - 7 - width), max(round(at + 4), 12)), label)
