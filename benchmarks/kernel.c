@@ -163,11 +163,16 @@ static void speed(const double *f, double *x, int64_t *meta, double *history, do
     x[SPEED_M] += (raw - x[SPEED_M]) * (lag > 0.0 ? fmin(every * Ts / lag, 1.0) : 1.0);
 }
 
-static float pi(float e, float kp, float ki, double *total, float limit) {
-    float was = (float)*total, sum = was + ki * e, u = kp * e + sum;
-    if (u > limit) { *total = e > 0 ? was : sum; return limit; }
-    if (u < -limit) { *total = e < 0 ? was : sum; return -limit; }
-    *total = sum;
+static float pi(const double *f, float ref, float y, float kp, float ki, double *total,
+                float limit) {
+    float e = ref - y, p = (float)f[C_WEIGHT] * ref - y;
+    int rule = (int)f[C_RULE];
+    float ahead = rule == RULE_BACKWARD ? ki : rule == RULE_TRAPEZOIDAL ? 0.5f * ki : 0.0f;
+    float was = (float)*total, sum = was + ahead * e, u = kp * p + sum;
+    float kept = sum + (ki - ahead) * e;
+    if (u > limit) { *total = e > 0 ? was : kept; return limit; }
+    if (u < -limit) { *total = e < 0 ? was : kept; return -limit; }
+    *total = kept;
     return u;
 }
 

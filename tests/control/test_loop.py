@@ -10,9 +10,10 @@ from hypothesis import strategies as st
 from scipy.signal import dlsim
 
 from oarlock.control import _kernels
-from oarlock.control.current import PI, CurrentLoop, IntegralRule, Plant, pi_for
+from oarlock.control.current import PI, CurrentLoop, Plant, pi_for
 from oarlock.control.discrete import all_inside, in_z, on_circle
 from oarlock.control.margins import margins
+from oarlock.machine.current_loop import IntegralRule
 
 TS = 62.5e-6
 PLANT = Plant(R=0.862, L=15.62e-3, Ts=TS)

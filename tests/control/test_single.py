@@ -2,7 +2,11 @@
 
 import numpy as np
 
-from oarlock.control.single import run_pi
+from oarlock.control.single import Single, run_current
+
+
+def run_pi(Kp: float, Ki: float, Ts: float, limit: float, error: Single) -> tuple[Single, Single]:
+    return run_current(Kp, Ki, Ts, limit, error, np.zeros_like(error))
 
 
 def test_small_errors_follow_the_textbook() -> None:

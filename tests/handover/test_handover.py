@@ -1,6 +1,7 @@
 """Headers written, patched and proven: nothing else in the file moves, not a bit is lost."""
 
 import random
+import re
 import stat
 import subprocess
 from dataclasses import replace
@@ -10,25 +11,50 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from numpy.typing import NDArray
 
 from oarlock.control.current import design_current
 from oarlock.control.single import Single
 from oarlock.demo.project import demo_text
 from oarlock.errors import InputError
-from oarlock.handover.header import DEFAULT_MAP, header
+from oarlock.handover.header import DEFAULT_MAP, default_map, header
 from oarlock.handover.patch import patch_file, read_map
 from oarlock.handover.proof import error_sequence, find_compiler, prove
 from oarlock.handover.values import float32_literal, handover_values, rounding
 from oarlock.machine import Axis, CurrentGains
+from oarlock.machine.current_loop import IntegralRule
 from oarlock.records import Record
 
 needs_compiler = pytest.mark.skipif(not find_compiler(), reason="no C compiler here")
 GAINS = CurrentGains(Kp_d=44.644363, Ki_d=4575.299, Kp_q=82.273834, Ki_q=4575.299)
 
 
+def pair(asked: NDArray[np.float64]) -> Single:
+    """What a current controller is given: currents asked for, none measured."""
+    return np.ascontiguousarray(np.stack([asked, np.zeros_like(asked)], axis=1), dtype=np.float32)
+
+
 @pytest.fixture
 def tuned(axis: Axis) -> Axis:
     return axis.with_gains(GAINS)
+
+
+@needs_compiler
+@pytest.mark.parametrize("rule", list(IntegralRule))
+def test_every_rule_and_weight_agrees_over_a_million_samples(
+    tuned: Axis, rule: IntegralRule
+) -> None:
+    axis = replace(tuned, inverter=replace(tuned.inverter, integral=rule))
+    axis = axis.with_gains(replace(GAINS, weight=0.37))
+    rng = np.random.default_rng(3)
+    asked = np.cumsum(rng.normal(0.0, 0.02, 340_000))
+    seen = asked + rng.normal(0.0, 0.4, asked.size)
+    values, text = handover_values(axis), header(axis)
+    lanes = {"q": np.ascontiguousarray(np.stack([asked, seen], axis=1), dtype=np.float32)}
+    found = prove(text.encode(), default_map(text, values), values, lanes)
+    assert found.exact
+    wrong = re.sub(r"(CUR_WEIGHT +)0", r"\g<1>1", text)
+    assert not prove(wrong.encode(), default_map(wrong, values), values, lanes).exact
 
 
 @pytest.fixture
@@ -78,7 +104,7 @@ def test_a_new_header_has_names_values_and_units(tuned: Axis) -> None:
 @needs_compiler
 def test_a_new_header_compiles_in_c_and_is_exact(tuned: Axis, tmp_path: Path) -> None:
     values = handover_values(tuned)
-    errors = {"q": np.linspace(-3, 3, 500, dtype=np.float32)}
+    errors = {"q": pair(np.linspace(-3, 3, 500))}
     found = prove(header(tuned).encode(), DEFAULT_MAP, values, errors)
     assert found.exact
     assert "bit-exact over 500 samples" in found.sentence
@@ -212,7 +238,7 @@ def test_maps_are_checked(tuned: Axis, firmware: Path, tmp_path: Path) -> None:
 @pytest.fixture
 def errors() -> dict[str, Single]:
     rng = np.random.default_rng(5)
-    return {name: rng.normal(0.0, 2.0, 20_000).astype(np.float32) for name in ("d", "q")}
+    return {name: pair(rng.normal(0.0, 2.0, 20_000)) for name in ("d", "q")}
 
 
 @needs_compiler
@@ -240,21 +266,21 @@ def test_the_proof_is_bit_exact_and_can_fail(
 def test_a_header_that_does_not_compile_is_told(tuned: Axis) -> None:
     values = handover_values(tuned)
     with pytest.raises(InputError, match="does not compile"):
-        prove(b"#define CUR_KP_Q oops\n", DEFAULT_MAP, values, {"q": np.zeros(2, np.float32)})
+        prove(b"#define CUR_KP_Q oops\n", DEFAULT_MAP, values, {"q": pair(np.zeros(2))})
 
 
 @needs_compiler
 def test_what_a_header_does_not_hold_is_given_to_the_compiler(tuned: Axis) -> None:
     values = handover_values(tuned)
     text = f"#define MY_KP {float32_literal(GAINS.Kp_q)}\n".encode()
-    errors = {"q": np.linspace(-2, 2, 300, dtype=np.float32)}
+    errors = {"q": pair(np.linspace(-2, 2, 300))}
     assert prove(text, {"MY_KP": "current.Kp_q"}, values, errors).exact
 
 
 def test_without_a_compiler_it_says_so(tuned: Axis, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("PATH", "")
     values = handover_values(tuned)
-    found = prove(b"", DEFAULT_MAP, values, {"q": np.zeros(2, np.float32)})
+    found = prove(b"", DEFAULT_MAP, values, {"q": pair(np.zeros(2))})
     assert not found.exact
     assert "no C compiler here" in found.sentence
 
@@ -268,14 +294,24 @@ def test_the_error_sequence_reaches_the_limits() -> None:
     )
     found = error_sequence(record, "q")
     assert found.dtype == np.float32
-    assert found.tolist() == [1.0, 0.5, 0.0, -40.0, -20.0, -0.0, 0.0, 0.5, 1.0]
+    assert found[:3].tolist() == [[1.0, 0.0], [1.0, 0.5], [1.0, 1.0]]
+    assert found[3].tolist() == [-40.0, -0.0]
+    assert found[-1].tolist() == [1.0, 0.0]
 
 
 @needs_compiler
 def test_the_reference_is_strict_c99(tmp_path: Path) -> None:
     source = Path(__file__).parents[2] / "src/oarlock/handover/reference.c"
     (tmp_path / "g.h").write_text("#define K 1.0f\n")
-    macros = [f'-DHEADER="{tmp_path}/g.h"', "-DKP=K", "-DKI=K", "-DTS=K", "-DV_MAX=K"]
+    macros = [
+        f'-DHEADER="{tmp_path}/g.h"',
+        "-DKP=K",
+        "-DKI=K",
+        "-DWEIGHT=K",
+        "-DNEWEST=K",
+        "-DTS=K",
+        "-DV_MAX=K",
+    ]
     flags = ["-std=c99", "-pedantic", "-Wall", "-Wextra", "-Wconversion", "-Werror"]
     command = [find_compiler(), *flags, *macros, str(source), "-o", str(tmp_path / "p")]
     assert subprocess.run(command, check=False).returncode == 0
@@ -374,7 +410,7 @@ def test_the_live_branch_is_found(tuned: Axis, tmp_path: Path) -> None:
 @pytest.mark.parametrize("name", ["3-phase winch", "Straße", "…", "_", "winch"])
 def test_any_axis_gives_a_header_that_compiles(tuned: Axis, name: str) -> None:
     text = header(replace(tuned, name=name)).encode()
-    errors = {"q": np.linspace(-3, 3, 50, dtype=np.float32)}
+    errors = {"q": pair(np.linspace(-3, 3, 50))}
     assert prove(text, DEFAULT_MAP, handover_values(tuned), errors).exact
 
 
@@ -394,7 +430,7 @@ def test_our_own_header_after_sensing_can_be_updated(tuned: Axis, tmp_path: Path
 def test_a_header_that_includes_its_neighbour(tuned: Axis, tmp_path: Path) -> None:
     (tmp_path / "units.h").write_text("#define ONE 1.0f\n")
     text = b'#include "units.h"\n' + header(tuned).encode()
-    errors = {"q": np.linspace(-3, 3, 50, dtype=np.float32)}
+    errors = {"q": pair(np.linspace(-3, 3, 50))}
     values = handover_values(tuned)
     assert prove(text, DEFAULT_MAP, values, errors, beside=tmp_path).exact
     with pytest.raises(InputError, match="does not compile"):
@@ -422,7 +458,7 @@ def test_compilers_that_hang_or_crash_are_one_line(
     compiler = tmp_path / "cc"
     compiler.write_text(f"#!/bin/sh\n{script}\n")
     compiler.chmod(0o755)
-    errors = {"q": np.linspace(-3, 3, 50, dtype=np.float32)}
+    errors = {"q": pair(np.linspace(-3, 3, 50))}
     with pytest.raises(InputError, match=words) as caught:
         prove(header(tuned).encode(), DEFAULT_MAP, handover_values(tuned), errors,
               compiler=str(compiler))  # fmt: skip

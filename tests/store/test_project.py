@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 
 from oarlock.errors import InputError
-from oarlock.experiments.reading import gains_of
+from oarlock.experiments.reading import gains_of, runs_like
 from oarlock.machine.axis_file import format_axis, parse_axis
 from oarlock.records import Record, Run, Sums
 from oarlock.store import migrations
@@ -139,6 +139,8 @@ def test_a_tuned_project_of_the_first_version_keeps_its_gains(tmp_path: Path) ->
     axis = parse_axis(project.axes()["Sonar winch"], place="frozen")
     assert axis.gains is not None
     assert gains_of(kept.gains) == axis.gains
+    assert runs_like(kept, axis)  # it knew no weight: the whole of the reference counted
+    assert not runs_like(kept, axis.with_gains(replace(axis.gains, weight=0.5)))
     made_on = parse_axis(str(kept.settings["made_on"]), place="run 1")
     assert made_on.gains == axis.gains
     project.close()

@@ -42,7 +42,7 @@ def test_from_datasheet_to_position_loop_in_one_action(qtbot: QtBot, fresh: Appl
     _connect(fresh)
     assert panel.answer.startswith("16 parts: up to ")
     work, before = panel.work, session.axis
-    assert work.total.seconds <= 180.0
+    assert work.total.seconds <= 200.0  # at the very most, repeats included; it takes half
     qtbot.mouseClick(panel.aims["calm"], Qt.MouseButton.LeftButton)
     qtbot.mouseClick(panel.start, Qt.MouseButton.LeftButton)
     wait(qtbot, lambda: len(work.done) >= 2, 30.0)

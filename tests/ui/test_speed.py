@@ -13,7 +13,7 @@ from pytestqt.qtbot import QtBot
 from oarlock.control.designs import retuned
 from oarlock.control.speed_design import speed_gains
 from oarlock.demo.project import make_demo
-from oarlock.machine import Axis
+from oarlock.machine import Axis, TargetKind
 from oarlock.machine.axis_file import format_axis, parse_axis
 from oarlock.machine.filters import FilterKind
 from oarlock.machine.speed_loop import KEY, SpeedTarget
@@ -240,6 +240,33 @@ def test_ways_that_are_found_after_the_axis_was_changed_reach_nobody(
     qtbot.wait(50)
     assert not seen
     assert known.window.current is not stage
+
+
+def test_the_current_loop_takes_natural_frequency_damping_and_a_weight(
+    qtbot: QtBot, known: Application
+) -> None:
+    known.window.show_stage("current")
+    stage = known.window.stage("current")
+    assert isinstance(stage, CurrentStage)
+    numbers = stage._numbers
+    _type(qtbot, numbers.given[TargetKind.NATURAL_FREQUENCY].entry, "400")
+    _type(qtbot, numbers.damping.entry, "0.9")
+    target = known.session.axis.target
+    assert (target.kind, target.damping) == (TargetKind.NATURAL_FREQUENCY, 0.9)
+    assert stage.shown is not None
+    assert stage.shown.poles == pytest.approx((math.tau * 400.0, 0.9), rel=1e-3)
+    before = stage.shown.figures.overshoot
+    _type(qtbot, numbers.gains["weight"].entry, "0.5")
+    assert known.session.axis.gains is not None
+    assert known.session.axis.gains.weight == 0.5
+    assert stage.shown.follows  # another weight asks nothing else of the loop
+    assert stage.shown.figures.overshoot < before
+    _type(qtbot, numbers.gains["weight"].entry, "1.5")
+    assert known.session.axis.gains.weight == 0.5
+    assert "between 0 and 1" in numbers._message.text()
+    _type(qtbot, numbers.given[TargetKind.NATURAL_FREQUENCY].entry, "3000")
+    assert known.session.axis.target == target
+    assert "forbids" in numbers._message.text() or "margin" in numbers._message.text()
 
 
 def test_the_current_loops_open_loop_is_swept_from_its_stage(

@@ -8,29 +8,22 @@ p. 2417, with the hold kept instead of approximated).
 
 import math
 from dataclasses import dataclass
-from enum import StrEnum
 from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control.discrete import Discrete
+from oarlock.control.discrete import Coefficients, Discrete, add, times
 from oarlock.control.margins import Margins, margins
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
+from oarlock.machine.current_loop import IntegralRule
 
 Array = NDArray[np.float64]
 LEAST_MARGIN = math.radians(30.0)
 BRISK, GOOD = math.radians(45.0), math.radians(60.0)
 HERTZ = math.tau  # rad/s for each Hz
-
-
-class IntegralRule(StrEnum):
-    """How the firmware sums up the error."""
-
-    BACKWARD = "backward"  # the sum includes the newest error
-    FORWARD = "forward"  # it does not
-    TRAPEZOIDAL = "trapezoidal"
+NEWEST = {IntegralRule.BACKWARD: 1.0, IntegralRule.FORWARD: 0.0, IntegralRule.TRAPEZOIDAL: 0.5}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -64,16 +57,24 @@ class PI:
     Kp: float  # V/A
     Ki: float  # V/(A s)
     rule: IntegralRule = IntegralRule.BACKWARD
+    weight: float = 1.0  # share of the reference in the proportional part
+
+    @property
+    def newest(self) -> float:
+        """Share of the newest error that the integral holds when the voltage is worked out."""
+        return NEWEST[self.rule]
 
     def loop(self, Ts: float) -> Discrete:
         """Return the controller, from the error to the voltage."""
+        return self._part(Ts, 1.0)
+
+    def asked(self, Ts: float) -> Discrete:
+        """Return what the reference passes, its weight in it, to the voltage."""
+        return self._part(Ts, self.weight)
+
+    def _part(self, Ts: float, weight: float) -> Discrete:
         k = self.Ki * Ts
-        first = {
-            IntegralRule.BACKWARD: self.Kp + k,
-            IntegralRule.FORWARD: self.Kp,
-            IntegralRule.TRAPEZOIDAL: self.Kp + 0.5 * k,
-        }[self.rule]
-        return Discrete((first, k), (1.0, 0.0), Ts)
+        return Discrete((weight * self.Kp + self.newest * k, k), (1.0, 0.0), Ts)
 
 
 @dataclass(frozen=True)
@@ -101,12 +102,16 @@ class CurrentLoop:
     @cached_property
     def closed(self) -> Discrete:
         """From the reference to the current."""
-        return self.opened.feedback()
+        return self._answer(self.winding.num)
 
     @cached_property
     def effort(self) -> Discrete:
         """From the reference to the voltage."""
-        return self.controller.feedback(self.winding)
+        return self._answer(self.winding.den)
+
+    def _answer(self, part: Coefficients) -> Discrete:
+        asked, loop = self.pi.asked(self.plant.Ts), self.opened
+        return Discrete(times(asked.num, part), add(loop.den, loop.num), self.plant.Ts)
 
     def step(self, samples: int) -> tuple[Array, Array]:
         """Return (current, voltage) for a reference step of 1 A at sample 0."""
@@ -114,7 +119,8 @@ class CurrentLoop:
 
     def noise_gain(self, samples: int = 2000) -> tuple[float, float]:
         """Return (A, V) rms of current and voltage for 1 A rms of white sense noise."""
-        current, voltage = self.closed.pulse(samples), self.effort.pulse(samples)
+        voltage = self.controller.feedback(self.winding).pulse(samples)
+        current = self.opened.feedback().pulse(samples)
         return float(np.sqrt(np.sum(current**2))), float(np.sqrt(np.sum(voltage**2)))
 
 
@@ -129,8 +135,13 @@ class CurrentDesign:
 
     @cached_property
     def margins(self) -> Margins:
-        """Of the q loop; the d loop shares them, since both zeros cancel exactly."""
+        """Of the q loop; the d loop shares them where both zeros cancel exactly."""
         return margins(self.q.opened)
+
+    def margins_of(self, axis: str) -> Margins:
+        """Return those of axis `d` or `q`."""
+        placed = self.target.kind is TargetKind.NATURAL_FREQUENCY
+        return margins(self.d.opened) if placed and axis == "d" else self.margins
 
     def loop(self, axis: str) -> CurrentLoop:
         """Return the loop of axis `d` or `q`."""
@@ -211,7 +222,7 @@ def _refusal(cause: str, Ts: float, target: CurrentTarget) -> InputError:
         TargetKind.BANDWIDTH: f"Ask for at most {closed_bandwidth(limit, Ts) / HERTZ:.0f} Hz",
         TargetKind.PHASE_MARGIN: "Ask for 30° to 89°",
         TargetKind.TIME_CONSTANT: f"Ask for at least {1e6 / limit:.0f} µs",
-    }[target.kind]
+    }.get(target.kind, "Ask for less")
     return InputError(cause, place="current loop", remedy=remedy)
 
 
@@ -224,6 +235,57 @@ def pi_for(plant: Plant, crossover: float, rule: IntegralRule = IntegralRule.BAC
     if rule is IntegralRule.FORWARD:
         return PI(Kp=k, Ki=k * (1.0 - a) / plant.Ts, rule=rule)
     return PI(Kp=0.5 * k * (1.0 + a), Ki=k * (1.0 - a) / plant.Ts, rule=rule)
+
+
+def pi_placed(
+    plant: Plant, omega: float, damping: float, rule: IntegralRule = IntegralRule.BACKWARD
+) -> PI:
+    """Return the PI that gives the closed loop two poles of this frequency and damping.
+
+    Exact in z: with P = g/(z(z − a)) and C = (c₀z − c₁)/(z − 1) the closed loop has three poles,
+    of which two are laid where a continuous pair of `omega` and `damping` would be sampled, and
+    the third follows (Åström and Wittenmark, Computer-Controlled Systems, 3rd ed., section 5).
+
+    Parameters
+    ----------
+    omega : rad/s
+
+    Raises
+    ------
+    InputError : the third pole would be slower than the two that were asked for
+
+    """
+    if not (omega > 0.0 and damping > 0.0 and math.isfinite(omega * damping)):
+        raise InputError("natural frequency and damping must be above zero", place="current loop")
+    Ts = plant.Ts
+    one, two = (np.exp(Ts * omega * (-damping + side * np.emath.sqrt(damping**2 - 1.0)))
+                for side in (1.0, -1.0))  # fmt: skip
+    both, product = float((one + two).real), float((one * two).real)
+    third = 1.0 + plant.pole - both
+    if not abs(third) <= max(abs(one), abs(two)):
+        remedy = "Ask for a lower natural frequency, or less damping"
+        raise InputError("the delay forbids it: another pole would be slower", place="current loop",
+                         remedy=remedy)  # fmt: skip
+    c0 = (product + both * third - plant.pole) / plant.gain
+    c1 = product * third / plant.gain
+    k = c0 - c1  # what one sample adds to the integral
+    if not (k > 0.0 and c0 - NEWEST[rule] * k > 0.0):
+        raise InputError("no PI of positive gains has these poles", place="current loop",
+                         remedy="Ask for a higher natural frequency, or more damping")  # fmt: skip
+    return PI(Kp=c0 - NEWEST[rule] * k, Ki=k / Ts, rule=rule)
+
+
+def dominant(loop: CurrentLoop) -> tuple[float, float]:
+    """Return (natural frequency in rad/s, damping) of the closed loop's slowest poles."""
+    closed = loop.opened.feedback()
+    z = 1.0 + closed.poles
+    rates = np.log(z[np.abs(z) > 1e-6]) / loop.plant.Ts
+    slowest = rates[np.argsort(-rates.real)]
+    first = slowest[0]
+    if abs(first.imag) < 1e-9 * abs(first) and slowest.size > 1:  # two real ones
+        omega = float(np.sqrt(abs(slowest[0] * slowest[1])))
+        return omega, float(-(slowest[0] + slowest[1]).real / (2.0 * omega))
+    return float(abs(first)), float(-first.real / abs(first))
 
 
 def plants(axis: Axis) -> tuple[Plant, Plant]:
@@ -244,19 +306,42 @@ def design_current(axis: Axis, target: CurrentTarget | None = None) -> CurrentDe
 
     """
     target = target or axis.target
-    crossover = crossover_for(target, axis.inverter.Ts)
-    loops = [CurrentLoop(plant, pi_for(plant, crossover)) for plant in plants(axis)]
-    d, q = loops
-    gains = CurrentGains(Kp_d=d.pi.Kp, Ki_d=d.pi.Ki, Kp_q=q.pi.Kp, Ki_q=q.pi.Ki)
+    rule, weight = axis.inverter.integral, axis.gains.weight if axis.gains else 1.0
+    if target.kind is TargetKind.NATURAL_FREQUENCY:
+        pis = [_placed(plant, target, rule) for plant in plants(axis)]
+    else:
+        crossover = crossover_for(target, axis.inverter.Ts)
+        pis = [pi_for(plant, crossover, rule) for plant in plants(axis)]
+    gains = CurrentGains(Kp_d=pis[0].Kp, Ki_d=pis[0].Ki, Kp_q=pis[1].Kp, Ki_q=pis[1].Ki,
+                         weight=weight)  # fmt: skip
+    d, q = loops_with(axis, gains)
     return CurrentDesign(target=target, d=d, q=q, gains=gains)
+
+
+def _placed(plant: Plant, target: CurrentTarget, rule: IntegralRule) -> PI:
+    """Return the PI with the poles of a target, which leaves 30° of margin.
+
+    Raises
+    ------
+    InputError : it does not, or no PI has these poles
+
+    """
+    made = pi_placed(plant, target.value, target.damping, rule)
+    left = margins(CurrentLoop(plant, made).opened)
+    if not left.stable or (left.phase_margin < LEAST_MARGIN - 1e-9 and not target.override_margin):
+        cause = f"it would leave {math.degrees(left.phase_margin):.0f}° of margin, 30° are wanted"
+        raise InputError(cause, place="current loop",
+                         remedy="Ask for a lower natural frequency, or more damping")  # fmt: skip
+    return made
 
 
 def loops_with(axis: Axis, gains: CurrentGains) -> tuple[CurrentLoop, CurrentLoop]:
     """Return the d and q loops of given gains on the axis's best estimates."""
     d, q = plants(axis)
+    rule, w = axis.inverter.integral, gains.weight
     return (
-        CurrentLoop(d, PI(Kp=gains.Kp_d, Ki=gains.Ki_d)),
-        CurrentLoop(q, PI(Kp=gains.Kp_q, Ki=gains.Ki_q)),
+        CurrentLoop(d, PI(Kp=gains.Kp_d, Ki=gains.Ki_d, rule=rule, weight=w)),
+        CurrentLoop(q, PI(Kp=gains.Kp_q, Ki=gains.Ki_q, rule=rule, weight=w)),
     )
 
 

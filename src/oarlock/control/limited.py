@@ -36,7 +36,7 @@ def limited_step(
     """
     plant, g = loop.plant, loop.gains
     step, given, angle, angle_given = plant.fine
-    N, T, pi = plant.measuring.divider, plant.T, plant.current.pi
+    N, T = plant.measuring.divider, plant.T
     weights = plant.measuring.weights(plant.current.plant.Ts)
     total_at = sum(one.order for one in plant.torque_filters)
     volts_at = total_at + 1
@@ -66,7 +66,7 @@ def limited_step(
             new = step @ x + given @ inputs
             v = float(new[volts_at])
             if not -room.volts_down <= v <= room.volts:
-                error = (v - float(new[total_at])) / pi.Kp
+                error = new[total_at] - x[total_at]  # by what the integral moves
                 high = v > room.volts
                 if (error > 0.0) == high:
                     new[total_at] = x[total_at]

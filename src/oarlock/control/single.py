@@ -10,32 +10,40 @@ from numpy.typing import NDArray
 Single = NDArray[np.float32]
 
 
-def run_pi(Kp: float, Ki: float, Ts: float, u_max: float, error: Single) -> tuple[Single, Single]:
-    """Return (output, integrator) of the PI over a sequence of errors.
+def run_current(
+    Kp: float, Ki: float, Ts: float, u_max: float, asked: Single, seen: Single, *,
+    weight: float = 1.0, newest: float = 1.0,
+) -> tuple[Single, Single]:  # fmt: skip
+    """Return (output, integrator) of a current controller over what is asked and measured.
 
-    Backward-Euler integral; the output is limited to ±u_max, and while it is limited the
-    integrator only moves back.
+    The output is limited to ±u_max, and while it is limited the integrator only moves back.
 
     Parameters
     ----------
     Kp, Ki : V/A and V/(A s), rounded to float32 as the header holds them
     Ts : s
     u_max : V
-    error : A, shape (n,)
+    asked, seen : A, shape (n,)
+    weight : share of `asked` in the proportional part
+    newest : share of the newest error that the sum holds: 1 backward, 0 forward, 0.5 trapezoidal
 
     """
     f = np.float32
-    kp, ki_ts, limit = f(Kp), f(f(Ki) * f(Ts)), f(u_max)
+    kp, whole, limit, share = f(Kp), f(f(Ki) * f(Ts)), f(u_max), f(weight)
+    ahead = f(f(newest) * whole)
+    behind = f(whole - ahead)
     state = f(0.0)
-    output, states = np.empty_like(error), np.empty_like(error)
-    for k, e in enumerate(error):
-        summed = f(state + f(ki_ts * e))
-        u = f(f(kp * e) + summed)
+    output, states = np.empty_like(asked), np.empty_like(asked)
+    for k in range(asked.size):
+        e = f(asked[k] - seen[k])
+        summed = f(state + f(ahead * e))
+        u = f(f(kp * f(f(share * asked[k]) - seen[k])) + summed)
+        kept = f(summed + f(behind * e))
         if u > limit:
-            u, summed = limit, (state if e > 0 else summed)
+            u, kept = limit, (state if e > 0 else kept)
         elif u < -limit:
-            u, summed = f(-limit), (state if e < 0 else summed)
-        state = summed
+            u, kept = f(-limit), (state if e < 0 else kept)
+        state = kept
         output[k], states[k] = u, state
     return output, states
 

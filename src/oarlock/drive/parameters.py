@@ -3,9 +3,11 @@
 from oarlock.drive.contract.numbers import CHANNELS
 from oarlock.drive.steps import Plan, Section
 from oarlock.machine import Axis
+from oarlock.machine.current_loop import IntegralRule
 
 TORQUE_FILTERS, SPEED_FILTERS = 4, 2
 _KINDS = {"none": 0, "encoder": 1, "resolver": 2, "hall": 3}
+_RULES = (IntegralRule.BACKWARD, IntegralRule.FORWARD, IntegralRule.TRAPEZOIDAL)
 _PASSES = (1.0, 0.0, 0.0, 0.0, 0.0)
 
 
@@ -15,6 +17,7 @@ def parameters(plan: Plan, axis: Axis) -> dict[str, float]:
     return {
         **controllers(plan),
         "Current controller.Decoupling": float(plan.decouple),
+        "Current controller.Integral rule": float(_RULES.index(inv.integral)),
         "Machine.Pole pairs": m.pole_pairs.value,
         "Machine.Ld": m.Ld.value,
         "Machine.Lq": m.Lq.value,
@@ -50,7 +53,9 @@ def controllers(plan: Plan) -> dict[str, float]:
         **{
             f"Current controller.{item.key.replace('_', ' ')}": item.value
             for item in plan.gains.listed()
+            if item.key != "weight"
         },
+        "Current controller.Set-point weight": plan.gains.weight,
         "Speed controller.Kp": w.Kp,
         "Speed controller.Ki": w.Ki,
         "Speed controller.Set-point weight": w.weight,

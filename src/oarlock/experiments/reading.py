@@ -11,6 +11,7 @@ from oarlock.experiments.identify.kinds import record_kind
 from oarlock.experiments.registry import KINDS, kind_of, loops_of
 from oarlock.machine import Axis, CurrentGains
 from oarlock.machine.current_loop import CURRENT
+from oarlock.machine.loops import LOOPS
 from oarlock.records import Check, Finding, Reading, Record, Run
 
 _RAN_AWAY = "Wrong direction, pole pairs or phase order? Prove the zero in Sensing"
@@ -72,11 +73,24 @@ def runs_like(run: Run, axis: Axis) -> bool:
     loops = axis.loops.only(loops_of(run.kind))
     prefixes = tuple(f"{key}." for key in loops_of(run.kind))
     mine = {name: value for name, value in run.gains.items() if name.startswith(prefixes)}
-    return bool(mine) and mine == loops.numbers()
+    return bool(mine) and _completed(mine) == loops.numbers()
+
+
+def _completed(numbers: dict[str, float]) -> dict[str, float]:
+    """Return gains of a run with those that did not exist yet when it was played."""
+    found = dict(numbers)
+    for loop in LOOPS:
+        own = {name: numbers[f"{loop.key}.{name}"] for name in loop.gains
+               if f"{loop.key}.{name}" in numbers}  # fmt: skip
+        if set(loop.gains) - set(loop.may_be_missing) <= set(own):
+            found |= {f"{loop.key}.{item.key}": item.value
+                      for item in loop.make_gains(own).listed()}  # fmt: skip
+    return found
 
 
 def gains_of(gains: Mapping[str, float]) -> CurrentGains | None:
     """Return the current loop's gains among those that a run was played with."""
     own = {name: gains.get(f"{CURRENT.key}.{name}") for name in CURRENT.gains}
     numbers = {name: float(value) for name, value in own.items() if value is not None}
-    return CurrentGains(**numbers) if len(numbers) == len(own) else None
+    needed = set(own) - set(CURRENT.may_be_missing)
+    return CurrentGains(**numbers) if needed <= set(numbers) else None

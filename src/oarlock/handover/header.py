@@ -16,8 +16,9 @@ def header(axis: Axis) -> str:
     lines = [
         f"/* {'Loops' if speed else 'Current loop'} of the axis '{_safe(axis.name)}'.",
         " *",
-        " * Parallel PI, backward-Euler integral: s += Ki*Ts*e; u = Kp*e + s, limited to",
-        " * +-CUR_V_MAX. Amplitude-invariant dq: peak phase amperes and volts.",
+        " * Current, each CUR_TS: s += NEWEST*Ki*Ts*e; u = Kp*(WEIGHT*r - y) + s, limited to",
+        " * +-CUR_V_MAX; s += (1 - NEWEST)*Ki*Ts*e. Rules: 1 backward, 0 forward, 0.5 trapezoidal.",
+        " * Amplitude-invariant dq: peak phase amperes and volts.",
         " * theta_e = pole_pairs * ANGLE_SIDE * theta_sensor - ANGLE_ZERO; a hall state begins,",
         " * turning forward, at HALL_START. Currents: (reading - mid - CUR_OFFSET) * CUR_SCALE.",
         *(_SPEED_WORDS if speed else ()),
@@ -53,7 +54,11 @@ def _safe(name: str) -> str:
 
 
 DEFAULT_MAP = {
-    **{f"{CURRENT.prefix}_{name.upper()}": f"{CURRENT.key}.{name}" for name in CURRENT.gains},
+    **{
+        f"{CURRENT.prefix}_{name.upper()}": f"{CURRENT.key}.{name}"
+        for name in CURRENT.gains
+        if name not in CURRENT.may_be_missing
+    },
     "CUR_TS": "current.Ts",
     "CUR_V_MAX": "current.v_max",
 }

@@ -15,7 +15,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control.single import Single, run_pi
+from oarlock.control.single import Single, run_current
 from oarlock.errors import InputError
 from oarlock.handover import position_proof, speed_proof
 from oarlock.handover.values import HandoverValue
@@ -71,10 +71,13 @@ class Proof:
 
 
 def error_sequence(record: Record, axis_name: str) -> Single:
-    """Return the errors of a recorded step, once as they were and once large enough to limit."""
-    reference, current = record[f"i{axis_name}_ref"], record[f"i{axis_name}"]
-    error = (reference - current).astype(np.float32)
-    return np.concatenate([error, error * np.float32(-40.0), error[::-1]])
+    """Return what the controller is given, (n, 2): current asked for and measured, of a step.
+
+    Once as they were, once large enough to limit, once backward.
+    """
+    pair = np.stack([record[f"i{axis_name}_ref"], record[f"i{axis_name}"]], axis=1)
+    given = pair.astype(np.float32)
+    return np.ascontiguousarray(np.concatenate([given, given * np.float32(-40.0), given[::-1]]))
 
 
 def find_compiler() -> str:
@@ -97,8 +100,8 @@ def prove(
     ----------
     text : the header as it will be written
     mapping : its symbols to keys of `values`
-    errors : float32, by lane: errors (A) of the current's axes "d" and "q", what the outer
-        controllers are given under "speed" and "position"; each that is given is run
+    errors : float32, by lane: current asked for and measured (A) of the axes "d" and "q", (n, 2),
+        what the outer controllers are given under "speed" and "position"; each that is given is run
     beside : folder of the header, where the files that it includes lie
 
     Raises
@@ -130,11 +133,14 @@ def _lane(
 ) -> Lane:
     Kp, Ki = by_key[f"current.Kp_{axis_name}"], by_key[f"current.Ki_{axis_name}"]
     v_max = by_key["current.v_max"]
-    expected, states = run_pi(Kp, Ki, by_key["current.Ts"], v_max, error)
+    asked, seen = (np.ascontiguousarray(error[:, n]) for n in range(2))
+    expected, states = run_current(Kp, Ki, by_key["current.Ts"], v_max, asked, seen,
+                                   weight=by_key["current.weight"],
+                                   newest=by_key["current.newest"])  # fmt: skip
     unequal = (_bits(output) != _bits(expected)) | (_bits(state) != _bits(states))
     return Lane(
         axis_name=axis_name,
-        samples=error.size,
+        samples=error.shape[0],
         differ=int(np.sum(unequal)),
         worst=float(np.max(np.abs(output - expected), initial=0.0)),
         saturated=int(np.sum(np.abs(expected) >= np.float32(v_max))),
@@ -190,9 +196,10 @@ def _run(
     error: Single,
 ) -> tuple[Single, Single]:
     names = {"KP": f"current.Kp_{axis_name}", "KI": f"current.Ki_{axis_name}"}
-    names |= {"TS": "current.Ts", "V_MAX": "current.v_max"}
+    names |= {"WEIGHT": "current.weight", "NEWEST": "current.newest", "TS": "current.Ts",
+              "V_MAX": "current.v_max"}  # fmt: skip
     texts = {macro: _text(key, symbols, by_key) for macro, key in names.items()}
-    table = _compiled(build, "reference", texts, error.tobytes(), 8 * error.size).reshape(-1, 2)
+    table = _compiled(build, "reference", texts, error.tobytes(), 8 * error.shape[0]).reshape(-1, 2)
     return table[:, 0].copy(), table[:, 1].copy()
 
 

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from oarlock.control.current import NEWEST
 from oarlock.errors import InputError
 from oarlock.machine import Axis, SensorKind
 from oarlock.machine.current_loop import CURRENT
@@ -42,6 +43,13 @@ def handover_values(axis: Axis) -> tuple[HandoverValue, ...]:
     inv = axis.inverter
     rows = (
         *_gains(axis, CURRENT),
+        (
+            "current.newest",
+            "CUR_NEWEST",
+            NEWEST[inv.integral],
+            "1",
+            f"share of the newest error in the integral: {inv.integral} rule",
+        ),
         ("current.Ts", "CUR_TS", inv.Ts, "s", "sample time of the current loop"),
         ("current.v_max", "CUR_V_MAX", inv.v_max, "V", "largest phase voltage, bus over sqrt 3"),
     )

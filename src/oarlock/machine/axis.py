@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, fields, replace
 
 from oarlock.machine.current_loop import DEFAULT as DEFAULT_TARGET
 from oarlock.machine.current_loop import KEY as CURRENT_KEY
-from oarlock.machine.current_loop import CurrentGains, CurrentTarget
+from oarlock.machine.current_loop import CurrentGains, CurrentTarget, IntegralRule
 from oarlock.machine.loop import Gains, Loops
 from oarlock.machine.parameter import Parameter
 from oarlock.machine.sensor import Sensor
@@ -65,6 +65,7 @@ class Inverter:
     speed_divider: Parameter  # samples of the current loop for each of the speed loop
     speed_slope: Parameter  # samples over which it is the slope of the angle; below 3: difference
     unsensed: str = ""  # the phase without a sensor, where there are but two
+    integral: IntegralRule = IntegralRule.BACKWARD  # of the current controllers
 
     @property
     def Ts(self) -> float:

@@ -20,6 +20,7 @@ from oarlock.machine.axis import (
     Mechanics,
     derived_dead_voltage,
 )
+from oarlock.machine.current_loop import IntegralRule
 from oarlock.machine.fields import BY_PATH, FIELDS, FLUX_KEYS, Field
 from oarlock.machine.loops_file import read_loops, written
 from oarlock.machine.parameter import Parameter
@@ -42,7 +43,7 @@ _DERIVED = (
     *(f"mechanics.{name}" for name in MECHANICS_FOUND),
     *(f"sensor.{name}" for name in FOUND if name not in ("side", "zero")),
 )  # fmt: skip
-_MORE_KEYS = {"inverter": {"current_sensors"}, "sensor": {"kind"}}
+_MORE_KEYS = {"inverter": {"current_sensors", "integral"}, "sensor": {"kind"}}
 
 
 def read_axis(path: Path) -> Axis:
@@ -97,7 +98,11 @@ class _Reader:
         return Axis(
             name=name,
             machine=Machine(**_section_of(found, "machine")),
-            inverter=Inverter(**_section_of(found, "inverter"), unsensed=self._unsensed()),
+            inverter=Inverter(
+                **_section_of(found, "inverter"),
+                unsensed=self._unsensed(),
+                integral=self._integral(),
+            ),
             sensor=self._sensor(found),
             mechanics=Mechanics(**_section_of(found, "mechanics")),
             loops=read_loops(self, int(version)),
@@ -132,6 +137,13 @@ class _Reader:
             cause = f"current_sensors = {raw!r} names no two or three phases"
             raise self.wrong(cause, "current_sensors", "Write 'a b c', or the two that have one")
         return "".join({"a", "b", "c"} - phases)
+
+    def _integral(self) -> IntegralRule:
+        raw = self.section("inverter").get("integral", IntegralRule.BACKWARD.value)
+        if raw not in [rule.value for rule in IntegralRule]:
+            known = ", ".join(rule.value for rule in IntegralRule)
+            raise self.wrong(f"integral = {raw!r} is no rule", "integral", f"Known here: {known}")
+        return IntegralRule(raw)
 
     def _sensor(self, found: dict[str, Parameter | None]) -> Sensor:
         raw = self.section("sensor").get("kind", SensorKind.ENCODER.value)
@@ -321,6 +333,8 @@ def _entries(axis: Axis, section: str) -> dict[str, Any]:
         table["torque_constant"] = axis.psi_check.source
     if section == "inverter" and axis.inverter.unsensed:
         table["current_sensors"] = " ".join(sorted(set("abc") - set(axis.inverter.unsensed)))
+    if section == "inverter" and axis.inverter.integral is not IntegralRule.BACKWARD:
+        table["integral"] = axis.inverter.integral.value
     return table
 
 

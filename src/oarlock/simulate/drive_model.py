@@ -149,6 +149,7 @@ class DriveModel:
         self._plant = plant.packed()
         self.firm = np.zeros(k.FIRM_SIZE)
         self.firm[k.DECIMATION] = 1.0
+        self.firm[k.C_WEIGHT] = 1.0
         self.firm[k.TRIP_CURRENT] = 0.95 * plant.full_scale
         self.firm[k.MAX_CURRENT : k.MAX_TIME + 1] = 0.0  # nothing is allowed until it is set
         self.firm[k.F_KIND] = SENSORS.index(plant.sensor)

@@ -14,6 +14,8 @@ from oarlock.simulate.layout import (
     ACCELERATION,
     ANGLE,
     BUS_NOW,
+    C_RULE,
+    C_WEIGHT,
     CUT,
     DECOUPLE,
     F_LD,
@@ -61,6 +63,8 @@ from oarlock.simulate.layout import (
     REF_Q,
     REF_W,
     ROW_SAMPLE,
+    RULE_BACKWARD,
+    RULE_TRAPEZOIDAL,
     S_SECTIONS,
     SECTION_SIZE,
     SEEN_SPEED,
@@ -121,16 +125,39 @@ _HALVES, _GROWS, _SHARE, _ALIKE, _SLOW = 6, 0.97, 0.15, 1.4, 0.02
 
 @_jit
 def control(
-    e: Single, kp: Single, ki_ts: Single, total: Single, limit: Single
+    e: Single, p: Single, kp: Single, ahead: Single, behind: Single, total: Single, limit: Single
 ) -> tuple[Single, Single]:
-    """One PI step in float32, limited, holding its integral while limited."""
-    summed = np.float32(total + np.float32(ki_ts * e))
-    u = np.float32(np.float32(kp * e) + summed)
+    """One PI step in float32, limited, holding its integral while limited.
+
+    The integral takes `ahead`·e before the output is worked out and `behind`·e after it; `p` is
+    the weighted error of the proportional part.
+    """
+    summed = np.float32(total + np.float32(ahead * e))
+    u = np.float32(np.float32(kp * p) + summed)
+    kept = np.float32(summed + np.float32(behind * e))
     if u > limit:
-        return limit, (total if e > 0 else summed)
+        return limit, (total if e > 0 else kept)
     if u < -limit:
-        return np.float32(-limit), (total if e < 0 else summed)
-    return u, summed
+        return np.float32(-limit), (total if e < 0 else kept)
+    return u, kept
+
+
+@_jit
+def current_pi(
+    firm: Numbers, asked: float, seen: float, kp: int, ki: int, total: float, limit: Single,
+    ts: Single,
+) -> tuple[Single, Single]:  # fmt: skip
+    """One step of a current controller whose gains lie at `kp` and `ki`."""
+    ref, y = np.float32(asked), np.float32(seen)
+    e = np.float32(ref - y)
+    p = np.float32(np.float32(np.float32(firm[C_WEIGHT]) * ref) - y)
+    whole, rule = np.float32(np.float32(firm[ki]) * ts), int(firm[C_RULE])
+    part = np.float32(np.float32(0.5) * whole)
+    ahead = (
+        whole if rule == RULE_BACKWARD else (part if rule == RULE_TRAPEZOIDAL else np.float32(0.0))
+    )
+    behind = np.float32(whole - ahead)
+    return control(e, p, np.float32(firm[kp]), ahead, behind, np.float32(total), limit)
 
 
 @_jit
@@ -315,15 +342,9 @@ def currents(firm: Numbers, state: Numbers, row: Row, work: Numbers, Ts: float) 
     if mode == MODE_VOLTAGE:
         v_d, v_q = work[R_D], work[R_Q]
     elif gates:
-        u_d, sum_d = control(
-            np.float32(np.float32(work[R_D]) - np.float32(work[Y_D])), np.float32(firm[KP_D]),
-            np.float32(np.float32(firm[KI_D]) * ts32), np.float32(state[SUM_D]), v_max,
-        )  # fmt: skip
+        u_d, sum_d = current_pi(firm, work[R_D], work[Y_D], KP_D, KI_D, state[SUM_D], v_max, ts32)
         room = np.float32(math.sqrt(max(float(v_max) ** 2 - float(u_d) ** 2, 0.0)))
-        u_q, sum_q = control(
-            np.float32(np.float32(work[R_Q]) - np.float32(work[Y_Q])), np.float32(firm[KP_Q]),
-            np.float32(np.float32(firm[KI_Q]) * ts32), np.float32(state[SUM_Q]), room,
-        )  # fmt: skip
+        u_q, sum_q = current_pi(firm, work[R_Q], work[Y_Q], KP_Q, KI_Q, state[SUM_Q], room, ts32)
         state[SUM_D], state[SUM_Q] = sum_d, sum_q
         v_d, v_q = float(u_d), float(u_q)
     turning = mode in (MODE_FIXED, MODE_VOLTAGE, MODE_CARRIED)

@@ -53,11 +53,14 @@ F_HALL = 33  # and seven more: rad, electrical, where each state begins; below -
 (KP_X, X_SPEED, X_LIMIT) = range(50, 53)
 WATCH = 53  # 1: trips on a growing oscillation of the torque asked for
 RING = 54  # 1: the recorder goes on over its oldest rows
+# The current controllers: set-point weight, and how the integral takes the newest error.
+C_WEIGHT, C_RULE = 55, 56
+RULE_BACKWARD, RULE_FORWARD, RULE_TRAPEZOIDAL = 0, 1, 2
 # Second-order sections, five numbers each (b0 b1 b2 a1 a2), and which of them are in use.
 TORQUE_SECTIONS, SPEED_SECTIONS = 4, 2
 SECTIONS = TORQUE_SECTIONS + SPEED_SECTIONS
 SECTION_SIZE = 6  # in use, then the five
-F_SECTIONS = 55
+F_SECTIONS = 57
 FIRM_SIZE = F_SECTIONS + SECTIONS * SECTION_SIZE
 
 # Continuous and controller state: indices into `state` (float64).
@@ -125,6 +128,8 @@ PLACES: dict[str, int] = {
     "Current controller.Kp d": KP_D, "Current controller.Ki d": KI_D,
     "Current controller.Kp q": KP_Q, "Current controller.Ki q": KI_Q,
     "Current controller.Decoupling": DECOUPLE,
+    "Current controller.Set-point weight": C_WEIGHT,
+    "Current controller.Integral rule": C_RULE,
     "Speed controller.Kp": KP_W, "Speed controller.Ki": KI_W,
     "Speed controller.Set-point weight": W_WEIGHT,
     "Speed controller.Acceleration": W_ACCELERATION, "Speed controller.Divider": W_EVERY,

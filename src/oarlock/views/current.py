@@ -14,6 +14,7 @@ from oarlock.control.current import (
     CurrentLoop,
     Plant,
     design_current,
+    dominant,
     fastest_crossover,
     hold_correction,
     loops_with,
@@ -23,11 +24,13 @@ from oarlock.control.figures import StepFigures, largest_linear_step, step_figur
 from oarlock.control.margins import Margins, margins
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
+from oarlock.machine.current_loop import USUAL_DAMPING
 from oarlock.machine.loop import alike
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.records.settings import number, table
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage, State
+from oarlock.views.typed_gains import typed
 
 Array = NDArray[np.float64]
 UNSTABLE = "This loop is unstable"
@@ -62,6 +65,11 @@ class CurrentPicture:
     open_gain: Array  # dB
     closed_gain: Array  # dB
     phase: Array  # degrees
+
+    @property
+    def poles(self) -> tuple[float, float]:
+        """Natural frequency (rad/s) and damping of the closed loop's slowest poles."""
+        return dominant(self.loop)
 
     @property
     def verdict(self) -> str:
@@ -116,7 +124,7 @@ def picture(axis: Axis, axis_name: str, amplitude: float, seconds: float) -> Cur
         raise InputError("the target cannot be met", place="current loop")
     follows = design is not None and alike(gains, design.gains)
     if follows and design is not None:
-        loop, found = design.loop(axis_name), design.margins
+        loop, found = design.loop(axis_name), design.margins_of(axis_name)
     else:
         loop = loops_with(axis, gains)[0 if axis_name == "d" else 1]
         found = margins(loop.opened)
@@ -151,7 +159,7 @@ def picture(axis: Axis, axis_name: str, amplitude: float, seconds: float) -> Cur
         figures=step_figures(t, current),
         f=omega / math.tau,
         open_gain=20.0 * np.log10(np.abs(opened)),
-        closed_gain=20.0 * np.log10(np.abs(opened / (1.0 + opened))),
+        closed_gain=20.0 * np.log10(np.abs(loop.closed.on_grid(low, _POINTS)[1])),
         phase=np.degrees(phase),
     )
 
@@ -201,12 +209,14 @@ TARGET_LABELS = {
     TargetKind.BANDWIDTH: ("Bandwidth", "Hz"),
     TargetKind.PHASE_MARGIN: ("Phase margin", "°"),
     TargetKind.TIME_CONSTANT: ("Time constant", "µs"),
+    TargetKind.NATURAL_FREQUENCY: ("Natural freq.", "Hz"),
 }
 _SCALES = {
     TargetKind.CROSSOVER: math.tau,
     TargetKind.BANDWIDTH: math.tau,
     TargetKind.PHASE_MARGIN: math.pi / 180.0,
     TargetKind.TIME_CONSTANT: 1e-6,
+    TargetKind.NATURAL_FREQUENCY: math.tau,
 }
 
 
@@ -217,11 +227,29 @@ def target_texts(shown: CurrentPicture) -> dict[TargetKind, str]:
         TargetKind.BANDWIDTH: digits(shown.bandwidth, 4 if shown.bandwidth >= 1000 else 3),
         TargetKind.PHASE_MARGIN: whole_degrees(shown.phase_margin, 1),
         TargetKind.TIME_CONSTANT: digits(1e6 / shown.margins.crossover, 3),
+        TargetKind.NATURAL_FREQUENCY: digits(shown.poles[0] / math.tau, 3),
     }
 
 
-def target_from(kind: TargetKind, text: str, *, override: bool = False) -> CurrentTarget:
-    """Return the target that a typed number asks for.
+def placed_from(shown: CurrentPicture, text: str, *, override: bool = False) -> CurrentTarget:
+    """Return the target with a damping that was typed, at the natural frequency there is.
+
+    Raises
+    ------
+    InputError : no damping between 0.1 and 5
+
+    """
+    value = typed(text)
+    if not 0.1 <= value <= 5.0:
+        raise InputError(f"a damping of {text}", place="Damping", remedy="It lies from 0.1 to 5")
+    return CurrentTarget(kind=TargetKind.NATURAL_FREQUENCY, value=shown.poles[0], damping=value,
+                         override_margin=override)  # fmt: skip
+
+
+def target_from(
+    kind: TargetKind, text: str, *, damping: float = USUAL_DAMPING, override: bool = False
+) -> CurrentTarget:
+    """Return the target that a typed number asks for; a natural frequency goes with a damping.
 
     Raises
     ------
@@ -238,7 +266,8 @@ def target_from(kind: TargetKind, text: str, *, override: bool = False) -> Curre
         raise InputError(f"'{text}' is not a number", place=label, remedy=remedy) from error
     if not (value > 0.0 and math.isfinite(value)):
         raise InputError(f"{text} must be above zero", place=label)
-    return CurrentTarget(kind=kind, value=value * _SCALES[kind], override_margin=override)
+    return CurrentTarget(kind=kind, value=value * _SCALES[kind], damping=damping,
+                         override_margin=override)  # fmt: skip
 
 
 def crossover_target(hertz: float, Ts: float, *, override: bool = False) -> CurrentTarget:
@@ -270,10 +299,12 @@ def costs(shown: CurrentPicture, axis: Axis) -> Costs:
     )
 
 
-def why_Kp(shown: CurrentPicture) -> tuple[str, str]:
-    """Return the formula of Kp with its numbers, in two lines."""
+def why_Kp(shown: CurrentPicture, *, placed: bool = False) -> tuple[str, str]:
+    """Return the formula of Kp with its numbers, in two lines; `placed`: poles were asked for."""
     if not shown.follows:
         return "taken from a run, not", "computed from the target"
+    if placed:
+        return "with K~i~ lays two poles of the closed", "loop where they were asked for, exactly"
     L = shown.loop.plant.L
     factor = hold_correction(shown.loop, shown.margins.crossover)
     return (

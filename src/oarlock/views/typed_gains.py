@@ -40,7 +40,9 @@ def with_gain(axis: Axis, key: str, gains: Gains, name: str, text: str) -> Axis:
     """
     numbers = {item.key: item.value for item in gains.listed()}
     unit = next(item.unit for item in gains.listed() if item.key == name)
-    value, loop = typed(text, unit), spec(key)
+    value, loop = typed(text, *([unit] if unit != "1" else [])), spec(key)
     if not (value >= 0.0 if name in loop.may_be_zero else value > 0.0):
         raise InputError(f"a gain of {text}", remedy="It lies above zero")
+    if name == "weight" and value > 1.0:
+        raise InputError(f"a weight of {text}", remedy="It lies between 0 and 1")
     return axis.with_loop_gains(key, loop.make_gains(numbers | {name: value}))

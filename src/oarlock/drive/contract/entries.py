@@ -130,6 +130,10 @@ GROUPS: tuple[Group, ...] = (
         _real("Kp d", "V/A", live=True), _real("Ki d", "V/(A·s)", live=True),
         _real("Kp q", "V/A", live=True), _real("Ki q", "V/(A·s)", live=True),
         _count("Decoupling", "1: on", high=1),
+        _real("Set-point weight", "", "share of the current asked for in the proportional part",
+              high=1.0, default=1.0, live=True),
+        _count("Integral rule", "the sum holds of the newest error: 0 all of it, 1 nothing, 2 half",
+               high=2),
     )),
     Group(index=0x2011, name="Speed controller", entries=(
         _real("Kp", "A·s/rad", live=True), _real("Ki", "A/rad", live=True),

@@ -28,6 +28,7 @@ from oarlock.views.current import (
     CurrentPicture,
     costs,
     crossover_target,
+    placed_from,
     speed_limits,
     target_from,
     target_texts,
@@ -226,10 +227,24 @@ class CurrentStage(StageView):
         """Take a figure that the user gives; what cannot be met is said in place."""
         axis = self.session.axis
         try:
-            target = target_from(kind, text, override=axis.target.override_margin)
+            target = target_from(kind, text, damping=axis.target.damping,
+                                 override=axis.target.override_margin)  # fmt: skip
             self.session.edit(
                 f"Set {TARGET_LABELS[kind][0].lower()}", self.session.with_target(target)
             )
+        except InputError as error:
+            self._numbers.say(f"{error.cause}. {error.remedy}".strip())
+            return
+        self._numbers.say("")
+
+    def give_damping(self, text: str) -> None:
+        """Take a damping of the closed loop, at the natural frequency that it has."""
+        if self.shown is None:
+            return
+        override = self.session.axis.target.override_margin
+        try:
+            target = placed_from(self.shown, text, override=override)
+            self.session.edit("Set the damping", self.session.with_target(target))
         except InputError as error:
             self._numbers.say(f"{error.cause}. {error.remedy}".strip())
             return
@@ -286,6 +301,7 @@ _GAINS = {
     "Ki_q": ("K~i~  q axis", "V/(A·s)", "Integral gain; the zero lies on the plant's pole"),
     "Kp_d": ("K~p~  d axis", "V/A", "Proportional gain, V for each A of error"),
     "Ki_d": ("K~i~  d axis", "V/(A·s)", "Integral gain; the zero lies on the plant's pole"),
+    "weight": ("Weight", "", "Share of the current asked for in the proportional part"),
 }
 
 
@@ -301,6 +317,10 @@ class CurrentNumbers:
             row.given.connect(lambda text, k=kind: stage.give(k, text))
             self.given[kind] = row
             given.add(row)
+        self.damping = GivenRow("  with damping", "")
+        self.damping.setToolTip("Of the closed loop's two slowest poles")
+        self.damping.given.connect(stage.give_damping)
+        given.add(self.damping)
         self._message = QLabel()
         self._message.setWordWrap(True)
         self._message.setFont(look.font(look.SMALL))
@@ -337,8 +357,10 @@ class CurrentNumbers:
         texts = target_texts(shown)
         for kind, given in self.given.items():
             given.show_value(texts[kind], chosen=shown.follows and kind is axis.target.kind)
+        placed = shown.follows and axis.target.kind is TargetKind.NATURAL_FREQUENCY
+        self.damping.show_value(digits(shown.poles[1], 2), chosen=placed)
         g = shown.gains
-        self._why.show_lines(*why_Kp(shown))
+        self._why.show_lines(*why_Kp(shown, placed=placed))
         for item in g.listed():
             places = 3 if item.key.startswith("Kp") else 4
             self.gains[item.key].show_value(digits(item.value, places), chosen=False)

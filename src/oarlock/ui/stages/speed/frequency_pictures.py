@@ -109,8 +109,9 @@ class SpeedGainPlot(FrequencyPlot):
         color = t.attention if sweep.preview else t.speed
         word = "preview on what was measured" if sweep.preview else "circles: measured"
         shaft = f", {sweep.shaft}" if sweep.shaft else ""
-        draw_text(p, self.area.left() + 8, self.area.bottom() - 8, f"{word} {sweep.when}{shaft}", color,
-                  size=look.SMALL, halo=t.halo)  # fmt: skip
+        said = f"{word} {sweep.when}{shaft}"
+        draw_text(p, self.area.left() + 8, self.area.bottom() - 8, said, color, size=look.SMALL,
+                  halo=t.halo)  # fmt: skip
 
     def _annotate_shaft(self, p: QPainter, shown: SpeedPicture) -> None:
         """Mark the shaft's resonance where it would stand without filters."""
