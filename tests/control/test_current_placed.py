@@ -62,6 +62,15 @@ def test_natural_frequency_and_damping_are_told_of_any_loop() -> None:
         assert zeta == pytest.approx(damping, rel=1e-6)
 
 
+def test_a_cancelled_pole_is_none_of_those_told() -> None:
+    axis = known_winch()
+    loop = design_current(axis).q
+    omega, zeta = dominant(loop)
+    crossover = margins(loop.opened).crossover
+    assert 0.8 * crossover < omega < 3.0 * crossover  # not the winding's 8 Hz
+    assert 0.4 < zeta < 1.1
+
+
 def test_a_target_of_two_numbers_is_designed_refused_and_kept_in_the_file() -> None:
     axis = known_winch()
     target = CurrentTarget(kind=TargetKind.NATURAL_FREQUENCY, value=math.tau * 400.0, damping=0.8)

@@ -22,6 +22,7 @@ from oarlock.machine.current_loop import IntegralRule
 Array = NDArray[np.float64]
 LEAST_MARGIN = math.radians(30.0)
 BRISK, GOOD = math.radians(45.0), math.radians(60.0)
+_HIDDEN = 0.02  # of a pole: how near the zero lies that hides it
 HERTZ = math.tau  # rad/s for each Hz
 NEWEST = {IntegralRule.BACKWARD: 1.0, IntegralRule.FORWARD: 0.0, IntegralRule.TRAPEZOIDAL: 0.5}
 
@@ -276,9 +277,14 @@ def pi_placed(
 
 
 def dominant(loop: CurrentLoop) -> tuple[float, float]:
-    """Return (natural frequency in rad/s, damping) of the closed loop's slowest poles."""
+    """Return (natural frequency in rad/s, damping) of the closed loop's slowest poles.
+
+    A pole that a zero hides in the answer, as where the plant's pole is cancelled, is none of them.
+    """
     closed = loop.opened.feedback()
-    z = 1.0 + closed.poles
+    zeros = closed.zeros
+    shown = [p for p in closed.poles if not np.any(np.abs(zeros - p) < _HIDDEN * np.abs(p))]
+    z = 1.0 + np.array(shown if len(shown) > 1 else closed.poles)
     rates = np.log(z[np.abs(z) > 1e-6]) / loop.plant.Ts
     slowest = rates[np.argsort(-rates.real)]
     first = slowest[0]

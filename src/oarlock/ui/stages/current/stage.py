@@ -362,7 +362,7 @@ class CurrentNumbers:
         g = shown.gains
         self._why.show_lines(*why_Kp(shown, placed=placed))
         for item in g.listed():
-            places = 3 if item.key.startswith("Kp") else 4
+            places = {"Kp": 3, "Ki": 4}.get(item.key[:2], 2)
             self.gains[item.key].show_value(digits(item.value, places), chosen=False)
         cost = costs(shown, axis)
         color = "attention" if shown.cut else "ink"
