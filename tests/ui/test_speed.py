@@ -17,6 +17,7 @@ from oarlock.machine import Axis, TargetKind
 from oarlock.machine.axis_file import format_axis, parse_axis
 from oarlock.machine.filters import FilterKind
 from oarlock.machine.speed_loop import KEY, SpeedTarget
+from oarlock.practice.truth import draw
 from oarlock.store.project import Project
 from oarlock.ui.frame.app import Application
 from oarlock.ui.frame.logbook import USE
@@ -24,6 +25,7 @@ from oarlock.ui.stages.current.stage import CurrentStage
 from oarlock.ui.stages.speed.stage import SpeedStage
 from oarlock.views.speed import LOAD, STEP
 from tests.conftest import CALM, wait
+from tests.model_link import ModelLink
 from tests.speed_axis import known_winch, tuned_winch
 from tests.ui.conftest import window_on
 
@@ -185,6 +187,27 @@ def test_tests_are_played_shown_pinned_and_taken_back(qtbot: QtBot, tuned: Appli
     session.take_back(session.runs[0])
     assert session.axis.loops[KEY] == first
     assert session.now.tested(STEP) is not None
+
+
+def test_a_quick_sweep_is_played_and_lies_over_the_predicted_gain(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    stage, session = _stage(tuned), tuned.session
+    tuned.bench._link = ModelLink(draw("winch", 0))
+    for _ in range(3):
+        qtbot.mouseClick(stage.test.which, Qt.MouseButton.LeftButton)
+    assert stage.test.which.text() == "quick sweep"
+    assert not stage.test.hand.isEnabled()
+    qtbot.keyClick(tuned.window, Qt.Key.Key_F5)
+    wait(qtbot, lambda: len(session.runs) == 1 and not tuned.bench.busy, 60.0)
+    run = session.runs[0]
+    assert (run.kind, run.ended) == ("speed sweep", "done")
+    assert run.title.startswith("chirp 2 to ")
+    assert stage.gain_plot._sweep is not None
+    assert stage.shown is not None
+    assert stage.gain_plot._sweep.crossover == pytest.approx(stage.shown.crossover, rel=0.06)
+    qtbot.mouseClick(stage.test.which, Qt.MouseButton.LeftButton)
+    assert stage.test.which.text() == "step"
 
 
 def test_tune_and_try_says_what_moves_tries_it_and_takes_what_holds(

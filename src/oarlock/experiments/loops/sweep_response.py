@@ -12,6 +12,7 @@ from oarlock.control.measured_loop import LoopFigures, PlantPoints, figures, ope
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_design import Turning, loop_in_use
 from oarlock.errors import InputError
+from oarlock.experiments.loops.chirp_points import chirp_points, is_chirp
 from oarlock.experiments.loops.sweep_points import is_table, points_in
 from oarlock.experiments.loops.verdict import Verdict
 from oarlock.machine import Axis
@@ -67,9 +68,9 @@ def read_sweep(record: Record, axis: Axis) -> SweepResult:
     InputError : no sums, or not as many as the settings tell
 
     """
-    points, turned, limited, cut = _points(record, axis)
     turning = Turning(speed=number(record.settings, "speed"))
     loop = loop_in_use(axis, turning=turning)
+    points, turned, limited, cut = _points(record, axis, loop)
     found, fitted = figures(points, loop), fitted_shaft(points, loop.plant)
     if found is not None and fitted is not None:
         peak = fitted.Ms(loop.gains)
@@ -82,7 +83,7 @@ def read_sweep(record: Record, axis: Axis) -> SweepResult:
 
 
 def _points(
-    record: Record, axis: Axis
+    record: Record, axis: Axis, loop: SpeedLoop
 ) -> tuple[PlantPoints, PlantPoints | None, Array, NDArray[np.bool_]]:
     """Return (plant, shaft alone, share with the voltage at its limit, whether current was)."""
     if is_table(record):
@@ -90,6 +91,12 @@ def _points(
         none = np.zeros(points.omega.size)
         return points, None, none, none > 0.0
     s, sums = record.settings, record.sums
+    if is_chirp(record):
+        points = chirp_points(record, loop.plant)
+        points = replace(points, trusted=points.std < _TRUSTED)
+        largest = float(np.max(np.abs(record["iq_ref"]), initial=0.0))
+        cut = np.full(points.omega.size, largest >= 0.985 * number(s, "limit"))
+        return points, None, np.zeros(points.omega.size), cut
     frequencies = np.array(numbers(s, "frequencies"))
     parts = int(number(s, "parts"))
     if sums is None or parts < 2 or sums.table.shape[0] != frequencies.size * parts:

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
 
 from oarlock.errors import InputError
 from oarlock.experiments.common.announce import announced
+from oarlock.experiments.loops.speed_chirp import SpeedChirp
 from oarlock.experiments.loops.speed_sweep import SpeedSweep
 from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep
 from oarlock.machine import Axis
@@ -16,7 +17,7 @@ from oarlock.quantities.kinds import RPM
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.numbers import Entry
-from oarlock.views.screen import LOAD, SPEED_TESTS, STEP, SWEEP, SpeedSettings
+from oarlock.views.screen import CHIRP, LOAD, SPEED_TESTS, STEP, SWEEP, SpeedSettings
 from oarlock.views.speed import settled
 
 
@@ -32,7 +33,10 @@ class PlayBar(QWidget):
         self._shown = (0.0, 0.0, 0.0)  # rad/s, rad/s, N·m
         self.start = button("Run test  F5", primary=True)
         self.which = button("step")
-        self.which.setToolTip("A step of the speed asked for, a step of load, or a sweep of sines")
+        self.which.setToolTip(
+            "A step of the speed asked for, a step of load, a sweep of sines,\n"
+            "or chirps: quicker, and less exact above the crossover"
+        )
         self.tune = button("Tune and try")
         self.tune.setToolTip(
             "Find gains for this aim, try them by both tests, take them if they hold"
@@ -107,13 +111,15 @@ class PlayBar(QWidget):
             self.settings = replace(self.settings, speed=new, torque=size)
         self.changed.emit()
 
-    def experiment(self) -> SpeedStep | LoadStep | SpeedSweep:
+    def experiment(self) -> SpeedStep | LoadStep | SpeedSweep | SpeedChirp:
         """Return the test that is set."""
         speed, step, torque = self._shown
         if self.settings.kind == LOAD:
             return LoadStep(speed=speed, torque=torque)
         if self.settings.kind == SWEEP:
             return SpeedSweep(speed=speed, torque=torque)
+        if self.settings.kind == CHIRP:
+            return SpeedChirp(speed=speed, torque=torque)
         return SpeedStep(speed=speed, amplitude=step)
 
     def show_axis(self, axis: Axis, settings: SpeedSettings, *, announce: bool) -> None:
@@ -125,7 +131,7 @@ class PlayBar(QWidget):
         self._unit.setText("rpm  at" if stepped else "N·m  at")
         self.size_entry.show_text(digits(step / RPM if stepped else torque, 3))
         self.speed_entry.show_text(digits(speed / RPM, 3))
-        self.hand.setEnabled(self.settings.kind != SWEEP)
+        self.hand.setEnabled(self.settings.kind in (STEP, LOAD))
         if not announce:
             return
         try:
