@@ -25,9 +25,9 @@ from oarlock.control.current import CurrentLoop, Plant, design_current, pi_for
 from oarlock.control.position_design import design_position
 from oarlock.control.shaft import Shaft
 from oarlock.control.speed_design import Turning, loop_in_use, plant_of, usual_speed
-from oarlock.control.speed_gains import Wanted
 from oarlock.control.speed_plant import Measuring, SpeedPlant
-from oarlock.control.speed_ways import proposed_notch, slower, stiffest_with
+from oarlock.control.speed_survey import Wanted
+from oarlock.control.speed_ways import proposed_notches, slower, stiffest_with
 from oarlock.drive.runner import play
 from oarlock.errors import InputError
 from oarlock.experiments.common.experiment import Experiment
@@ -116,7 +116,7 @@ def tuned(axis: Axis) -> Axis:
     asked = question(axis, SpeedSettings())
     if asked is not None:
         bare = plant_of(axis, turning=Turning(speed=asked.speed), filters=())
-        way = proposed_notch(bare, Wanted(margin=asked.margin))
+        way = proposed_notches(bare, Wanted(margin=asked.margin))
         axis = with_filters(axis, way.filters if way else (new_notch(axis),))
     axis = axis.with_loop_gains(KEY, speed_view.designed(axis, aimed("even"), usual_speed(axis)))
     return axis.with_loop_gains("position", design_position(axis).gains)
@@ -226,7 +226,7 @@ def best_area(plant: SpeedPlant, wanted: Wanted, evaluations: int, seed: int) ->
         )  # fmt: skip
 
     def area(x: Array) -> float:
-        loop = stiffest_with(plant, filters(x), wanted, rounds=2)
+        loop = stiffest_with(plant, filters(x), wanted)
         if loop is None:
             return 1e6
         return float(np.sum(np.abs(loop.loaded.step(1200)))) * loop.plant.T
@@ -244,7 +244,7 @@ def areas(cases: int, evaluations: int) -> bool:
     for n in range(cases):
         one = case(n)
         begun = time.perf_counter()
-        found = proposed_notch(one.plant, wanted)
+        found = proposed_notches(one.plant, wanted)
         plain = slower(one.plant, wanted)
         times.append(time.perf_counter() - begun)
         ours = min((w.load.IAE for w in (found, plain) if w is not None), default=math.inf)

@@ -16,7 +16,6 @@ from oarlock.control.limited import Room
 from oarlock.control.shaft import Shaft, shaft_of
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_gains import (
-    Wanted,
     crossing,
     stiffest,
     symmetrical,
@@ -24,6 +23,7 @@ from oarlock.control.speed_gains import (
     with_dip,
 )
 from oarlock.control.speed_plant import Measuring, SpeedPlant
+from oarlock.control.speed_survey import Wanted
 from oarlock.errors import InputError
 from oarlock.machine import Axis, SensorKind
 from oarlock.machine.filters import Filter

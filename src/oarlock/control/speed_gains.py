@@ -8,7 +8,7 @@ number. Where the margin alone is given, the stiffest loop that keeps it is soug
 import cmath
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,12 +17,16 @@ from oarlock.control.margins import Margins
 from oarlock.control.shaft import Shaft
 from oarlock.control.speed import SpeedLoop, tracking_bandwidth
 from oarlock.control.speed_plant import SpeedPlant
+from oarlock.control.speed_survey import Look, Wanted, frequencies, least_area, summing
 from oarlock.errors import InputError
 from oarlock.machine.speed_loop import SpeedGains
 
 Array = NDArray[np.float64]
-_TRIES = 48  # crossovers that a search looks at
-_MORE = (0.0, 0.15, 0.35)  # rad beyond the margin: where another limit holds first
+Complex = NDArray[np.complex128]
+_FINE = 3  # times the usual grid, where one plant alone is looked at
+_TRIES = 240  # crossovers that a search looks at
+_LESS = (1.0, 0.995, 0.985, 0.97, 0.94)  # of gains that miss a limit
+_SAMPLES = 1200
 
 
 def solved(plant: SpeedPlant, crossover: float, margin: float) -> SpeedGains | None:
@@ -45,16 +49,6 @@ def solved(plant: SpeedPlant, crossover: float, margin: float) -> SpeedGains | N
     return SpeedGains(Kp=Kp, Ki=each / plant.T)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Wanted:
-    """What a loop has to keep."""
-
-    margin: float  # rad
-    gain_margin: float = 2.0  # ratio
-    Ms: float = 2.0
-    most_Kp: float = math.inf  # A s/rad: beyond, the sensor's steps shake the torque
-
-
 AIMS = {
     "calm": Wanted(margin=math.radians(65.0)),
     "even": Wanted(margin=math.radians(55.0)),
@@ -74,54 +68,53 @@ def keeps(found: Margins, wanted: Wanted) -> bool:
 
 
 def stiffest(
-    plant: SpeedPlant, wanted: Wanted, others: Sequence[SpeedPlant] = (), *,
-    least: float = 0.0, rounds: int = 3,
-) -> SpeedLoop | None:  # fmt: skip
-    """Return the loop with the largest integral gain that keeps what is wanted; None: none does.
+    plant: SpeedPlant, wanted: Wanted, others: Sequence[SpeedPlant] = ()
+) -> SpeedLoop | None:
+    """Return the loop that keeps what is wanted with the least dip's area; None: none does.
 
     After a step of load the integral of the speed's error is the load over Ki: the largest Ki is
-    the least area, where nothing swings, and what is wanted sees to that (Åström and Hägglund,
-    Advanced PID Control, 2006, section 4.5).
+    sought for a few margins from the wanted one up, and of those loops the one whose error has
+    the least area, which a swing makes larger (Åström and Hägglund, Advanced PID Control, 2006,
+    section 4.5). It is looked for on a grid and tried exactly.
 
     Parameters
     ----------
     others : plants that it has to be stable on too
-    least : A/rad, an integral gain below which nothing is looked at
-    rounds : of the search, each closer round the best of the last
 
     """
-    low, high = 1e-4 / plant.T, 0.6 * math.pi / plant.T
-    best: SpeedLoop | None = None
-    for tries in (_TRIES, _TRIES // 2, _TRIES // 2)[:rounds]:
-        crossovers = np.geomspace(low, high, tries)
-        better = _stiffer(plant, wanted, others, crossovers, best.gains.Ki if best else least)
-        if better is None:
-            break
-        at, best = better
-        ratio = (high / low) ** (1.5 / (tries - 1))
-        low, high = at / ratio, at * ratio
-    return best
+    T, omega = plant.T, frequencies(plant, _FINE)
+    crossovers = np.geomspace(1e-4 / T, 0.6 * math.pi / T, _TRIES)
+    beside = np.array([_seen(one, omega) for one in others], dtype=np.complex128)
+    look = Look(T=T, summed=summing(omega, T), seen=_seen(plant, omega), crossovers=crossovers,
+                others=beside.reshape(len(others), omega.size),
+                crossing=_seen(plant, crossovers), fine=_FINE)  # fmt: skip
+    tried: dict[tuple[float, float], SpeedLoop] = {}
+
+    def area(Kp: float, Ki: float) -> float:
+        loop = _tried(plant, wanted, others, SpeedGains(Kp=Kp, Ki=Ki))
+        if loop is None:
+            return math.inf
+        tried[Kp, Ki] = loop
+        return float(np.sum(np.abs(loop.loaded.step(_SAMPLES)))) * T
+
+    found = least_area(look, wanted, area, rounds=2)
+    return tried[found[1:]] if found is not None else None
 
 
-def _stiffer(
-    plant: SpeedPlant, wanted: Wanted, others: Sequence[SpeedPlant], crossovers: Array, least: float
-) -> tuple[float, SpeedLoop] | None:
-    """Return (crossover, loop) of the largest Ki above `least`, tried from the largest down."""
-    seen, _ = plant.push.response(crossovers)
-    follows, _ = plant.following.response(crossovers)
-    half = np.tan(0.5 * crossovers * plant.T)
-    found: list[tuple[float, float, float]] = []
-    for more in _MORE:
-        ideal = np.exp(1j * (wanted.margin + more - math.pi)) / (seen * follows)
-        each = -2.0 * ideal.imag * half
-        Kp = ideal.real - 0.5 * each
-        fits = (each > least * plant.T) & (Kp > 0.0) & (Kp <= wanted.most_Kp)
-        found += zip((each[fits] / plant.T).tolist(), Kp[fits].tolist(),
-                     crossovers[fits].tolist(), strict=True)  # fmt: skip
-    for Ki, gain, at in sorted(found, reverse=True):
-        loop = SpeedLoop(plant, SpeedGains(Kp=gain, Ki=Ki))
+def _seen(plant: SpeedPlant, omega: Array) -> Complex:
+    """Return what the controller sees at each frequency, rad/s."""
+    seen = plant.push.response(omega)[0] * plant.following.response(omega)[0]
+    return np.asarray(seen, dtype=np.complex128)
+
+
+def _tried(
+    plant: SpeedPlant, wanted: Wanted, others: Sequence[SpeedPlant], gains: SpeedGains
+) -> SpeedLoop | None:
+    """Return the exact loop of gains, a little less where a limit is missed by a little."""
+    for share in _LESS:
+        loop = SpeedLoop(plant, SpeedGains(Kp=share * gains.Kp, Ki=share * gains.Ki))
         if keeps(loop.margins, wanted) and is_stable_on(loop.gains, others):
-            return at, loop
+            return loop
     return None
 
 

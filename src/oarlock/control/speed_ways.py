@@ -5,8 +5,9 @@ believed. So each candidate has to be stable on plants whose resonance is off to
 and what decides between those that are is the area of the speed's dip after a step of load.
 """
 
+import itertools
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -14,16 +15,22 @@ from numpy.typing import NDArray
 
 from oarlock.control.filters import section
 from oarlock.control.speed import LoadFigures, SpeedLoop, load_figures
-from oarlock.control.speed_gains import Wanted, is_stable_on, stiffest
+from oarlock.control.speed_gains import is_stable_on, stiffest
 from oarlock.control.speed_plant import SpeedPlant
+from oarlock.control.speed_survey import Survey, Wanted
 from oarlock.errors import InputError
 from oarlock.machine.filters import Filter, FilterKind
 
 Array = NDArray[np.float64]
 OFF = 0.10  # share by which a resonance may lie elsewhere
-_WIDTHS = (0.5, 1.0, 2.0, 4.0)
 _DEPTHS = (0.05, 0.2, 0.5)
-_PLACES = (0.8, 0.95, 1.1, 1.8, 2.5)  # of the resonance
+# Of the resonance: notches on it, and wide shallow ones beyond, which lead.
+_COARSE = (((0.8, 0.95, 1.1), (0.5, 1.3, 3.5)), ((1.5, 2.0, 2.7), (1.5, 4.0, 9.0)))
+_SECOND = ((0.6, 0.95, 1.4, 2.5), (0.6, 2.0))
+_STEPS = (0.06, 0.35, 0.5)  # of the simplex, in the logarithms
+_TRIES, _TRIES_OF_TWO = 60, 260
+_WIDER, _NEAR = (0.0, 0.12, 0.3), 1.1  # in the logarithm; times the area that a grid told
+_EARNS = 1.05  # times the stiffness, that a second notch has to bring
 _WIDE = 4.0  # ratio to which a resonance is followed
 _SAMPLES = 1200
 _ENDS, _ALL = (-1.0, 1.0), (-1.0, -0.5, 0.5, 1.0)  # of what a resonance may be off
@@ -77,72 +84,101 @@ def way_of(title: str, filters: tuple[Filter, ...], loop: SpeedLoop, stiffer: fl
 
 
 def stiffest_with(
-    bare: SpeedPlant, filters: tuple[Filter, ...], wanted: Wanted, off: float = OFF, *,
-    least: float = 0.0, rounds: int = 3,
-) -> SpeedLoop | None:  # fmt: skip
+    bare: SpeedPlant, filters: tuple[Filter, ...], wanted: Wanted, off: float = OFF
+) -> SpeedLoop | None:
     """Return the stiffest loop with these filters that stands a resonance which is off."""
     try:
         plant = with_filters(bare, filters)
     except InputError:
         return None
-    # While it is sought both ends are enough; what is told has been tried in between too.
-    shares = _ENDS if rounds < 3 else _ALL
-    return stiffest(plant, wanted, members(plant, off, shares), least=least, rounds=rounds)
+    return stiffest(plant, wanted, members(plant, off))
 
 
-def proposed_notch(
-    bare: SpeedPlant, wanted: Wanted, *, off: float = OFF, tries: int = 36,
-    check: Callable[[], None] = lambda: None,
+def proposed_notches(
+    bare: SpeedPlant, wanted: Wanted, *, off: float = OFF, check: Callable[[], None] = lambda: None,
 ) -> Way | None:  # fmt: skip
-    """Return the notch for the shaft's resonance that gives the least area under load.
+    """Return one notch or two for the shaft's resonance, that give the least area under load.
 
-    A coarse search over place, width and depth, then a simplex from the best of it (Nelder and
-    Mead 1965).
+    A coarse search over place, width and depth of one, then of a second beside it, and a simplex
+    from the best of each (Nelder and Mead 1965), all in bulk on a grid; what is best there is
+    tried exactly. A second one has to earn its place.
 
     Parameters
     ----------
     bare : without filters
-    tries : of the simplex
     check : called before each candidate; what it raises ends the search
 
     """
-    from scipy.optimize import minimize
-
     at = bare.shaft.resonance
     if not at:
         return None
-    start, least = None, 0.0
-    for place in _PLACES:
-        for width in _WIDTHS:
-            for depth in _DEPTHS:
-                check()
-                logs = (math.log(place), math.log(width), math.log(depth))
-                loop = stiffest_with(bare, (_notch(at, logs),), wanted, off, least=least, rounds=1)
-                if loop is not None:
-                    start, least = logs, loop.gains.Ki
+    survey = Survey(bare, members(bare, off, _ENDS), wanted)
+
+    def area(x: Array, most: float = math.inf) -> float:
+        check()
+        return survey.area([_notch(at, tuple(one)) for one in x.reshape(-1, 3)], min(most, 1e9))
+
+    singles = [_simplex(area, _best(area, _grid_of(*one)), _TRIES) for one in _COARSE]
+    known = [x for x in singles if x is not None]
+    if not known:
+        return None
+    one = min(known, key=area)
+    beside = [np.concatenate([one, second]) for second in (*known, *_grid_of(*_SECOND))]
+    two = _simplex(area, _best(area, beside), _TRIES_OF_TWO)
+    tried = [_exact(bare, at, x, area(x), wanted, off) for x in (*known, two) if x is not None]
+    found = [each for each in tried if each is not None]
+    if not found:
+        return None
+    _, filters, loop = min(found, key=lambda each: each[0] * _EARNS ** len(each[1]))
+    return way_of("Notch" if len(filters) == 1 else "Two notches", filters, loop)
+
+
+def _grid_of(places: Sequence[float], widths: Sequence[float]) -> list[Array]:
+    """Return the logarithms of place, width and depth that are tried first."""
+    return [np.log(one) for one in itertools.product(places, widths, _DEPTHS)]
+
+
+def _best(area: Callable[[Array, float], float], candidates: Sequence[Array]) -> Array | None:
+    """Return the candidate with the least area; None: none has any."""
+    found, least = None, 1e9
+    for one in candidates:
+        value = area(one, least)
+        if value < least:
+            found, least = one, value
+    return found
+
+
+def _simplex(area: Callable[[Array], float], start: Array | None, tries: int) -> Array | None:
+    """Return what a simplex makes of a start."""
+    from scipy.optimize import minimize
+
     if start is None:
         return None
-
-    def misfit(x: Array) -> float:
-        check()
-        return math.log(_area(bare, _notch(at, tuple(x)), wanted, off))
-
-    found = minimize(
-        misfit, start,
-        method="Nelder-Mead", options={"maxfev": tries, "initial_simplex": _simplex(start)},
-    )  # fmt: skip
-    filters = (_notch(at, tuple(found.x)),)
-    loop = stiffest_with(bare, filters, wanted, off)
-    return way_of("Notch", filters, loop) if loop is not None else None
+    corners = np.vstack([start, start + np.diag(np.tile(_STEPS, start.size // 3))])
+    found = minimize(lambda x: math.log(area(x)), start, method="Nelder-Mead",
+                     options={"maxfev": tries, "initial_simplex": corners})  # fmt: skip
+    return np.asarray(found.x)
 
 
-def _simplex(start: tuple[float, float, float]) -> Array:
-    corners = [start]
-    for n, step in enumerate((0.06, 0.35, 0.5)):
-        corner = list(start)
-        corner[n] += step
-        corners.append((corner[0], corner[1], corner[2]))
-    return np.array(corners)
+def _exact(
+    bare: SpeedPlant, at: float, x: Array, told: float, wanted: Wanted, off: float
+) -> tuple[float, tuple[Filter, ...], SpeedLoop] | None:
+    """Return (area, notches, the stiffest exact loop with them), near the area that was told.
+
+    A grid judges what lies right at a limit now and then too well: then they are tried a little
+    wider too.
+    """
+    best: tuple[float, tuple[Filter, ...], SpeedLoop] | None = None
+    for wider in _WIDER:
+        filters = tuple(_notch(at, (a, b + wider, c)) for a, b, c in x.reshape(-1, 3))
+        loop = stiffest_with(bare, filters, wanted, off)
+        if loop is None:
+            continue
+        area = float(np.sum(np.abs(loop.loaded.step(_SAMPLES)))) * loop.plant.T
+        best = (area, filters, loop) if best is None or area < best[0] else best
+        if best[0] <= _NEAR * told:
+            break
+    return best
 
 
 def _notch(resonance: float, logs: tuple[float, ...]) -> Filter:
@@ -151,14 +187,6 @@ def _notch(resonance: float, logs: tuple[float, ...]) -> Filter:
         path="torque", kind=FilterKind.NOTCH, frequency=place * resonance,
         width=min(max(width, 0.05), 12.0), depth=min(max(depth, 0.005), 0.95),
     )  # fmt: skip
-
-
-def _area(bare: SpeedPlant, notch: Filter, wanted: Wanted, off: float) -> float:
-    """Return the area of the dip under 1 A, rad; infinite where no gains do."""
-    loop = stiffest_with(bare, (notch,), wanted, off, rounds=2)
-    if loop is None:
-        return 1e9
-    return float(np.sum(np.abs(loop.loaded.step(_SAMPLES)))) * loop.plant.T
 
 
 def slower(bare: SpeedPlant, wanted: Wanted, *, off: float = OFF) -> Way | None:
@@ -211,7 +239,7 @@ def _edge(holds: Callable[[float], bool], far: float, beyond: float) -> float:
     else:
         return beyond
     bad = good * step
-    for _ in range(10):
+    for _ in range(7):
         middle = math.sqrt(good * bad)
         good, bad = (middle, bad) if holds(middle) else (good, middle)
     return good

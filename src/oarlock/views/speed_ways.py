@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.control.speed_design import MARGIN, Turning, plant_of, speed_target, wanted_of
-from oarlock.control.speed_ways import Way, proposed_notch, slower, stiffer_shaft
+from oarlock.control.speed_ways import Way, proposed_notches, slower, stiffer_shaft
 from oarlock.machine import Axis
 from oarlock.machine.loop import Loop
 from oarlock.machine.speed_loop import KEY
@@ -60,7 +60,7 @@ def ways(asked: Question, check: Callable[[], None] = lambda: None) -> tuple[Way
     if not bare.shaft.twists:
         return ()
     wanted = wanted_of(asked.axis, asked.margin, Turning(speed=asked.speed))
-    notch, plain = proposed_notch(bare, wanted, check=check), slower(bare, wanted)
+    notch, plain = proposed_notches(bare, wanted, check=check), slower(bare, wanted)
     check()
     target = notch or plain
     shaft = stiffer_shaft(bare, wanted, target.load.dip) if target else None
@@ -85,7 +85,7 @@ def _card(way: Way, amperes: float) -> Card:
     gain = 20.0 * math.log10(m.gain_margin) if math.isfinite(m.gain_margin) else math.inf
     hint = f"× {way.stiffer:g}" if way.stiffer > 1.0 else ""
     if way.filters:
-        hint = filter_title(way.filters[0]).removeprefix("notch ")
+        hint = " and ".join(filter_title(one).removeprefix("notch ") for one in way.filters)
     samples = min(int(4.0 * (load.recovery if math.isfinite(load.recovery) else 0.5)
                       / way.loop.plant.T), way.sag.size)  # fmt: skip
     return Card(

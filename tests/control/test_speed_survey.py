@@ -1,0 +1,124 @@
+"""The bulk look at gains and filters against the exact loop: responses, stability, areas."""
+
+import math
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from benchmarks.loops import case
+
+from oarlock.control._kernels import _turns, first_kept
+from oarlock.control.filters import coefficients
+from oarlock.control.speed import SpeedLoop
+from oarlock.control.speed_gains import keeps, stiffest
+from oarlock.control.speed_plant import SpeedPlant
+from oarlock.control.speed_survey import Survey, Wanted, _table, frequencies, summing
+from oarlock.control.speed_ways import (
+    members,
+    proposed_notches,
+    slower,
+    stiffest_with,
+    with_filters,
+)
+from oarlock.machine.filters import Filter, FilterKind
+from oarlock.machine.speed_loop import SpeedGains
+
+KEEN = Wanted(margin=math.radians(45.0))
+
+
+def notch(plant: SpeedPlant, place: float, width: float = 1.2, depth: float = 0.1) -> Filter:
+    return Filter(path="torque", kind=FilterKind.NOTCH, frequency=place * plant.shaft.resonance,
+                  width=width, depth=depth)  # fmt: skip
+
+
+def seen(plant: SpeedPlant, omega: np.ndarray[tuple[int], np.dtype[np.float64]]) -> np.ndarray[
+    tuple[int], np.dtype[np.complex128]
+]:  # fmt: skip
+    found = plant.push.response(omega)[0] * plant.following.response(omega)[0]
+    return np.asarray(found, dtype=np.complex128)
+
+
+@pytest.mark.parametrize("number", [0, 3, 8, 12])
+def test_a_sum_over_the_nearest_aliases_is_what_the_slower_loop_sees(number: int) -> None:
+    bare = case(number).plant
+    filters = (notch(bare, 1.0), notch(bare, 2.2, 3.0, 0.4))
+    omega = frequencies(bare)
+    sections = np.array([coefficients(one, bare.current.plant.Ts) for one in filters])
+    told = _table(bare, omega).response(sections)
+    exact = seen(with_filters(bare, filters), omega)
+    low = omega < 0.5 * math.pi / bare.T
+    assert np.quantile(np.abs(told[low] / exact[low] - 1.0), 0.95) < 2e-3
+    assert np.max(np.abs(told - exact) / np.maximum(np.abs(exact), 1e-3 * np.abs(exact[0]))) < 0.02
+
+
+def test_the_turns_of_the_loop_tell_its_stability() -> None:
+    rng = np.random.default_rng(5)
+    agree = unstable = 0
+    for n in range(60):
+        bare = case(n).plant
+        plant = with_filters(bare, (notch(bare, float(rng.uniform(0.8, 2.5))),))
+        omega = frequencies(plant)
+        Kp = float(np.exp(rng.uniform(-3.0, 1.5)))
+        gains = SpeedGains(Kp=Kp, Ki=Kp * float(np.exp(rng.uniform(1.0, 5.0))))
+        exact = SpeedLoop(plant, gains).opened.feedback().is_stable
+        told = _turns(seen(plant, omega), summing(omega, plant.T), gains.Kp, gains.Ki)
+        agree += bool(told) == exact
+        unstable += not exact
+    assert agree >= 59
+    assert 10 < unstable < 55
+
+
+def test_gains_that_break_a_limit_are_passed_over() -> None:
+    plant = with_filters(case(8).plant, (notch(case(8).plant, 1.0),))
+    omega = frequencies(plant)
+    at = seen(plant, omega)
+    nobody = np.zeros((0, omega.size), dtype=np.complex128)
+    Kp, Ki = np.array([50.0, 2.0, 0.5, 0.2]), np.array([500.0, 40.0, 6.0, 1.0])
+    first = first_kept(at, nobody, summing(omega, plant.T), (Kp, Ki), KEEN.limits())
+    for n in range(4):
+        held = keeps(SpeedLoop(plant, SpeedGains(Kp=Kp[n], Ki=Ki[n])).margins, KEEN)
+        assert held == (n >= first)
+
+
+@pytest.mark.parametrize("number", [4, 16, 22, 36])
+def test_the_area_that_is_told_is_that_of_the_exact_loop(number: int) -> None:
+    bare = case(number).plant
+    survey = Survey(bare, members(bare, 0.1, (-1.0, 1.0)), KEEN)
+    for filters in ((notch(bare, 0.95),), (notch(bare, 2.0, 4.0, 0.3), notch(bare, 1.2, 1.0, 0.6))):
+        loop, told = stiffest_with(bare, filters, KEEN), survey.area(filters)
+        if loop is None:
+            continue
+        area = float(np.sum(np.abs(loop.loaded.step(1200)))) * loop.plant.T
+        assert told == pytest.approx(area, rel=0.25)
+    wild = replace(notch(bare, 1.0), frequency=math.pi / bare.current.plant.Ts)
+    assert survey.area((wild,)) == 1e9
+    assert survey.area((notch(bare, 0.95),), most=1e-9) == 1e9
+
+
+@pytest.mark.parametrize("number", [10, 28])
+def test_what_is_proposed_keeps_its_margins_wherever_the_resonance_lies(number: int) -> None:
+    bare = case(number).plant
+    way = proposed_notches(bare, KEEN)
+    plain = slower(bare, KEEN)
+    assert way is not None
+    assert keeps(way.loop.margins, KEEN)
+    for other in members(way.loop.plant, 0.1, (-1.0, -0.7, -0.3, 0.3, 0.7, 1.0)):
+        assert SpeedLoop(other, way.loop.gains).margins.stable
+    assert plain is None or way.load.IAE < 0.5 * plain.load.IAE
+    assert way.title in ("Notch", "Two notches")
+    assert len(way.filters) == 1 + (way.title == "Two notches")
+
+
+def test_of_a_rigid_shaft_the_least_area_is_near_what_its_delay_allows() -> None:
+    bare = case(0).plant
+    rigid = replace(bare, shaft=replace(bare.shaft, stiffness=0.0, motor=7e-3, load=0.0))
+    loop = stiffest(rigid, KEEN)
+    assert loop is not None
+    assert keeps(loop.margins, KEEN)
+    assert proposed_notches(rigid, KEEN) is None
+    area = float(np.sum(np.abs(loop.loaded.step(1200)))) * loop.plant.T
+    for share in (0.8, 0.9, 1.1):  # no other crossover at this margin does better
+        gains = SpeedGains(Kp=share * loop.gains.Kp, Ki=share * share * loop.gains.Ki)
+        other = SpeedLoop(rigid, gains)
+        if keeps(other.margins, KEEN):
+            assert float(np.sum(np.abs(other.loaded.step(1200)))) * rigid.T > 0.98 * area
