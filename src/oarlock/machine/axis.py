@@ -9,13 +9,15 @@ from dataclasses import dataclass, field, fields, replace
 from oarlock.machine.current_loop import DEFAULT as DEFAULT_TARGET
 from oarlock.machine.current_loop import KEY as CURRENT_KEY
 from oarlock.machine.current_loop import CurrentGains, CurrentTarget, IntegralRule
+from oarlock.machine.hashed import hashed_once
 from oarlock.machine.loop import Gains, Loops
 from oarlock.machine.parameter import Parameter
 from oarlock.machine.sensor import Sensor
 from oarlock.quantities import Estimate, Origin
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@hashed_once
+@dataclass(frozen=True, kw_only=True)
 class Machine:
     """The motor: star-equivalent phase values, peak currents."""
 
@@ -45,7 +47,8 @@ class Machine:
         return 1.5 * self.pole_pairs.value * (self.psi.value * i_q + reluctance)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@hashed_once
+@dataclass(frozen=True, kw_only=True)
 class Inverter:
     """The power stage and its current sense."""
 
@@ -97,7 +100,8 @@ def _unknown(unit: str) -> Parameter:
     return Parameter(printed=Estimate(value=0.0, unit=unit, origin=Origin.ASSUMED))
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@hashed_once
+@dataclass(frozen=True, kw_only=True)
 class Mechanics:
     """What turns besides the inertia: friction, load, and a shaft that twists.
 
@@ -121,7 +125,8 @@ MECHANICS_FOUND = (
 )  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@hashed_once
+@dataclass(frozen=True, kw_only=True)
 class Axis:
     """One machine with its inverter, aims and gains."""
 

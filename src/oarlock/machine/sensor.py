@@ -10,6 +10,7 @@ offset; a hall state begins, turning forward, at the electrical angle in `hall_0
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from oarlock.machine.hashed import hashed_once
 from oarlock.machine.parameter import Parameter
 from oarlock.quantities import Estimate, Origin
 
@@ -32,7 +33,8 @@ def _assumed(value: float, unit: str = "1") -> Parameter:
     )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@hashed_once
+@dataclass(frozen=True, kw_only=True)
 class Sensor:
     """Which sensor there is, and what was found of it; angles in rad."""
 
