@@ -1,6 +1,6 @@
 """Frozen data that is worth hashing once: large, shared by many states, asked for in every drag."""
 
-from typing import Any, TypeVar
+from typing import TypeVar
 
 T = TypeVar("T")
 _KEPT = "_hash"
@@ -13,15 +13,15 @@ def hashed_once(cls: type[T]) -> type[T]:
     """
     plain = cls.__hash__
 
-    def kept_hash(self: Any) -> int:
-        kept = self.__dict__
+    def kept_hash(self: object) -> int:
+        kept = vars(self)
         found = kept.get(_KEPT)
         if found is None:
             found = kept[_KEPT] = plain(self)
         return int(found)
 
-    def state(self: Any) -> dict[str, object]:
-        return {name: value for name, value in self.__dict__.items() if name != _KEPT}
+    def state(self: object) -> dict[str, object]:
+        return {name: value for name, value in vars(self).items() if name != _KEPT}
 
     cls.__hash__ = kept_hash  # type: ignore[method-assign]
     cls.__getstate__ = state  # type: ignore[method-assign]
