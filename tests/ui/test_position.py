@@ -1,6 +1,7 @@
 """The Position loop stage in the real window: design, drag, the move's numbers, a move played."""
 
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -139,3 +140,32 @@ def test_the_plots_hang_under_their_part_of_the_strip(tuned: Application) -> Non
             for hertz in (3.0, 30.0):
                 there = plot.mapTo(tuned.window, QPoint(0, 0)).x() + plot.at(hertz)
                 assert there == pytest.approx(tuned.window.strip.x_of(hertz), abs=1.5)
+
+
+def test_the_handover_says_what_the_drive_would_start_with_and_saves_it(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    from oarlock.ui.stages.handover.stage import HandoverStage
+
+    session, bench, window = tuned.session, tuned.bench, tuned.window
+    session.edit("take", session.axis.with_loop_gains(KEY, design_position(session.axis).gains))
+    window.show_stage("handover")
+    stage = window.stage("handover")
+    assert isinstance(stage, HandoverStage)
+    assert stage.memory._extra == "not known"
+    assert stage.save_in_drive.isHidden()
+    bench.connect_drive(" ".join(("practice", *CALM)))
+    wait(qtbot, lambda: bench.connected)
+    assert "numbers differ" in stage.memory._extra
+    assert any("in the drive" in command.name for command in window.commands())
+    qtbot.mouseClick(stage.save_in_drive, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: stage.memory._extra == "holds these")
+    assert stage.save_in_drive.isHidden()
+    gains = speed_gains(session.axis)
+    assert gains is not None
+    slower = replace(gains, Kp=0.5 * gains.Kp)
+    session.edit("other gains", session.axis.with_loop_gains("speed", slower))
+    assert stage.memory._extra == "1 number differs"
+    bench.disconnect()
+    assert "not in its memory" in window.message.text()
+    assert stage.memory._extra == "not known"

@@ -15,6 +15,7 @@ from oarlock.experiments.common.experiment import Experiment
 from oarlock.machine import Axis
 from oarlock.records import Record
 from oarlock.session.commissioning import Commissioning
+from oarlock.session.drive_memory import DriveMemory, memory_of
 from oarlock.session.hand_tuning import HandTuning
 from oarlock.session.jobs import Done, Failed, Jobs, Post, Progress, Stopped
 from oarlock.session.perform import Performed, from_file, perform
@@ -22,6 +23,8 @@ from oarlock.session.session import Session
 
 if TYPE_CHECKING:
     from oarlock.drive.practice_process import PracticeProcess
+
+    _Opened = tuple[Link, PracticeProcess | None, bool, dict[str, float]]  # held, memory
 
 T = TypeVar("T")
 PRACTICE = "practice"
@@ -59,6 +62,7 @@ class Bench:
         self._emergency = 0
         self.hand = HandTuning(session, self, post)
         self.commissioning = Commissioning(session, self)
+        self.memory = DriveMemory(session, self)
 
     # The link
 
@@ -96,7 +100,7 @@ class Bench:
 
     def _connected(
         self,
-        outcome: "Done[tuple[Link, PracticeProcess | None, bool]] | Stopped | Failed",
+        outcome: "Done[_Opened] | Stopped | Failed",
         attempt: Cancel,
     ) -> None:
         if attempt is not self._attempt:  # given up meanwhile: it is not wanted any more
@@ -106,7 +110,8 @@ class Bench:
             return
         self.connecting = False
         if isinstance(outcome, Done):
-            self._link, self._practice, self.braked = outcome.value
+            self._link, self._practice, self.braked, holds = outcome.value
+            self.memory.connected(holds)
             link = self._link
             link.subscribe(lambda live: self._take_live(link, live))
             axis, kept = self._session.axis, self._session.screen.standing
@@ -142,6 +147,7 @@ class Bench:
             self._close(link)
         self._drop_practice()
         self._latest = Live(state="de-energised")
+        self.memory.connected({})
         self.told.emit(text)
         self.changed.emit()
 
@@ -299,10 +305,14 @@ class Bench:
             self._attempt, self.connecting = None, False
         link, self._link = self._link, None
         if link is not None:
+            if self.memory.differs:
+                self.told.emit("The drive would start with other gains than those in use: they "
+                               "are not in its memory")  # fmt: skip
             self._close(link)
         self._drop_practice()
         with self._lock:
             self._latest = Live(state="de-energised")
+        self.memory.connected({})
         self.changed.emit()
 
     def close(self) -> None:
@@ -319,7 +329,7 @@ class Bench:
 
 def _open(
     channel: str, practice: "PracticeProcess | None", _progress: Progress, cancel: Cancel
-) -> "tuple[Link, PracticeProcess | None, bool]":
+) -> "_Opened":
     from oarlock.drive.canopen_link import CanopenLink
 
     if channel == PRACTICE or channel.startswith(PRACTICE + " "):
@@ -331,6 +341,7 @@ def _open(
     try:
         link = CanopenLink(channel)
         held = link.read(["Facts.Shaft held"])["Facts.Shaft held"] > 0.0
+        holds = memory_of(link)
         if cancel.is_set:
             _close_quietly(link)
             cancel.check()
@@ -338,7 +349,7 @@ def _open(
         if practice is not None:
             practice.stop()
         raise
-    return link, practice, held
+    return link, practice, held, holds
 
 
 def _stop_aside(practice: "PracticeProcess | None") -> None:

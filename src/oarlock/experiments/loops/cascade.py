@@ -1,11 +1,15 @@
 """How a plan is played with the loops that stand in an axis: gains, filters, rates."""
 
+from collections.abc import Mapping
 from dataclasses import replace
+
+import numpy as np
 
 from oarlock.control.filters import coefficients
 from oarlock.control.position import PositionLoop as ExactPositionLoop
 from oarlock.control.speed_design import Turning, loop_in_use, usual_speed
-from oarlock.drive.steps import Plan, PositionLoop, SpeedLoop
+from oarlock.drive.parameters import controllers
+from oarlock.drive.steps import Limits, Plan, PositionLoop, SpeedLoop
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains
 from oarlock.machine.position_loop import KEY as POSITION_KEY
@@ -55,6 +59,52 @@ def with_speed_loop(plan: Plan, axis: Axis) -> Plan:
         ),
         watch=True,
     )  # fmt: skip
+
+
+def standing_plan(axis: Axis) -> Plan:
+    """Return a plan without steps, that holds every loop of the axis as it stands.
+
+    Raises
+    ------
+    InputError : no gains of the current loop, or a loop would swing up
+
+    """
+    most = axis.machine.peak_current.value
+    plan = Plan(name="as it stands", steps=(), channels=(), gains=gains_for(axis),
+                limits=Limits(current=most, speed=0.0, travel=0.0, time=0.0),
+                speed=SpeedLoop(limit=most))  # fmt: skip
+    if axis.loops[POSITION_KEY].gains is not None:
+        return with_position_loop(plan, axis)
+    return with_speed_loop(plan, axis) if axis.loops[SPEED_KEY].gains is not None else plan
+
+
+def standing_numbers(axis: Axis) -> dict[str, float]:
+    """Return gains and filters in use, as a drive names them.
+
+    Raises
+    ------
+    InputError : as `standing_plan`
+
+    """
+    return controllers(standing_plan(axis))
+
+
+def differing(axis: Axis, holds: Mapping[str, float]) -> tuple[str, ...] | None:
+    """Return which gains and filters a drive holds otherwise than they are in use; None: not known.
+
+    Parameters
+    ----------
+    holds : by the drive's names; empty: not known
+
+    """
+    try:
+        wanted = standing_numbers(axis) if holds else {}
+    except InputError:
+        return None
+    if not wanted:
+        return None
+    return tuple(name for name, value in wanted.items()
+                 if name in holds and np.float32(value) != np.float32(holds[name]))  # fmt: skip
 
 
 def with_position_loop(plan: Plan, axis: Axis) -> Plan:

@@ -42,6 +42,8 @@ def commands(window: "MainWindow") -> list[Command]:
         found.append(
             Command("Connect the practice drive", "", lambda: bench.connect_drive(PRACTICE))
         )
+    if bench.connected and session.axis.gains is not None:
+        found.append(Command("Save gains and filters in the drive", "", bench.memory.save))
     if bench.connected and session.axis.mechanics.max_turns is not None:
         name = "Count the shaft's travel from where it stands"
         found.append(Command(name, "", bench.count_travel_from_here))

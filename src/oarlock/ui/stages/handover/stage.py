@@ -7,16 +7,18 @@ from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QLabel, QScrollArea, QWidget
 
 from oarlock.errors import InputError
+from oarlock.experiments.loops.cascade import differing
 from oarlock.files import write_atomic
 from oarlock.handover.header import header
 from oarlock.handover.values import handover_values
 from oarlock.quantities.display import digits
 from oarlock.session.jobs import Done, Failed, Stopped
 from oarlock.ui.kit import theme as look
-from oarlock.ui.kit.buttons import button
+from oarlock.ui.kit.buttons import button, link_button
 from oarlock.ui.kit.pickers import ask_file
 from oarlock.ui.stages.base import Around, ReadOut, StageView
 from oarlock.ui.stages.handover.widgets import FileView, ProofView, SymbolRow
+from oarlock.views.drive_memory import memory_text
 from oarlock.views.handover import (
     LABELS,
     HandoverPicture,
@@ -77,6 +79,11 @@ class HandoverStage(StageView):
         self._old = when.row("Old copy", "Kept beside the file under a number of its own")
         self._rest = when.row("All else")
         self._so_far = when.row("Written")
+        drive = self.numbers.block("The drive", "its own memory")
+        self.memory = drive.row("Gains, filters", "What the drive starts with when it is powered")
+        self.save_in_drive = link_button("save them in the drive")
+        self.save_in_drive.clicked.connect(self.bench.memory.save)
+        drive.add(self.save_in_drive)
         self.numbers.finish()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
@@ -121,6 +128,15 @@ class HandoverStage(StageView):
         written = self.session.screen.handover_written
         said = written.time if written else "nothing yet"
         self._so_far.show_value("", "", said)
+        self._show_memory()
+
+    def _show_memory(self) -> None:
+        """Show whether the drive's memory holds what is in use."""
+        axis, holds = self.session.axis, self.bench.memory.holds
+        found = differing(axis, holds)
+        self.memory.show_value("", "", memory_text(found),
+                               color="attention" if found else "ink")  # fmt: skip
+        self.save_in_drive.setVisible(self.bench.connected and bool(found))
 
     def _not_proven(self, shown: HandoverPicture) -> str:
         """Return why no proof is shown. A file is compiled and run when asked, never by itself."""
