@@ -109,3 +109,17 @@ def test_a_slow_drive_of_another_rate_is_refused(axis: Axis) -> None:
     other = replace(draw("winch", 0), Ts=100e-6)
     with pytest.raises(InputError, match="the drive samples at"):
         play_on_model(_step(axis), axis, other)
+
+
+def test_a_loop_that_swings_in_its_play_is_told_as_such(axis: Axis) -> None:
+    """Tuned for a shaft without play: the loop never rests, and its step says nothing of gains."""
+    plant = replace(draw("winch", 0), backlash=math.radians(0.1))
+    speed = usual_speed(axis)
+    for test in (_step(axis), LoadStep(speed=speed, torque=usual_load(axis))):
+        found = read(play_on_model(test, axis, plant), axis)
+        assert isinstance(found, SpeedResult)
+        assert not found.holds
+        assert "though nothing is asked: play in coupling or gear" in found.said
+    calm = read(play_on_model(_step(axis), axis, draw("winch", 0)), axis)
+    assert isinstance(calm, SpeedResult)
+    assert calm.holds, calm.said

@@ -15,7 +15,7 @@ from oarlock.control.figures import StepFigures, step_figures
 from oarlock.control.limited import limited_step
 from oarlock.control.margins import Margins
 from oarlock.control.speed import SHAPED, LoadFigures, SpeedLoop, largest_step, load_figures
-from oarlock.control.speed_design import Turning, loop_in_use, room_of, volts_left
+from oarlock.control.speed_design import Turning, loop_in_use, room_of, speed_noise, volts_left
 from oarlock.errors import InputError
 from oarlock.experiments.common.checks import voltage_limit
 from oarlock.experiments.loops.sampling import phase
@@ -27,6 +27,9 @@ from oarlock.records import Check, Record
 from oarlock.records.settings import number
 
 Array = NDArray[np.float64]
+# What may be asked for while nothing happens: of the current's limit, rms, and times what the
+# sensor's steps shake it.
+_CALM, _SHAKEN = 0.05, 4.0
 _LIMITED = 0.985  # of the current limit
 
 
@@ -72,6 +75,7 @@ class _Averaged:
     current: Array  # A
     start: float  # rad/s
     noise: float  # rad/s rms of the averaged speed
+    swing: tuple[float, float]  # A rms and Hz of the current asked for before the step
     loop: SpeedLoop
 
 
@@ -110,8 +114,25 @@ def _averaged(record: Record, axis: Axis) -> _Averaged:
         current=amperes.mean(axis=0)[at] - calm,
         start=start,
         noise=_noise(speed, mean, before),
+        swing=_swing(amperes[:, :before], record.sample_time * every, stride),
         loop=loop_in_use(axis, turning=Turning(speed=start)),
     )
+
+
+def _swing(calm: Array, sample: float, stride: int) -> tuple[float, float]:
+    """Return (A rms, Hz) of what the current does while nothing is asked.
+
+    Parameters
+    ----------
+    calm : A, (repeats, rows)
+    sample : s, from row to row
+    stride : rows from one sample of the controller to the next
+
+    """
+    off = calm - calm.mean(axis=1, keepdims=True)
+    power = np.sum(np.abs(np.fft.rfft(off, axis=1)) ** 2, axis=0)
+    hertz = np.fft.rfftfreq(calm.shape[1], sample)
+    return float(np.std(off)), float(hertz[int(np.argmax(power[hertz <= 0.5 / (stride * sample)]))])
 
 
 def _noise(speed: Array, mean: Array, before: int) -> float:
@@ -147,8 +168,19 @@ def _limited(record: Record) -> bool:
 
 def _common(record: Record, axis: Axis, found: _Averaged, limited: bool) -> list[Check]:
     most, asked = number(record.settings, "limit"), number(record.settings, "speed")
+    swing, hertz = found.swing
+    shaken = found.loop.gains.Kp * speed_noise(axis, Turning(speed=found.start))
+    calm = swing <= _CALM * most + _SHAKEN * shaken
     followed = abs(found.start - asked) <= 0.05 * abs(asked) + 4.0 * found.noise
     return [
+        Check(
+            code="calm",
+            passed=calm,
+            sentence=f"It stood calm before, {swing:.2g} A rms"
+            if calm
+            else f"It swings by {swing:.2g} A rms at {hertz:.0f} Hz though nothing is asked: play "
+            "in coupling or gear, or a resonance that lies elsewhere than the axis says",
+        ),
         Check(
             code="linear",
             passed=not limited,
