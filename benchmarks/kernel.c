@@ -247,9 +247,9 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
         if (mode == MODE_SPEED && meta[SINCE] == 0) speed_controller(f, x, Ts);
         if (hypot(y_d, y_q) > f[MAX_CURRENT]) { meta[RUNNING] = 3; return; }
         float v_max = (float)(bus / 1.7320508075688772);
-        float u_d = pi(r_d - y_d, (float)f[KP_D], (float)f[KI_D] * ts32, x + SUM_D, v_max);
+        float u_d = pi(f, r_d, y_d, (float)f[KP_D], (float)f[KI_D] * ts32, x + SUM_D, v_max);
         float room = (float)sqrt(fmax((double)v_max * v_max - (double)u_d * u_d, 0.0));
-        float u_q = pi(r_q - y_q, (float)f[KP_Q], (float)f[KI_Q] * ts32, x + SUM_Q, room);
+        float u_q = pi(f, r_q, y_q, (float)f[KP_Q], (float)f[KI_Q] * ts32, x + SUM_Q, room);
         double v_d = u_d, v_q = u_q;
         if (f[DECOUPLE] > 0.0 && mode != MODE_FIXED) {
             v_d -= w_e * f[F_LQ] * y_q;
