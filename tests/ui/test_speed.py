@@ -157,6 +157,8 @@ def test_ways_round_the_resonance_are_found_and_one_is_taken(
     assert stage.shown is not None
     assert stage.shown.margins.stable
     assert "holds" in stage.ways.cards[0].accessibleName()
+    share = int(stage.reasons[1].split("It gives ")[1].split(" %")[0])
+    assert 60 <= share <= 100  # of what the search over gains and notches found
 
 
 def test_tests_are_played_shown_pinned_and_taken_back(qtbot: QtBot, tuned: Application) -> None:

@@ -15,10 +15,11 @@ from oarlock.machine.speed_loop import KEY
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.quantities.kinds import RPM
 from oarlock.views.screen import SpeedSettings
-from oarlock.views.speed import settled
+from oarlock.views.speed import SpeedPicture, settled
 from oarlock.views.speed_asked import filter_title
 
 Array = NDArray[np.float64]
+_SAMPLES = 1200  # of the speed loop, over which an area is taken
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,6 +68,16 @@ def ways(asked: Question, check: Callable[[], None] = lambda: None) -> tuple[Way
     return tuple(way for way in (notch, plain, shaft) if way is not None)
 
 
+def against_best(found: tuple[Way, ...], shown: SpeedPicture) -> str:
+    """Return how stiff a loop is beside the best that gains and notches allow; empty: not known."""
+    areas = [way.load.IAE for way in found if way.stiffer == 1.0]
+    if not areas or not shown.margins.stable or shown.shakes:
+        return ""
+    area = float(np.sum(np.abs(shown.loop.loaded.step(_SAMPLES)))) * shown.loop.plant.T
+    share = 100.0 * min(min(areas) / area, 1.0)
+    return f"It gives {share:.0f} % of the stiffness that the best gains and notches would."
+
+
 def cards(found: tuple[Way, ...], torque: float, axis: Axis) -> tuple[Card, ...]:
     """Return the ways as they are shown.
 
@@ -85,7 +96,9 @@ def _card(way: Way, amperes: float) -> Card:
     gain = 20.0 * math.log10(m.gain_margin) if math.isfinite(m.gain_margin) else math.inf
     hint = f"× {way.stiffer:g}" if way.stiffer > 1.0 else ""
     if way.filters:
-        hint = " and ".join(filter_title(one).removeprefix("notch ") for one in way.filters)
+        hint = filter_title(way.filters[0]).removeprefix("notch ")
+    if len(way.filters) > 1:
+        hint = " and ".join(f"{one.frequency / math.tau:.0f}" for one in way.filters) + " Hz"
     samples = min(int(4.0 * (load.recovery if math.isfinite(load.recovery) else 0.5)
                       / way.loop.plant.T), way.sag.size)  # fmt: skip
     return Card(

@@ -38,7 +38,7 @@ from oarlock.views.speed_asked import (
 )
 from oarlock.views.speed_proposal import with_way
 from oarlock.views.speed_sweep import other_shaft, swept
-from oarlock.views.speed_ways import cards, question
+from oarlock.views.speed_ways import against_best, cards, question
 from oarlock.views.typed_gains import BY_HAND, typed, with_gain
 
 _TOP, _BAR = 62, 58  # px: question and answer, test bar with what it says
@@ -183,6 +183,8 @@ class SpeedStage(OuterLoopStage):
 
     def _say(self, shown: SpeedPicture, step: SpeedResult | None, load: SpeedResult | None) -> None:
         first, second = shown.reasons
+        if not self.ways.working:
+            second = against_best(self.ways.ways, shown) or second
         for result in (step, load):
             if result is not None and not result.holds:
                 failed = next(check for check in result.checks if not check.passed)
