@@ -13,7 +13,6 @@ from oarlock.machine.speed_loop import KEY as SPEED
 from oarlock.machine.speed_loop import SpeedGains
 from oarlock.practice.truth import draw
 from oarlock.session.drive_memory import memory_of
-from oarlock.views.drive_memory import memory_text
 from tests.model_link import ModelLink
 from tests.speed_axis import known_winch, tuned_winch
 
@@ -43,7 +42,3 @@ def test_what_is_not_known_is_not_told_as_the_same() -> None:
     assert differing(known_winch().with_gains(None), {"Current controller.Kp q": 1.0}) is None
     with pytest.raises(InputError, match="no gains of the current loop"):
         standing_numbers(known_winch().with_gains(None))
-    assert memory_text(None) == "not known"
-    assert memory_text(()) == "holds these"
-    assert memory_text(("a",)) == "1 number differs"
-    assert memory_text(("a", "b")) == "2 numbers differ"

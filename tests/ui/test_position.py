@@ -156,16 +156,16 @@ def test_the_handover_says_what_the_drive_would_start_with_and_saves_it(
     assert stage.save_in_drive.isHidden()
     bench.connect_drive(" ".join(("practice", *CALM)))
     wait(qtbot, lambda: bench.connected)
-    assert "numbers differ" in stage.memory._extra
+    assert stage.memory._unit == "differ"
     assert any("in the drive" in command.name for command in window.commands())
     qtbot.mouseClick(stage.save_in_drive, Qt.MouseButton.LeftButton)
-    wait(qtbot, lambda: stage.memory._extra == "holds these")
+    wait(qtbot, lambda: stage.memory._extra == "as in use")
     assert stage.save_in_drive.isHidden()
     gains = speed_gains(session.axis)
     assert gains is not None
     slower = replace(gains, Kp=0.5 * gains.Kp)
     session.edit("other gains", session.axis.with_loop_gains("speed", slower))
-    assert stage.memory._extra == "1 number differs"
+    assert (stage.memory._value, stage.memory._unit) == ("1", "differ")
     bench.disconnect()
     assert "not in its memory" in window.message.text()
     assert stage.memory._extra == "not known"

@@ -10,7 +10,7 @@ from oarlock.quantities.kinds import Kind
 
 KEY = "current"
 LABELS = {"Kp_d": "K~p~ d", "Ki_d": "K~i~ d", "Kp_q": "K~p~ q", "Ki_q": "K~i~ q",
-          "weight": "weight"}  # fmt: skip
+          "weight": "weight current"}  # fmt: skip
 USUAL_DAMPING = math.sqrt(0.5)
 
 

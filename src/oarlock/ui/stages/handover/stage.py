@@ -18,7 +18,6 @@ from oarlock.ui.kit.buttons import button, link_button
 from oarlock.ui.kit.pickers import ask_file
 from oarlock.ui.stages.base import Around, ReadOut, StageView
 from oarlock.ui.stages.handover.widgets import FileView, ProofView, SymbolRow
-from oarlock.views.drive_memory import memory_text
 from oarlock.views.handover import (
     LABELS,
     HandoverPicture,
@@ -65,6 +64,11 @@ class HandoverStage(StageView):
         self._make_numbers()
 
     def _make_numbers(self) -> None:
+        drive = self.numbers.block("The drive", "its own memory")
+        self.memory = drive.row("Gains, filters", "What the drive starts with when it is powered")
+        self.save_in_drive = link_button("save them in the drive")
+        self.save_in_drive.clicked.connect(self.bench.memory.save)
+        drive.add(self.save_in_drive)
         block = self.numbers.block("Symbols", "edit to map")
         self.symbols: dict[str, SymbolRow] = {}
         for key, label in LABELS.items():
@@ -79,11 +83,6 @@ class HandoverStage(StageView):
         self._old = when.row("Old copy", "Kept beside the file under a number of its own")
         self._rest = when.row("All else")
         self._so_far = when.row("Written")
-        drive = self.numbers.block("The drive", "its own memory")
-        self.memory = drive.row("Gains, filters", "What the drive starts with when it is powered")
-        self.save_in_drive = link_button("save them in the drive")
-        self.save_in_drive.clicked.connect(self.bench.memory.save)
-        drive.add(self.save_in_drive)
         self.numbers.finish()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
@@ -134,8 +133,10 @@ class HandoverStage(StageView):
         """Show whether the drive's memory holds what is in use."""
         axis, holds = self.session.axis, self.bench.memory.holds
         found = differing(axis, holds)
-        self.memory.show_value("", "", memory_text(found),
-                               color="attention" if found else "ink")  # fmt: skip
+        if found:
+            self.memory.show_value(str(len(found)), "differ", color="attention")
+        else:
+            self.memory.show_value("", "", "not known" if found is None else "as in use")
         self.save_in_drive.setVisible(self.bench.connected and bool(found))
 
     def _not_proven(self, shown: HandoverPicture) -> str:
