@@ -23,6 +23,7 @@ from oarlock.machine.speed_loop import SpeedGains
 
 Array = NDArray[np.float64]
 _FLOOR = 3e-3  # of a point: what its scatter does not show, cogging and folding among it
+_STRUCTURE = 2e-4  # of a resonance: what two masses and a gain leave out, cogging among it
 _FEWEST = 12  # points, for five numbers
 _CARRIES = 2.5  # times the scatter: what the fit may leave
 _STEP = 1e-4  # of the logarithms, for derivatives
@@ -51,7 +52,8 @@ class FittedShaft:
     @property
     def resonance(self) -> Told:
         """Where both masses swing against one another, rad/s."""
-        return self._told(lambda shaft: shaft.resonance)
+        found = self._told(lambda shaft: shaft.resonance)
+        return replace(found, std=math.hypot(found.std, _STRUCTURE * found.value))
 
     @property
     def anti_resonance(self) -> Told:
