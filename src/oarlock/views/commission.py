@@ -81,7 +81,8 @@ def _gains(before: Axis, after: Axis) -> list[Change]:
             continue
         was = {item.key: item.value for item in old.listed()} if old is not None else {}
         for item in gains.listed():
-            if item.value or was.get(item.key):
+            usual = item.unit == "1" and item.value == 1.0 and was.get(item.key, 1.0) == 1.0
+            if not usual and (item.value or was.get(item.key)):
                 text = digits(was[item.key], 3) if item.key in was else NONE
                 name = item.label if loop.key in item.label else f"{loop.key} {item.label}"
                 unit = "" if item.unit == "1" else item.unit

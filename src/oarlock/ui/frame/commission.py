@@ -203,13 +203,14 @@ class CommissionPanel(QWidget):
         draw_text(p, left, _TOP - 14, title, t.muted, size=look.SMALL)
         draw_text(p, old_x, _TOP - 14, "stands", t.muted, size=look.SMALL, align="right")
         draw_text(p, new_x, _TOP - 14, "would be", t.muted, size=look.SMALL, align="right")
+        pitch = min(self._pitch, (self.height() - _TOP - _FOOT) / max(len(rows), 1))
         for n, one in enumerate(rows):
-            y = _TOP + self._pitch * (n + 0.5) + 5.0
+            y = _TOP + pitch * (n + 0.5) + 5.0
             draw_text(p, left, y, one.name, t.ink)
             draw_text(p, old_x, y, one.old, t.muted, align="right")
             draw_text(p, new_x, y, f"**{one.new}**", t.ink, align="right")
             draw_text(p, new_x + 6, y, one.unit, t.muted, size=look.SMALL)
-        return _TOP + self._pitch * len(rows)
+        return _TOP + pitch * len(rows)
 
     def _paint_steps(self, p: QPainter, area: QRectF) -> None:
         old, new = self._steps

@@ -186,7 +186,8 @@ class StiffPlot(SpeedTimePlot):
             draw_text(p, end + 8 if room else self.px(0.0) + 4, level + 4 if room else level - 5,
                       text, t.ink, size=look.FIGURE, halo=t.halo)  # fmt: skip
         narrow = self.area.width() < 400.0  # then the dip's figures need the lower edge
-        self._measured_at(p, self.area.top() + 32 if narrow else self.area.bottom() - 6)
+        middle = 0.5 * (zero + self.area.bottom())
+        self._measured_at(p, middle if narrow else self.area.bottom() - 6)
 
 
 class PushPlot(Plot):
