@@ -24,7 +24,7 @@ from oarlock.control._kernels import warm
 from oarlock.control.current import CurrentLoop, Plant, design_current, pi_for
 from oarlock.control.position_design import design_position
 from oarlock.control.shaft import Shaft
-from oarlock.control.speed_design import Turning, loop_in_use, plant_of, usual_speed
+from oarlock.control.speed_design import Turning, plant_of, usual_speed
 from oarlock.control.speed_plant import Measuring, SpeedPlant
 from oarlock.control.speed_survey import Wanted
 from oarlock.control.speed_ways import proposed_notches, slower, stiffest_with
@@ -143,9 +143,8 @@ def compared(axis: Axis, plant: PlantParameters, seed: int) -> dict[str, float]:
     if load.load and load.load_predicted:
         found["dip"] = 100.0 * (load.load.dip / load.load_predicted.dip - 1.0)
     if sweep.found is not None:
-        m = loop_in_use(axis, turning=Turning(speed=speed)).margins
-        found["crossover"] = 100.0 * (sweep.found.crossover / m.crossover - 1.0)
-        found["margin"] = math.degrees(sweep.found.phase_margin - m.phase_margin)
+        found["crossover"] = 100.0 * (sweep.found.crossover / sweep.expected.omega - 1.0)
+        found["margin"] = math.degrees(sweep.found.phase_margin - sweep.expected.phase_margin)
     off = moved.measured.following - moved.expected.following
     spare = math.copysign(max(abs(off) - math.radians(0.1), 0.0), off)
     found["following error"] = 100.0 * spare / moved.expected.following

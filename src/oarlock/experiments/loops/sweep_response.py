@@ -7,7 +7,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.control.dead_time import stirred
 from oarlock.control.fitted_shaft import FittedShaft, fitted_shaft
+from oarlock.control.margins import Crossing
 from oarlock.control.measured_loop import LoopFigures, PlantPoints, figures, opened_points
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_design import Turning, loop_in_use
@@ -23,6 +25,7 @@ from oarlock.records.settings import number, numbers
 Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
 _TRUSTED = 0.12  # of its size: what a point may scatter by
+_TOLD = 0.5  # %: what dead time takes of a crossover, where it is worth a word
 _LIMITED = 0.01  # of its samples with the voltage at its limit
 
 
@@ -35,6 +38,7 @@ class SweepResult(Verdict):
     opened: Complex
     loop: SpeedLoop
     found: LoopFigures | None
+    expected: Crossing  # of the loop as sines of this size meet it, dead time included
     fitted: FittedShaft | None = None  # None: two masses do not carry the points
 
     @property
@@ -75,11 +79,37 @@ def read_sweep(record: Record, axis: Axis) -> SweepResult:
     if found is not None and fitted is not None:
         peak = fitted.Ms(loop.gains)
         found = replace(found, Ms=peak.value, Ms_std=peak.std)
+    meant = found.crossover if found is not None else loop.margins.crossover
+    expected = _crossing(_met(record, axis, loop), meant)
     return SweepResult(
         points=points, turned=turned, opened=opened_points(points, loop), loop=loop, found=found,
+        expected=expected,
         fitted=fitted,
-        checks=tuple(_checks(points, loop, found, limited, cut)),
+        checks=tuple(_checks(points, loop, expected, found, limited, cut)),
     )  # fmt: skip
+
+
+def _crossing(loop: SpeedLoop, meant: float) -> Crossing:
+    """Return where a loop crosses nearest to `meant`, rad/s."""
+    near = loop.margins.crossings
+    if not near:
+        return Crossing(omega=loop.margins.crossover, phase_margin=loop.margins.phase_margin)
+    return min(near, key=lambda one: abs(math.log(one.omega / meant)))
+
+
+def _met(record: Record, axis: Axis, loop: SpeedLoop) -> SpeedLoop:
+    """Return the loop as the sines of a sweep met it where it crosses."""
+    volts, s = axis.inverter.dead_voltage.value, record.settings
+    if is_table(record) or not loop.is_stable:
+        return loop
+    amperes = number(s, "torque") / axis.machine.torque_constant
+    if record.sums is None:
+        bias = float(np.mean(record["iq_ref"])) if "iq_ref" in record.columns else 0.0
+        return stirred(loop, volts, amperes, bias)
+    omega = math.tau * np.repeat(np.array(numbers(s, "frequencies")), int(number(s, "parts")))
+    near = int(np.argmin(np.abs(np.log(omega / loop.margins.crossover))))
+    amperes = float(np.abs(record.sums.gain("iq_ref")[near]))
+    return stirred(loop, volts, amperes, float(record.sums.mean("iq_ref")[near]))
 
 
 def _points(
@@ -134,8 +164,8 @@ def _ratio(turned: Complex, current: Complex) -> tuple[Complex, Array]:
 
 
 def _checks(
-    points: PlantPoints, loop: SpeedLoop, found: LoopFigures | None, limited: Array,
-    cut: NDArray[np.bool_],
+    points: PlantPoints, loop: SpeedLoop, expected: Crossing, found: LoopFigures | None,
+    limited: Array, cut: NDArray[np.bool_],
 ) -> list[Check]:  # fmt: skip
     many, all_of = int(points.trusted.sum()), points.trusted.size
     short = int(np.sum((limited >= _LIMITED) | cut))
@@ -147,12 +177,13 @@ def _checks(
             sentence=f"{many} of {all_of} points can be trusted{why}",
         )
     ]
-    m = loop.margins
     if found is None:
         told = "The loop does not cross 1 among the trusted points"
         return [*checks, Check(code="crosses", passed=False, sentence=told)]
-    off = found.crossover / m.crossover - 1.0
-    degrees = math.degrees(found.phase_margin - m.phase_margin)
+    off = found.crossover / expected.omega - 1.0
+    degrees = math.degrees(found.phase_margin - expected.phase_margin)
+    taken = 100.0 * (1.0 - expected.omega / _crossing(loop, expected.omega).omega)
+    dead = f", of which dead time takes {taken:.1f} % at this amplitude" if taken > _TOLD else ""
     margin = 3.0 + 2.0 * math.degrees(found.phase_margin_std)
     crossover = 0.05 + 2.0 * found.crossover_std / found.crossover
     return [
@@ -161,7 +192,7 @@ def _checks(
             code="crossover",
             passed=abs(off) <= crossover,
             sentence=f"It crosses at {found.crossover / math.tau:.3g} Hz, {signed(100 * off, 1)} % "
-            f"from the plan ({100 * crossover:.2g} % allowed)",
+            f"from the plan ({100 * crossover:.2g} % allowed){dead}",
         ),
         Check(
             code="margin",
