@@ -5,7 +5,7 @@ import math
 import numpy as np
 import pytest
 
-from oarlock.control.limited import Room, limited_step
+from oarlock.control.limited import DeadTime, Room, limited_step
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_gains import AIMS, stiffest
 from tests.control.test_speed import _plant
@@ -63,3 +63,17 @@ def test_limited_steps_are_those_of_the_machine_stepped_by_hand(
     assert np.max(np.abs(speed - stepped(loop, 60, 20.0, 0.0, room))) < 1e-4
     sag, _ = limited_step(loop, room, 60, load=-8.0)
     assert np.max(np.abs(sag - stepped(loop, 60, 0.0, -8.0, room))) < 1e-4
+
+
+def test_dead_time_matters_where_the_current_turns_its_sign_alone(loop: SpeedLoop) -> None:
+
+    plain, _ = limited_step(loop, WIDE, 300, reference=1.0)
+    far = DeadTime(volts=6.0, bias=1e3, knee=0.3)
+    same, _ = limited_step(loop, WIDE, 300, reference=1.0, dead=far)
+    assert np.allclose(same, plain, atol=1e-9)
+    near = DeadTime(volts=6.0, bias=0.2, knee=0.3)
+    assert near.lost(0.0) == 0.0
+    assert near.lost(-5.0) == pytest.approx(-6.0 * (1.0 + np.tanh(0.2 / 0.3)), rel=1e-6)
+    met, _ = limited_step(loop, WIDE, 300, reference=1.0, dead=near)
+    assert 0.005 < np.max(np.abs(met - plain)) < 0.5  # it slows the current, no more
+    assert met[-1] == pytest.approx(1.0, abs=0.02)

@@ -4,6 +4,7 @@ The same samples as the exact loop, stepped one by one, so that both limits act 
 firmware acts: the current's integral and the speed's only move back while they are limited.
 """
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -23,15 +24,31 @@ class Room:
     volts_down: float  # V downward
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DeadTime:
+    """What the inverter loses against the current's sign, about the current that flows before."""
+
+    volts: float  # V along q
+    bias: float  # A
+    knee: float  # A, over which the sign turns
+
+    def lost(self, amperes: float) -> float:
+        """Return the voltage (V) that is lost besides the one before, at a current beside it."""
+        now = math.tanh((self.bias + amperes) / self.knee)
+        return self.volts * (now - math.tanh(self.bias / self.knee))
+
+
 def limited_step(
-    loop: SpeedLoop, room: Room, samples: int, *, reference: float = 0.0, load: float = 0.0
-) -> tuple[Array, Array]:
+    loop: SpeedLoop, room: Room, samples: int, *, reference: float = 0.0, load: float = 0.0,
+    dead: DeadTime | None = None,
+) -> tuple[Array, Array]:  # fmt: skip
     """Return (plain measured speed, current asked for) after a step, from rest, (samples,) each.
 
     Parameters
     ----------
     reference : rad/s, of the speed asked for
     load : A, added behind the filters
+    dead : of the inverter; None: it loses nothing
 
     """
     plant, g = loop.plant, loop.gains
@@ -62,6 +79,8 @@ def limited_step(
         for j in range(N):
             inputs = np.array([push if j == 0 else held, load, 0.0])
             turned[1:] = turned[:-1].copy()
+            if dead is not None:
+                x[volts_at] -= dead.lost(float(x[volts_at + 1]))
             turned[0] = float(angle @ x + angle_given @ inputs)
             new = step @ x + given @ inputs
             v = float(new[volts_at])

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.control.figures import StepFigures, step_figures
-from oarlock.control.limited import limited_step
+from oarlock.control.limited import DeadTime, limited_step
 from oarlock.control.margins import Margins
 from oarlock.control.speed import SHAPED, LoadFigures, SpeedLoop, largest_step, load_figures
 from oarlock.control.speed_design import Turning, loop_in_use, room_of, speed_noise, volts_left
@@ -29,6 +29,7 @@ from oarlock.records.settings import number
 Array = NDArray[np.float64]
 # What may be asked for while nothing happens: of the current's limit, rms, and times what the
 # sensor's steps shake it.
+_KNEE = 0.03  # of rated current: over which dead time turns its sign
 _CALM, _SHAKEN = 0.05, 4.0
 _LIMITED = 0.985  # of the current limit
 
@@ -74,6 +75,7 @@ class _Averaged:
     speed: Array  # rad/s
     current: Array  # A
     start: float  # rad/s
+    calm: float  # A asked for before
     noise: float  # rad/s rms of the averaged speed
     swing: tuple[float, float]  # A rms and Hz of the current asked for before the step
     loop: SpeedLoop
@@ -113,6 +115,7 @@ def _averaged(record: Record, axis: Axis) -> _Averaged:
         speed=mean[at] - start,
         current=amperes.mean(axis=0)[at] - calm,
         start=start,
+        calm=calm,
         noise=_noise(speed, mean, before),
         swing=_swing(amperes[:, :before], record.sample_time * every, stride),
         loop=loop_in_use(axis, turning=Turning(speed=start)),
@@ -148,6 +151,12 @@ def _noise(speed: Array, mean: Array, before: int) -> float:
     if repeats == 1:
         return float(np.std(speed[:, :before]))
     return float(np.std(speed - mean)) / math.sqrt(repeats - 1)
+
+
+def _dead_time(axis: Axis, calm: float) -> DeadTime:
+    """Return what the inverter loses about the current that held the speed before."""
+    volts = 4.0 / math.pi * axis.inverter.dead_voltage.value
+    return DeadTime(volts=volts, bias=calm, knee=_KNEE * axis.machine.rated_current.value)
 
 
 def _smooth(y: Array, wide: int) -> Array:
@@ -215,7 +224,8 @@ def read_speed_step(record: Record, axis: Axis) -> SpeedResult:
         raise InputError("a step of nothing", place=record.experiment)
     turning = Turning(speed=found.start)
     room = room_of(axis, turning, number(record.settings, "limit"))
-    model = limited_step(found.loop, room, found.t.size, reference=amplitude)[0] / amplitude
+    model = limited_step(found.loop, room, found.t.size, reference=amplitude,
+                         dead=_dead_time(axis, found.calm))[0] / amplitude  # fmt: skip
     expected, limited = step_figures(found.t, model), _limited(record)
     wide = max(round(0.25 * expected.rise / found.loop.plant.T), 1)
     calm, alike = (
