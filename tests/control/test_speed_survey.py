@@ -11,7 +11,7 @@ from oarlock.control._kernels import _turns, first_kept
 from oarlock.control.filters import coefficients
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_gains import keeps, stiffest
-from oarlock.control.speed_plant import SpeedPlant
+from oarlock.control.speed_plant import Measuring, SpeedPlant
 from oarlock.control.speed_survey import Survey, Wanted, _table, frequencies, summing
 from oarlock.control.speed_ways import (
     members,
@@ -49,6 +49,16 @@ def test_a_sum_over_the_nearest_aliases_is_what_the_slower_loop_sees(number: int
     low = omega < 0.5 * math.pi / bare.T
     assert np.quantile(np.abs(told[low] / exact[low] - 1.0), 0.95) < 2e-3
     assert np.max(np.abs(told - exact) / np.maximum(np.abs(exact), 1e-3 * np.abs(exact[0]))) < 0.02
+
+
+@pytest.mark.parametrize("divider", [1, 2, 3])
+def test_no_alias_counts_twice_where_the_rates_lie_close(divider: int) -> None:
+    bare = replace(case(8).plant, measuring=Measuring(divider=divider))
+    omega = np.geomspace(10.0, 0.3 * math.pi / bare.T, 60)
+    one = notch(bare, 1.0)
+    sections = np.array([coefficients(one, bare.current.plant.Ts)])
+    told = _table(bare, omega).response(sections)
+    assert np.max(np.abs(told / seen(with_filters(bare, (one,)), omega) - 1.0)) < 1e-6
 
 
 def test_the_turns_of_the_loop_tell_its_stability() -> None:

@@ -179,7 +179,7 @@ class _Table:
 
 def _table(plant: SpeedPlant, omega: Array) -> _Table:
     N, Ts = plant.measuring.divider, plant.current.plant.Ts
-    aliases = np.array([m for m in _ALIASES if m % N or not m])
+    aliases = np.array(sorted({m % N for m in _ALIASES}))
     back = np.exp(-1j * (omega[:, None] * plant.T + math.tau * aliases) / N)
     step, given, turned, turned_given = plant.fine
     n, flat = step.shape[0], 1.0 / back.ravel()

@@ -68,14 +68,15 @@ def ways(asked: Question, check: Callable[[], None] = lambda: None) -> tuple[Way
     return tuple(way for way in (notch, plain, shaft) if way is not None)
 
 
-def against_best(found: tuple[Way, ...], shown: SpeedPicture) -> str:
+def against_best(found: tuple[Way, ...], shown: SpeedPicture, axis: Axis) -> str:
     """Return how stiff a loop is beside the best that gains and notches allow; empty: not known."""
     areas = [way.load.IAE for way in found if way.stiffer == 1.0]
     if not areas or not shown.margins.stable or shown.shakes:
         return ""
     area = float(np.sum(np.abs(shown.loop.loaded.step(_SAMPLES)))) * shown.loop.plant.T
     share = 100.0 * min(min(areas) / area, 1.0)
-    return f"It gives {share:.0f} % of the stiffness that the best gains and notches would."
+    margin = math.degrees(speed_target(axis).phase_margin or MARGIN)
+    return f"It gives {share:.0f} % of the stiffness that the best notches allow at {margin:.0f}°."
 
 
 def cards(found: tuple[Way, ...], torque: float, axis: Axis) -> tuple[Card, ...]:

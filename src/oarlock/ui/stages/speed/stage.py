@@ -184,7 +184,7 @@ class SpeedStage(OuterLoopStage):
     def _say(self, shown: SpeedPicture, step: SpeedResult | None, load: SpeedResult | None) -> None:
         first, second = shown.reasons
         if not self.ways.working:
-            second = against_best(self.ways.ways, shown) or second
+            second = against_best(self.ways.ways, shown, self.session.axis) or second
         for result in (step, load):
             if result is not None and not result.holds:
                 failed = next(check for check in result.checks if not check.passed)
