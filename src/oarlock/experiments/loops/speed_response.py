@@ -29,6 +29,7 @@ from oarlock.records.settings import number
 Array = NDArray[np.float64]
 # What may be asked for while nothing happens: of the current's limit, rms, and times what the
 # sensor's steps shake it.
+_HEIGHT, _SHARP = 0.04, 0.3  # of the step; of the rise, that a sharp one takes through it
 _KNEE = 0.03  # of rated current: over which dead time turns its sign
 _CALM, _SHAKEN = 0.05, 4.0
 _LIMITED = 0.985  # of the current limit
@@ -153,6 +154,17 @@ def _noise(speed: Array, mean: Array, before: int) -> float:
     return float(np.std(speed - mean)) / math.sqrt(repeats - 1)
 
 
+def _unsharp(t: Array, y: Array, rise: float) -> float:
+    """Return by what share a rise may differ because the response dwells near nine tenths.
+
+    Where it swings there, a little more or less height moves the time by a whole swing.
+    """
+    first, last = (int(np.argmax(y >= 0.9 + side * _HEIGHT)) for side in (-1.0, 1.0))
+    if last <= first or rise <= 0.0:
+        return 0.0
+    return max(float(t[last] - t[first]) / rise - _SHARP, 0.0)
+
+
 def _dead_time(axis: Axis, calm: float) -> DeadTime:
     """Return what the inverter loses about the current that held the speed before."""
     volts = 4.0 / math.pi * axis.inverter.dead_voltage.value
@@ -239,6 +251,7 @@ def read_speed_step(record: Record, axis: Axis) -> SpeedResult:
     spread = 100.0 * 2.0 * found.noise / abs(amplitude) / math.sqrt(wide)
     rise = calm.rise / alike.rise - 1.0
     late = 0.10 + 2.0 * math.sqrt(2.0) * found.noise / (0.8 * abs(amplitude) * math.sqrt(wide))
+    late += _unsharp(found.t, _smooth(model, wide), alike.rise)
     points = 100.0 * (calm.overshoot - alike.overshoot)
     linear = largest_step(found.loop, number(record.settings, "limit"), volts_left(axis, turning))
     checks = [
