@@ -47,7 +47,7 @@ def test_another_shaft_than_the_modelled_one_is_found(plant: SpeedPlant, ratio: 
     true = replace(plant.shaft.moved(ratio), load=1.2 * plant.shaft.load)
     free = replace(plant, back_emf=0.0)
     inside = []
-    for seed in range(12):
+    for seed in range(5):
         found = fitted_shaft(measured(free, true, 0.01, seed), free)
         assert found is not None
         assert found.resonance.value == pytest.approx(true.resonance, rel=1e-3)
@@ -55,7 +55,7 @@ def test_another_shaft_than_the_modelled_one_is_found(plant: SpeedPlant, ratio: 
         assert found.quality.value == pytest.approx(quality(true), rel=0.05)
         assert found.late == pytest.approx(20e-6, abs=8e-6)
         inside.append(abs(found.resonance.value - true.resonance) <= 2.0 * found.resonance.std)
-    assert sum(inside) >= 9
+    assert sum(inside) >= 4
 
 
 def test_a_shaft_that_is_modelled_as_one_mass_is_found_by_its_peak(plant: SpeedPlant) -> None:
