@@ -228,7 +228,7 @@ def best_area(plant: SpeedPlant, wanted: Wanted, evaluations: int, seed: int) ->
         loop = stiffest_with(plant, filters(x), wanted)
         if loop is None:
             return 1e6
-        return float(np.sum(np.abs(loop.loaded.step(1200)))) * loop.plant.T
+        return loop.dip_area
 
     bounds = [(-0.5, 1.2), (-1.5, 2.0), (-4.0, -0.05)] * 2
     found = differential_evolution(area, bounds, maxiter=max(evaluations // 60, 1), popsize=10,

@@ -1,9 +1,11 @@
 """The Position loop stage in the real window: design, drag, the move's numbers, a move played."""
 
+import itertools
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from pytestqt.qtbot import QtBot
@@ -169,3 +171,25 @@ def test_the_handover_says_what_the_drive_would_start_with_and_saves_it(
     bench.disconnect()
     assert "not in its memory" in window.message.text()
     assert stage.memory._extra == "not known"
+
+
+def test_every_lane_of_a_proof_has_room(qtbot: QtBot, tuned: Application) -> None:
+    from oarlock.handover.header import default_map, header
+    from oarlock.handover.proof import OUTER, prove
+    from oarlock.handover.values import handover_values
+    from oarlock.ui.stages.handover.stage import HandoverStage
+
+    session = tuned.session
+    session.edit("take", session.axis.with_loop_gains(KEY, design_position(session.axis).gains))
+    tuned.window.show_stage("handover")
+    stage = tuned.window.stage("handover")
+    assert isinstance(stage, HandoverStage)
+    text, values = header(session.axis), handover_values(session.axis)
+    current = np.ones((40, 2), dtype=np.float32)
+    lanes = {"d": current, "q": current} | {name: OUTER[name].sequence(None, 60) for name in OUTER}
+    stage.proof.show_proof(prove(text.encode(), default_map(text, values), values, lanes), "")
+    areas = stage.proof.lane_areas()
+    assert len(areas) == 4
+    assert areas[-1].bottom() <= stage.proof.height()
+    assert all(a.bottom() < b.top() for a, b in itertools.pairwise(areas))
+    assert all(area.height() >= 14.0 for area in areas)

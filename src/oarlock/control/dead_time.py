@@ -13,20 +13,24 @@ from oarlock.control.current import CurrentLoop
 from oarlock.control.speed import SpeedLoop
 
 
+def along_current(volts: float) -> float:
+    """Return the mean over a turn (V) that is lost along the current, of `volts` for each phase."""
+    return 4.0 / math.pi * volts
+
+
 def dead_resistance(volts: float, amperes: float, bias: float) -> float:
     """Return the resistance (ohm) along q that a sine of current meets in the dead time.
 
     Parameters
     ----------
-    volts : V per phase that the dead time costs; its mean over a turn, along the current, is 4/π
+    volts : V per phase that the dead time costs
     amperes : A, peak, of the sine
     bias : A, about which it swings: beyond the amplitude the sign never turns
 
     """
     if not abs(bias) < amperes:
         return 0.0
-    lost = 4.0 / math.pi * volts
-    return 4.0 * lost / (math.pi * amperes) * math.sqrt(1.0 - (bias / amperes) ** 2)
+    return 4.0 * along_current(volts) / (math.pi * amperes) * math.sqrt(1.0 - (bias / amperes) ** 2)
 
 
 def stirred(loop: SpeedLoop, volts: float, amperes: float, bias: float) -> SpeedLoop:

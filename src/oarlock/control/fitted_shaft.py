@@ -24,7 +24,7 @@ from oarlock.machine.speed_loop import SpeedGains
 Array = NDArray[np.float64]
 _FLOOR = 3e-3  # of a point: what its scatter does not show, cogging and folding among it
 _STRUCTURE = 2e-4  # of a resonance: what two masses and a gain leave out, cogging among it
-_FEWEST = 12  # points, for five numbers
+_FEWEST = 12  # points, for six numbers
 _CARRIES = 2.5  # times the scatter: what the fit may leave
 _STEP = 1e-4  # of the logarithms, for derivatives
 _STARTS = (0.7, 0.8, 0.87, 0.93, 1.0, 1.07, 1.15, 1.25, 1.4)  # times the modelled frequencies

@@ -26,7 +26,6 @@ Complex = NDArray[np.complex128]
 _FINE = 3  # times the usual grid, where one plant alone is looked at
 _TRIES = 240  # crossovers that a search looks at
 _LESS = (1.0, 0.995, 0.985, 0.97, 0.94)  # of gains that miss a limit
-_SAMPLES = 1200
 
 
 def solved(plant: SpeedPlant, crossover: float, margin: float) -> SpeedGains | None:
@@ -95,7 +94,7 @@ def stiffest(
         if loop is None:
             return math.inf
         tried[Kp, Ki] = loop
-        return float(np.sum(np.abs(loop.loaded.step(_SAMPLES)))) * T
+        return loop.dip_area
 
     found = least_area(look, wanted, area, rounds=2)
     return tried[found[1:]] if found is not None else None

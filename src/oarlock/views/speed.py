@@ -179,11 +179,14 @@ def _base(axis: Axis, speed: float) -> _Base:
 
 
 @lru_cache(maxsize=16)
-def _stiffest_gain(axis: Axis, speed: float, degrees: int) -> float:
-    """Return the largest Ki that a margin allows with the axis's filters; NaN: none does."""
+def _least_area(axis: Axis, speed: float, degrees: int) -> float:
+    """Return the least area of a dip (rad for 1 A) that a margin allows with the axis's filters.
+
+    NaN: no gains keep it.
+    """
     wanted = wanted_of(axis, math.radians(max(degrees, 30)), Turning(speed=speed))
     found = stiffest(_base(axis, speed).plant, wanted)
-    return found.gains.Ki if found else math.nan
+    return found.dip_area if found else math.nan
 
 
 def _gains_shown(axis: Axis, speed: float) -> tuple[SpeedGains, bool]:
@@ -282,7 +285,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
     omega, opened, phase = loop.opened.on_grid(math.tau * LOWEST, _POINTS)
     _, without, _ = SpeedLoop(base.bare, gains).opened.on_grid(math.tau * LOWEST, _POINTS)
     margin = math.degrees(found.phase_margin)
-    most = _stiffest_gain(bare, speed, round(margin)) if found.stable else math.nan
+    least = _least_area(bare, speed, round(margin)) if found.stable else math.nan
     return SpeedPicture(
         loop=loop, gains=gains, follows=follows, margins=found,
         crossover=found.crossover / math.tau,
@@ -292,7 +295,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
         nyquist=0.5 / T,
         reaches=base.reaches,
         current=margins(loop.plant.current.opened).crossover / math.tau,
-        used=min(gains.Ki / most, 1.0) if most > 0.0 else 0.0,
+        used=min(least / loop.dip_area, 1.0) if least > 0.0 else 0.0,
         turning=speed, t=t,
         speed=amplitude * response,
         band=(amplitude * band[0], amplitude * band[1]),

@@ -19,7 +19,6 @@ from oarlock.views.speed import SpeedPicture, settled
 from oarlock.views.speed_asked import filter_title
 
 Array = NDArray[np.float64]
-_SAMPLES = 1200  # of the speed loop, over which an area is taken
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,11 +69,10 @@ def ways(asked: Question, check: Callable[[], None] = lambda: None) -> tuple[Way
 
 def against_best(found: tuple[Way, ...], shown: SpeedPicture, axis: Axis) -> str:
     """Return how stiff a loop is beside the best that gains and notches allow; empty: not known."""
-    areas = [way.load.IAE for way in found if way.stiffer == 1.0]
+    areas = [way.loop.dip_area for way in found if way.stiffer == 1.0]
     if not areas or not shown.margins.stable or shown.shakes:
         return ""
-    area = float(np.sum(np.abs(shown.loop.loaded.step(_SAMPLES)))) * shown.loop.plant.T
-    share = 100.0 * min(min(areas) / area, 1.0)
+    share = 100.0 * min(min(areas) / shown.loop.dip_area, 1.0)
     margin = math.degrees(speed_target(axis).phase_margin or MARGIN)
     return f"It gives {share:.0f} % of the stiffness that the best notches allow at {margin:.0f}°."
 

@@ -13,6 +13,7 @@ from typing import Any, ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.control.dead_time import along_current
 from oarlock.drive.steps import Frame, Plan, Step
 from oarlock.errors import InputError
 from oarlock.experiments.common.checks import against_datasheet, voltage_limit
@@ -206,7 +207,7 @@ class _Fit:
 def _fit(points: _Points, axis: Axis) -> _Fit:
     m, inv = axis.machine, axis.inverter
     size = np.maximum(np.hypot(points.i_d, points.i_q), 1e-9)
-    dead = 4.0 / math.pi * inv.dead_voltage.value
+    dead = along_current(inv.dead_voltage.value)
     half = 0.5 * points.omega * inv.Ts
     held = np.sinc(half / math.pi)  # of a voltage held in the stator while the rotor turns
     # q: psi, Ld, and the dead time's voltage with what is known of it

@@ -10,19 +10,16 @@ from typing import ClassVar
 
 from oarlock.control.speed_design import Turning, loop_in_use
 from oarlock.drive.contract.numbers import RECORDER_ROWS
-from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
-from oarlock.drive.steps import SpeedLoop as SpeedSettings
+from oarlock.drive.steps import Plan, Shape, Step, Target, Wave
 from oarlock.experiments.common.experiment import plain_settings
-from oarlock.experiments.common.movement import Movement, abort_limits
-from oarlock.experiments.common.speed import ramp_time, rough_inertia
-from oarlock.experiments.loops.cascade import gains_for, with_speed_loop
+from oarlock.experiments.common.movement import Movement
+from oarlock.experiments.loops.at_speed import movement_at, plan_at, way_to
 from oarlock.experiments.loops.speed_sweep import SpeedSweep
 from oarlock.experiments.loops.speed_test import current_limit
 from oarlock.machine import Axis
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Plain
 
-_TORQUE = 0.3  # of rated, on the way to the speed
 _REST = 0.15  # s, recorded ahead of each chirp and behind it, in which the shaft calms down
 _COUNT = 12  # frequencies over which the amplitude of each chirp is sought
 _ABOVE = 1.2  # of the speed loop's Nyquist frequency: what a bin of the recorder must tell
@@ -95,34 +92,16 @@ class SpeedChirp:
         InputError : no gains in use, no inertia, or settings without sense
 
         """
-        Ts, limit, every = axis.inverter.Ts, current_limit(axis), self.decimation(axis)
-        steep = _TORQUE * axis.machine.torque_constant * axis.machine.rated_current.value
-        steep /= rough_inertia(axis)
-        rise = 1.3 * ramp_time(axis, self.speed, _TORQUE) + 0.3
-        way = Step(duration=rise, frame=Frame.SPEED, release=True, speed=self.speed,
-                   acceleration=steep, record=False)  # fmt: skip
-        rest = replace(way, acceleration=0.0, record=True, duration=_rest_samples(Ts, every) * Ts)
-        steps = [way]
+        Ts, every = axis.inverter.Ts, self.decimation(axis)
+        rest = replace(way_to(axis, self.speed), acceleration=0.0, record=True,
+                       duration=_rest_samples(Ts, every) * Ts)  # fmt: skip
+        steps: list[Step] = []
         for glide in self.glides(axis):
             wave = Wave(shape=Shape.CHIRP, target=glide.target, amplitude=glide.amplitude,
                         frequency=glide.low, end=glide.high)  # fmt: skip
             steps += [rest, replace(rest, duration=glide.samples * Ts, wave=wave), rest]
-        steps.append(replace(way, speed=0.0))
-        seconds = sum(step.duration for step in steps)
-        turns = abs(self.speed) * seconds / math.tau
-        plan = Plan(
-            name=self.name,
-            steps=tuple(steps),
-            channels=("iq_ref", "dtheta"),
-            decimation=every,
-            average=True,
-            limits=abort_limits(axis, current=limit, turns=1.2 * turns + 1.0,
-                                speed=2.0 * abs(self.speed) + 20.0, seconds=seconds),
-            gains=gains_for(axis),
-            speed=SpeedSettings(limit=limit),
-        )  # fmt: skip
-        # A chirp of steady size is no oscillation that grows; the experiment's limits stand guard.
-        return replace(with_speed_loop(plan, axis), watch=False)
+        plan = plan_at(axis, self.name, self.speed, steps, ("iq_ref", "dtheta"))
+        return replace(plan, decimation=every, average=True)
 
     def title(self, axis: Axis) -> str:
         """Return what is asked, for the logbook."""
@@ -131,12 +110,7 @@ class SpeedChirp:
 
     def movement(self, axis: Axis) -> Movement:
         """Return what will move."""
-        seconds = self.plan(axis).duration
-        turns = abs(self.speed) * seconds / math.tau
-        amperes = self.torque / axis.machine.torque_constant
-        most = min(2.0 * amperes + _TORQUE * axis.machine.rated_current.value, current_limit(axis))
-        return Movement(what=f"turns {turns:.0f} turns one way", speed=1.3 * abs(self.speed),
-                        current=most, seconds=seconds)  # fmt: skip
+        return movement_at(axis, self.speed, self.torque, self.plan(axis).duration)
 
     def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the reading must know, as plain values."""

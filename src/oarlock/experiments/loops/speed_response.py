@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.control.dead_time import along_current
 from oarlock.control.figures import StepFigures, step_figures
 from oarlock.control.limited import DeadTime, limited_step
 from oarlock.control.margins import Margins
@@ -167,7 +168,7 @@ def _unsharp(t: Array, y: Array, rise: float) -> float:
 
 def _dead_time(axis: Axis, calm: float) -> DeadTime:
     """Return what the inverter loses about the current that held the speed before."""
-    volts = 4.0 / math.pi * axis.inverter.dead_voltage.value
+    volts = along_current(axis.inverter.dead_voltage.value)
     return DeadTime(volts=volts, bias=calm, knee=_KNEE * axis.machine.rated_current.value)
 
 

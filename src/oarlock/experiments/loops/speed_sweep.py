@@ -14,18 +14,15 @@ import numpy as np
 from oarlock.control.measured_loop import volts_response
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_design import Turning, loop_in_use, volts_left
-from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
-from oarlock.drive.steps import SpeedLoop as SpeedSettings
+from oarlock.drive.steps import Plan, Shape, Target, Wave
 from oarlock.experiments.common.experiment import plain_settings
-from oarlock.experiments.common.movement import Movement, abort_limits
-from oarlock.experiments.common.speed import ramp_time, rough_inertia
-from oarlock.experiments.loops.cascade import gains_for, with_speed_loop
+from oarlock.experiments.common.movement import Movement
+from oarlock.experiments.loops.at_speed import movement_at, plan_at, way_to
 from oarlock.experiments.loops.speed_test import current_limit
 from oarlock.machine import Axis
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Plain
 
-_TORQUE = 0.3  # of rated, on the way to the speed
 _MOST_SWING = 0.3  # of the speed: it never comes near standstill
 _MOST_VOLTS = 0.75  # of what the bus leaves: a sine that meets it is none any more
 _PARTS = 3  # stretches of each frequency, whose scatter tells its trust
@@ -108,33 +105,14 @@ class SpeedSweep:
         InputError : no gains in use, no inertia, or settings without sense
 
         """
-        Ts, limit = axis.inverter.Ts, current_limit(axis)
-        steep = _TORQUE * axis.machine.torque_constant * axis.machine.rated_current.value
-        steep /= rough_inertia(axis)
-        rise = 1.3 * ramp_time(axis, self.speed, _TORQUE) + 0.3
-        way = Step(duration=rise, frame=Frame.SPEED, release=True, speed=self.speed,
-                   acceleration=steep, record=False)  # fmt: skip
-        at = replace(way, acceleration=0.0)
-        steps = [way]
+        Ts, steps = axis.inverter.Ts, []
+        at = replace(way_to(axis, self.speed), acceleration=0.0)
         for one in self.lines(axis):
             wave = Wave(shape=Shape.SINE, target=one.target, amplitude=one.amplitude,
                         frequency=one.hertz)  # fmt: skip
             steps.append(replace(at, duration=one.settle * Ts, wave=wave))
             steps += [replace(at, duration=one.samples * Ts, wave=wave, sums=True)] * _PARTS
-        steps.append(replace(way, speed=0.0))
-        seconds = sum(step.duration for step in steps)
-        turns = abs(self.speed) * seconds / math.tau
-        plan = Plan(
-            name=self.name,
-            steps=tuple(steps),
-            channels=("iq_ref", "dtheta", "speed", "iq"),
-            limits=abort_limits(axis, current=limit, turns=1.2 * turns + 1.0,
-                                speed=2.0 * abs(self.speed) + 20.0, seconds=seconds),
-            gains=gains_for(axis),
-            speed=SpeedSettings(limit=limit),
-        )  # fmt: skip
-        # A steady sine is no oscillation that grows; the experiment's own limits stand guard.
-        return replace(with_speed_loop(plan, axis), watch=False)
+        return plan_at(axis, self.name, self.speed, steps, ("iq_ref", "dtheta", "speed", "iq"))
 
     def title(self, axis: Axis) -> str:
         """Return what is asked, for the logbook."""
@@ -143,12 +121,7 @@ class SpeedSweep:
 
     def movement(self, axis: Axis) -> Movement:
         """Return what will move."""
-        seconds = self.plan(axis).duration
-        turns = abs(self.speed) * seconds / math.tau
-        amperes = self.torque / axis.machine.torque_constant
-        most = min(2.0 * amperes + _TORQUE * axis.machine.rated_current.value, current_limit(axis))
-        return Movement(what=f"turns {turns:.0f} turns one way", speed=1.3 * abs(self.speed),
-                        current=most, seconds=seconds)  # fmt: skip
+        return movement_at(axis, self.speed, self.torque, self.plan(axis).duration)
 
     def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the reading must know, as plain values."""

@@ -159,6 +159,9 @@ class FileView(QWidget):
         dot(p, x, y, t.accent, filled=True, radius=3)
 
 
+_LANE, _LANES = 34.0, 50.0  # px: the height of a lane where there is room, and the first one's top
+
+
 class ProofView(QWidget):
     """One lane for each axis: what the compiled controller put out, and how it compares."""
 
@@ -196,14 +199,20 @@ class ProofView(QWidget):
             (w - 16, "limited"),
         ):
             draw_text(p, x, 44, title, t.muted, size=look.SMALL, align="right")
-        for i, lane in enumerate(self._proof.lanes):
-            self._paint_lane(p, lane, 50 + 34 * i)
+        for lane, area in zip(self._proof.lanes, self.lane_areas(), strict=True):
+            self._paint_lane(p, lane, area)
 
-    def _paint_lane(self, p: QPainter, lane: Lane, top: float) -> None:
-        t, w = look.theme(), self.width()
+    def lane_areas(self) -> list[QRectF]:
+        """Return where each lane's output is drawn: all of them have room."""
+        many = len(self._proof.lanes) if self._proof else 0
+        pitch = min(_LANE, (self.height() - _LANES) / max(many, 1))
+        return [QRectF(72, _LANES + pitch * i, self.width() - 72 - 262, pitch - 5)
+                for i in range(many)]  # fmt: skip
+
+    def _paint_lane(self, p: QPainter, lane: Lane, area: QRectF) -> None:
+        t, w, y = look.theme(), self.width(), area.center().y() + 5
         color = {"d": t.d, "q": t.q}.get(lane.axis_name, t.torque)
-        draw_text(p, 0, top + 20, lane.title, t.ink)
-        area = QRectF(72, top, w - 72 - 262, 28)
+        draw_text(p, 0, y, lane.title, t.ink)
         p.fillRect(area, t.ground)
         most = float(abs(lane.output).max()) or 1.0
         count = max(int(area.width()), 1)
@@ -215,7 +224,6 @@ class ProofView(QWidget):
             middle, half = area.center().y(), 0.48 * area.height()
             low, high = float(part.min()) / most, float(part.max()) / most
             p.drawLine(QPointF(x, middle - half * high), QPointF(x, middle - half * low))
-        y = top + 20
         bad = lane.differ > 0
         draw_text(p, w - 196, y, f"{lane.samples}", t.ink, align="right")
         draw_text(p, w - 138, y, f"**{lane.differ}**", t.attention if bad else t.ink, align="right")

@@ -41,6 +41,7 @@ _NAMES = {
     "machine.psi": "Magnet flux ψ",
 }
 _UNIT_RPM = {"machine.max_speed"}
+_ENTRY = 112  # px: the value in use begins beside it
 
 
 class ParameterRow(QWidget):
@@ -57,7 +58,7 @@ class ParameterRow(QWidget):
         self.setFixedHeight(43)
         t = look.theme()
         self.entry = Entry(self._label, self)
-        self.entry.setGeometry(0, 16, 120, 22)
+        self.entry.setGeometry(0, 16, _ENTRY, 22)
         self.entry.setTextMargins(5, 0, 2, 0)
         self.entry.setStyleSheet(
             f"QLineEdit {{ background: {t.panel.name()}; border: 1px solid {t.rule.name()}; }}"
@@ -154,7 +155,7 @@ class ParameterRow(QWidget):
         if self._error:
             p.setPen(QPen(t.attention, 1.5))
             p.setBrush(Qt.BrushStyle.NoBrush)
-            p.drawRect(QRectF(0.5, 16, 120, 22))
+            p.drawRect(QRectF(0.5, 16, _ENTRY, 22))
 
 
 class MachineStage(StageView):
