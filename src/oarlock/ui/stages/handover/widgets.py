@@ -223,7 +223,8 @@ class ProofView(QWidget):
             x = area.left() + i
             middle, half = area.center().y(), 0.48 * area.height()
             low, high = float(part.min()) / most, float(part.max()) / most
-            p.drawLine(QPointF(x, middle - half * high), QPointF(x, middle - half * low))
+            top, bottom = middle - half * high - 0.5, middle - half * low + 0.5  # never without height
+            p.drawLine(QPointF(x, top), QPointF(x, bottom))
         bad = lane.differ > 0
         draw_text(p, w - 196, y, f"{lane.samples}", t.ink, align="right")
         draw_text(p, w - 138, y, f"**{lane.differ}**", t.attention if bad else t.ink, align="right")
