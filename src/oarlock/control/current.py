@@ -17,6 +17,7 @@ from oarlock.control.discrete import Coefficients, Discrete, add, times
 from oarlock.control.margins import Margins, margins
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
+from oarlock.machine.unknown import WINDING, refuse_unknown
 from oarlock.machine.current_loop import IntegralRule
 
 Array = NDArray[np.float64]
@@ -308,9 +309,10 @@ def design_current(axis: Axis, target: CurrentTarget | None = None) -> CurrentDe
 
     Raises
     ------
-    InputError : a target that the delay forbids
+    InputError : a target that the delay forbids, or a winding that is not known yet
 
     """
+    refuse_unknown(axis, WINDING, "current loop")
     target = target or axis.target
     rule, weight = axis.inverter.integral, axis.gains.weight if axis.gains else 1.0
     if target.kind is TargetKind.NATURAL_FREQUENCY:

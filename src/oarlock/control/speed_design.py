@@ -27,6 +27,7 @@ from oarlock.control.speed_survey import Wanted
 from oarlock.errors import InputError
 from oarlock.machine import Axis, SensorKind
 from oarlock.machine.filters import Filter
+from oarlock.machine.unknown import refuse_unknown
 from oarlock.machine.speed_loop import KEY, SpeedGains, SpeedTarget
 
 MARGIN = math.radians(55.0)  # where none is asked for
@@ -86,6 +87,7 @@ def plant_of(
     if axis.gains is None:
         raise InputError("the current loop has no gains yet", place=_PLACE,
                          remedy="Tune and verify the current loop first")  # fmt: skip
+    refuse_unknown(axis, ("machine.pole_pairs", "machine.psi"), _PLACE)
     Ts, divider = axis.inverter.Ts, axis.inverter.divider
     m = axis.machine
     placed = axis.loops[KEY].filters if filters is None else filters

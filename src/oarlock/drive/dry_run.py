@@ -27,11 +27,13 @@ from oarlock.drive.steps import (
 from oarlock.drive.travel import Span, too_far, within
 from oarlock.errors import InputError
 from oarlock.machine import Axis
+from oarlock.machine.unknown import in_words, missing
 
 
 class ProblemCode(StrEnum):
     """What a problem is about; code may compare it, never the sentence."""
 
+    ENTRIES = "entries"  # something has to be entered first
     STEPS = "steps"
     LIMITS = "limits"
     TRAVEL = "travel"
@@ -59,6 +61,7 @@ def problems(plan: Plan, axis: Axis) -> list[Problem]:
         told = _step_problems(_at_its_peak(step, plan), plan.limits, axis)
         steps += [f"step {number} {text}" for text in told]
     said = (
+        (ProblemCode.ENTRIES, [f"{in_words(path)} is not known" for path in missing(axis)]),
         (ProblemCode.LIMITS, _limits(plan, axis)),
         (ProblemCode.TRAVEL, _travel(plan, axis)),
         (ProblemCode.RECORDER, _recorder(plan, axis)),
@@ -253,6 +256,8 @@ def refuse(plan: Plan, axis: Axis) -> None:
     if found:
         more = f" (and {len(found) - 1} more)" if len(found) > 1 else ""
         remedy = "Lower the amplitude, or check the machine's limits"
+        if found[0].code is ProblemCode.ENTRIES:
+            remedy = "Enter it in the Machine stage"
         if found[0].code is ProblemCode.SENSING:
             remedy = "The order is: currents, phases, sensor, zero, then everything else"
         raise InputError(

@@ -185,7 +185,7 @@ class Axis:
     def is_adopted(self, path: str) -> bool:
         """Return whether a measured value is in use at `path`."""
         old = self.optional(path)
-        return old is not None and old.adopted is not None
+        return old is not None and old.adopted is not None and old.is_known
 
     def adopted(self) -> dict[str, Estimate]:
         """Return every measured value that is in use, by path."""
@@ -202,9 +202,12 @@ class Axis:
         """Return this axis with what was found at `path` in use; the printed entry stays.
 
         Where nothing was printed, the parameter begins with what was found. What is assumed
-        stands in for a printed entry that is missing, and replaces nothing.
+        stands in for a printed entry that is missing, and replaces nothing; what was seen roughly
+        replaces nothing that is known.
         """
         old = self.optional(path)
+        if found.origin is Origin.ROUGH and old is not None and old.is_known:
+            return self
         if found.origin is Origin.ASSUMED:
             rough = Parameter(printed=replace(found, source=""))
             return self if old else self.with_parameter(path, rough)
@@ -231,12 +234,20 @@ def derived_dead_voltage(bus: float, dead_time: float, f_pwm: float) -> Paramete
 
 
 def rederived(axis: Axis) -> Axis:
-    """Return the axis with what is worked out from its printed values worked out again."""
+    """Return the axis with what follows from bus, dead time and rates worked out again."""
     inv = axis.inverter
-    numbers = (p.printed.value for p in (inv.bus_voltage, inv.dead_time, inv.pwm_frequency))
+    numbers = (p.value for p in (inv.bus_voltage, inv.dead_time, inv.pwm_frequency))
     fresh = derived_dead_voltage(*numbers)
     kept = replace(inv.dead_voltage, printed=fresh.printed)
-    return axis.with_parameter("inverter.dead_voltage", kept)
+    late = replace(inv.delay, printed=assumed_delay(inv.Ts).printed)
+    axis = axis.with_parameter("inverter.dead_voltage", kept)
+    return axis.with_parameter("inverter.delay", late)
+
+
+def assumed_delay(Ts: float) -> Parameter:
+    """Return the delay of an inverter of which none is known, 1.5 samples."""
+    estimate = Estimate(value=1.5 * Ts, unit="s", origin=Origin.ASSUMED, source="1.5 Ts")
+    return Parameter(printed=estimate)
 
 
 def concerns(axis: Axis) -> list[str]:

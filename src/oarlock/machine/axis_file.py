@@ -18,6 +18,7 @@ from oarlock.machine.axis import (
     Inverter,
     Machine,
     Mechanics,
+    assumed_delay,
     derived_dead_voltage,
 )
 from oarlock.machine.current_loop import IntegralRule
@@ -25,6 +26,7 @@ from oarlock.machine.fields import BY_PATH, FIELDS, FLUX_KEYS, Field
 from oarlock.machine.loops_file import read_loops, written
 from oarlock.machine.parameter import Parameter
 from oarlock.machine.sensor import FOUND, Sensor, SensorKind
+from oarlock.machine.unknown import assumed, guess
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.entry import parse
 from oarlock.quantities.kinds import PLAUSIBLE, UNITS, Kind
@@ -83,14 +85,11 @@ class _Reader:
             known |= _MORE_KEYS.get(section, set())
             self.refuse_unknown(self.section(section), known, section)
         pairs = self._parameter(BY_PATH["machine.pole_pairs"], None)
-        if pairs is None:
-            raise self._missing(BY_PATH["machine.pole_pairs"])
-        found = {f.path: self._parameter(f, pairs.printed.value) for f in FIELDS}
-        psi, check = self._flux(pairs.printed.value)
-        found["machine.psi"] = psi
-        for field in FIELDS:
-            if found[field.path] is None and not field.optional:
-                raise self._missing(field)
+        measured = self._adopted("machine.pole_pairs", UNITS[Kind.POLE_PAIRS])
+        entered = pairs.value if pairs else measured.value if measured else None
+        found = {f.path: self._parameter(f, entered) for f in FIELDS}
+        found["machine.psi"], check = self._flux(entered)
+        found |= self._guesses(found)
         found |= self._derived(found)
         name = self._table.get("name")
         if not isinstance(name, str) or not name.strip():
@@ -109,17 +108,35 @@ class _Reader:
             psi_check=check,
         )
 
+    def _guesses(self, found: Mapping[str, Parameter | None]) -> dict[str, Parameter | None]:
+        """Return what is assumed where the file says nothing, with what was measured since."""
+        known = {path: p.value for path, p in found.items() if p is not None}
+        silent = [f.path for f in FIELDS if found[f.path] is None and not f.optional]
+        adopted = {path: self._adopted(path, UNITS[BY_PATH[path].kind]) for path in silent}
+        known |= {path: found.value for path, found in adopted.items() if found}
+        values = assumed(known)
+        made: dict[str, Parameter | None] = {
+            path: Parameter(printed=guess(path, values[path]).printed, adopted=adopted[path])
+            for path in silent
+        }
+        for field in FIELDS:  # what need not be there, and was measured
+            if found[field.path] is None and field.optional:
+                told = self._adopted(field.path, UNITS[field.kind])
+                if told is not None:
+                    made[field.path] = Parameter(printed=guess(field.path, told.value).printed,
+                                                 adopted=told)  # fmt: skip
+        return made
+
     def _derived(self, found: dict[str, Parameter | None]) -> dict[str, Parameter | None]:
         numbers = [found[f"inverter.{k}"] for k in ("bus_voltage", "dead_time", "pwm_frequency")]
-        bus, dead, pwm = (p.printed.value for p in numbers if p)
-        period = 1.0 / _printed(found["inverter.control_frequency"])
-        delay = Estimate(value=1.5 * period, unit="s", origin=Origin.ASSUMED, source="1.5 Ts")
+        bus, dead, pwm = (p.value for p in numbers if p)
+        period = 1.0 / _value(found["inverter.control_frequency"])
         one = Parameter(printed=Estimate(value=1.0, std=0.006, unit="1", origin=Origin.ASSUMED))
         made = {
             "inverter.dead_voltage": derived_dead_voltage(bus, dead, pwm),
             "inverter.gain_a": one,
             "inverter.gain_b": one,
-            "inverter.delay": Parameter(printed=delay),
+            "inverter.delay": assumed_delay(period),
             **{f"mechanics.{name}": getattr(_RIGID, name) for name in MECHANICS_FOUND},
             **dict.fromkeys(_OFFSETS, _nothing("A")),
             **{f"sensor.{name}": getattr(_UNKNOWN, name) for name in FOUND[2:]},
@@ -146,11 +163,13 @@ class _Reader:
         return IntegralRule(raw)
 
     def _sensor(self, found: dict[str, Parameter | None]) -> Sensor:
-        raw = self.section("sensor").get("kind", SensorKind.ENCODER.value)
+        given = self.section("sensor").get("kind")
+        raw = SensorKind.ENCODER.value if given is None else given
         if raw not in [kind.value for kind in SensorKind]:
             known = ", ".join(kind.value for kind in SensorKind)
             raise self.wrong(f"kind = {raw!r} is no sensor", "kind", f"Known here: {known}")
-        return Sensor(kind=SensorKind(raw), **_section_of(found, "sensor"))
+        known = given is not None
+        return Sensor(kind=SensorKind(raw), kind_known=known, **_section_of(found, "sensor"))
 
     def section(self, name: str) -> dict[str, object]:
         """Return a table of the file, empty where there is none."""
@@ -185,11 +204,11 @@ class _Reader:
         std = 0.0 if kind in (Kind.POLE_PAIRS, Kind.COUNT) else None
         return Estimate(value=entry.value, std=std, unit=entry.unit, origin=origin, source=typed)
 
-    def _flux(self, pairs: float) -> tuple[Parameter, Estimate | None]:
+    def _flux(self, pairs: float | None) -> tuple[Parameter | None, Estimate | None]:
         section = self.section("machine")
         keys = [key for key in FLUX_KEYS if key in section]
         if not keys:
-            raise self._missing(BY_PATH["machine.psi"])
+            return None, None
         found = [self._entry(Kind.FLUX, section[k], k, pairs, Origin.DATASHEET) for k in keys]
         adopted = self._adopted("machine.psi", "Wb")
         check = found[1] if len(found) > 1 else None
@@ -233,11 +252,6 @@ class _Reader:
                 title = f"{where}.{key}" if where else key
                 remedy = f"Known here: {', '.join(sorted(known))}"
                 raise self.wrong(f"unknown key {title}", key, remedy)
-
-    def _missing(self, field: Field) -> InputError:
-        section = field.path.split(".")[0]
-        cause = f"{field.key} is missing"
-        return InputError(cause, place=f"{self._place}, [{section}]", remedy=f"Add {field.key} = …")
 
     def wrong(self, cause: str, key: str, remedy: str) -> InputError:
         """Return an error that names the place of a key."""
@@ -287,9 +301,9 @@ _UNKNOWN = Sensor()
 _RIGID = Mechanics()
 
 
-def _printed(parameter: Parameter | None) -> float:
+def _value(parameter: Parameter | None) -> float:
     assert parameter is not None
-    return parameter.printed.value
+    return parameter.value
 
 
 def _nothing(unit: str) -> Parameter:
@@ -320,7 +334,9 @@ def format_axis(axis: Axis) -> str:
 
 def _entries(axis: Axis, section: str) -> dict[str, Any]:
     """Return the entries of one table as they were typed."""
-    table: dict[str, Any] = {"kind": axis.sensor.kind.value} if section == "sensor" else {}
+    table: dict[str, Any] = {}
+    if section == "sensor" and axis.sensor.kind_known:
+        table["kind"] = axis.sensor.kind.value
     for field in FIELDS:
         parameter = axis.optional(field.path)
         if (

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from oarlock.quantities import Estimate
+from oarlock.quantities import Estimate, Origin
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -16,6 +16,11 @@ class Parameter:
     def best(self) -> Estimate:
         """The estimate that everything downstream uses."""
         return self.adopted or self.printed
+
+    @property
+    def is_known(self) -> bool:
+        """Whether more than a guess is in use: it was entered, told or measured for sure."""
+        return self.best.origin not in (Origin.ASSUMED, Origin.ROUGH)
 
     @property
     def value(self) -> float:

@@ -39,6 +39,7 @@ class Sensor:
     """Which sensor there is, and what was found of it; angles in rad."""
 
     kind: SensorKind = SensorKind.ENCODER
+    kind_known: bool = True  # False: nobody said so yet
     counts: Parameter = field(default_factory=lambda: _assumed(4096.0))  # a turn
     pairs: Parameter = field(default_factory=lambda: _assumed(1.0))  # rounds of a resolver a turn
     side: Parameter = field(default_factory=lambda: _assumed(1.0))  # -1: it counts backward

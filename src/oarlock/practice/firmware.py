@@ -16,7 +16,7 @@ from oarlock.files import write_atomic
 from oarlock.practice.sdo import Values
 from oarlock.practice.truth import WINDING
 from oarlock.simulate import layout as k
-from oarlock.simulate.drive_model import CAPACITY, MAX_ROWS, DriveModel
+from oarlock.simulate.drive_model import CAPACITY, MAX_ROWS, SENSORS, DriveModel
 
 NODE = 1
 _STATE_WRONG, _VALUE_WRONG, _TABLE_WRONG = 0x08000022, 0x06090030, 0x06040043
@@ -118,7 +118,8 @@ class Firmware:
         plant = self.model.plant
         return (
             1.0 / plant.Ts, plant.full_scale, plant.adc_bits, CAPACITY, MAX_ROWS,
-            int(plant.brake > 0.0),
+            int(plant.brake > 0.0), 1.0 / plant.Ts, 0.0, SENSORS.index(plant.sensor),
+            plant.encoder_counts if plant.sensor == "encoder" else 0, 0,
         )  # fmt: skip
 
     def _changes(self) -> tuple[float, ...]:

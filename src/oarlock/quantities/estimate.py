@@ -8,6 +8,8 @@ class Origin(StrEnum):
     """Where a value came from, weakest first."""
 
     ASSUMED = "assumed"
+    ROUGH = "rough"  # seen in passing, to size what measures it
+    TOLD = "told"  # by the drive
     DATASHEET = "datasheet"
     MEASURED = "measured"
     FITTED = "fitted"

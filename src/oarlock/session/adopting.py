@@ -3,6 +3,8 @@
 from dataclasses import replace
 
 from oarlock.machine import Axis
+from oarlock.machine.axis import rederived
+from oarlock.machine.unknown import guessed_again
 from oarlock.records import Finding, Run
 
 
@@ -11,4 +13,4 @@ def with_finding(axis: Axis, finding: Finding, run: Run) -> Axis:
     for path, estimate in finding.estimates.items():
         told = replace(estimate, source=f"run {run.id}, {run.started[11:16]}")
         axis = axis.adopting(path, told)
-    return axis
+    return rederived(guessed_again(axis))

@@ -127,8 +127,7 @@ def parts(now: Snapshot, *, held: bool) -> tuple[Part, ...]:
 
 
 def _is_measured(axis: Axis, key: str) -> bool:
-    parameter = axis.optional(BY_KEY[key].path)
-    return parameter is not None and parameter.adopted is not None
+    return axis.is_adopted(BY_KEY[key].path)
 
 
 def prepared(part: Part, now: Snapshot, check: Callable[[], None] = lambda: None) -> Axis:

@@ -5,6 +5,7 @@ from dataclasses import replace
 from oarlock.machine import Axis, Parameter
 from oarlock.machine.axis import rederived
 from oarlock.machine.fields import BY_PATH
+from oarlock.machine.unknown import guessed_again
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.entry import parse
 
@@ -18,7 +19,8 @@ def entered(axis: Axis, path: str, text: str) -> tuple[str, Axis]:
 
     """
     field = BY_PATH[path]
-    entry = parse(field.kind, text, pole_pairs=axis.machine.pole_pairs.value)
+    pairs = axis.machine.pole_pairs
+    entry = parse(field.kind, text, pole_pairs=pairs.value if pairs.is_known else None)
     old = axis.optional(path)
     std = old.printed.std if old else None
     printed = Estimate(
@@ -29,12 +31,14 @@ def entered(axis: Axis, path: str, text: str) -> tuple[str, Axis]:
     if path == "machine.pole_pairs":
         axis = _flux_read_again(axis)
     label = f"Set {field.label.lower()} {field.symbol}".strip()
-    return label, rederived(axis)
+    return label, rederived(guessed_again(axis))
 
 
 def _flux_read_again(axis: Axis) -> Axis:
     """Convert the flux's entry again, after the pole pairs changed."""
     old = axis.machine.psi
+    if not old.printed.source:
+        return axis
     entry = parse(
         BY_PATH["machine.psi"].kind, old.printed.source, pole_pairs=axis.machine.pole_pairs.value
     )

@@ -26,6 +26,7 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
 from oarlock.machine.current_loop import USUAL_DAMPING
 from oarlock.machine.loop import alike
+from oarlock.machine.unknown import WINDING, refuse_unknown
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.records.settings import number, table
 from oarlock.views.snapshot import Snapshot
@@ -118,6 +119,7 @@ def picture(axis: Axis, axis_name: str, amplitude: float, seconds: float) -> Cur
     seconds : how long the step is drawn
 
     """
+    refuse_unknown(axis, WINDING, "current loop")
     design = _designed(axis)
     gains = axis.gains or (design.gains if design else None)
     if gains is None:

@@ -118,6 +118,12 @@ GROUPS: tuple[Group, ...] = (
         _told("Recorder rows", Type.U32, "", "of 8 channels", mapped=False),
         _told("Table rows", Type.U32, mapped=False),
         _told("Shaft held", Type.U8, "", "1: by a brake", mapped=False),
+        _told("PWM frequency", Type.REAL32, "Hz", mapped=False),
+        _told("Dead time", Type.REAL32, "s", "0: not known", mapped=False),
+        _told("Sensor kind", Type.U8, "", "0 none, 1 encoder, 2 resolver, 3 hall; 255: not known",
+              mapped=False),
+        _told("Sensor counts", Type.U32, "", "of an encoder, a turn; 0: not known", mapped=False),
+        _told("Sensor pole pairs", Type.U8, "", "of a resolver; 0: not known", mapped=False),
     )),
     Group(index=0x2003, name="Changes", meaning="parameters changed and not yet in force", entries=(
         _told("Pending", Type.U16, "", "written while running, not committed", mapped=False),

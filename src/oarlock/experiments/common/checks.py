@@ -4,6 +4,7 @@ import numpy as np
 
 from oarlock.machine import Axis
 from oarlock.machine.axis import RMS, suspected_slip
+from oarlock.quantities import Origin
 from oarlock.records import Ask, Check, Record
 
 _ALLOWED_LIMITED = 0.01  # share of the samples
@@ -19,6 +20,16 @@ def voltage_limit(record: Record, axis: Axis) -> Check:
         sentence=f"The bus limited {100 * limited:.0f} % of the samples (1 % allowed)",
         ask=Ask.WEAKER,
     )
+
+
+def against_printed(axis: Axis, path: str, found: float, low: float, high: float) -> list[Check]:
+    """Return whether a value lies near the printed one; nothing where none is printed."""
+    printed = axis.parameter(path).printed
+    if printed.origin is Origin.ASSUMED:
+        return []
+    pairs = axis.machine.pole_pairs
+    known = pairs.value if path == "machine.psi" and pairs.is_known else 1.0
+    return [against_datasheet(found, printed.value, low, high, pole_pairs=known)]
 
 
 def against_datasheet(

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from oarlock.control.dead_time import along_current
 from oarlock.drive.steps import Frame, Plan, Step
 from oarlock.errors import InputError
-from oarlock.experiments.common.checks import against_datasheet, voltage_limit
+from oarlock.experiments.common.checks import against_printed, voltage_limit
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.experiments.common.speed import (
@@ -315,6 +315,5 @@ def _checks(
             sentence=f"Holds lie {digits(rms, 2)} V rms about the line, "
             f"{100 * rms / emf:.1f} % of the largest (1 % allowed)",
         ),
-        against_datasheet(psi, axis.machine.psi.printed.value, 0.5, 2.0,
-                          pole_pairs=axis.machine.pole_pairs.value),
+        *against_printed(axis, "machine.psi", psi, 0.5, 2.0),
     ]  # fmt: skip

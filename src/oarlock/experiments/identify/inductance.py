@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.errors import InputError
-from oarlock.experiments.common.checks import against_datasheet, voltage_limit
+from oarlock.experiments.common.checks import against_printed, voltage_limit
 from oarlock.experiments.identify.evidence import CurrentWave, wave
 from oarlock.experiments.identify.phase_gains import rotation, sense_matrix
 from oarlock.machine import Axis
@@ -237,7 +237,6 @@ def _checks(
     step = math.tau / 4096.0
     moved = float(np.ptp(record["theta_m"])) / step if "theta_m" in record.columns else 0.0
     weak = min(1.0 / max(sine.relative_std, 1e-12) for sine in sines)
-    printed = axis.parameter(f"machine.L{which}").printed.value
     spread = max(axis.inverter.gain_a.std, axis.inverter.gain_b.std)
     mended = axis.inverter.gain_a.adopted is not None
     source = "taken out, from the R test" if mended else "assumed, measure R first"
@@ -260,7 +259,7 @@ def _checks(
             passed=spread <= _MOST_SPREAD,
             sentence=f"Sensor mismatch leaves ±{100 * spread:.2g} % (1 % allowed): {source}",
         ),
-        against_datasheet(sines[0].L, printed, 0.4, 2.5),
+        *against_printed(axis, f"machine.L{which}", sines[0].L, 0.4, 2.5),
     ]
     if not math.isnan(halves):
         pair = " and ".join(f"{sine.frequency:.0f}" for sine in plain[:2])

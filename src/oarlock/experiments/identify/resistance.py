@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.errors import InputError
-from oarlock.experiments.common.checks import against_datasheet, voltage_limit
+from oarlock.experiments.common.checks import against_printed, voltage_limit
 from oarlock.experiments.identify.evidence import VoltageLine, voltages
 from oarlock.experiments.identify.phase_gains import sense_matrix
 from oarlock.machine import Axis
@@ -151,7 +151,7 @@ def _fit(points: _Points, axis: Axis, *, keep: Array | None = None, knee: float 
     voltage = points.voltage if keep is None else points.voltage[keep]
     rated = axis.machine.rated_current.value
     start = np.array(
-        [axis.machine.R.printed.value, axis.inverter.dead_voltage.printed.value,
+        [axis.machine.R.value, axis.inverter.dead_voltage.printed.value,
          math.log(0.03 * rated), 0.0, 0.0, 0.0, 0.0, 0.0]
     )  # fmt: skip
     count = axis.inverter.current_count
@@ -239,7 +239,7 @@ def _checks(record: Record, points: _Points, fit: _Fit, axis: Axis, R: float) ->
             sentence=f"Dead time takes {float(fit.parameters[1]):.2f} V, {ratio:.2f} of R × rated "
             f"current ({_MOST_DEAD_TIME:g} allowed){share}",
         ),
-        against_datasheet(R, axis.machine.R.printed.value, 0.5, 2.0),
+        *against_printed(axis, "machine.R", R, 0.5, 2.0),
     ]
 
 

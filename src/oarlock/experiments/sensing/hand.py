@@ -63,12 +63,13 @@ class TurnByHand:
 
     def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the estimator must know, as plain values."""
-        sensor = axis.sensor
+        sensor, pairs = axis.sensor, axis.machine.pole_pairs
         return {
             "kind": sensor.kind.value,
             "counts": sensor.counts.value,
-            "pairs": sensor.pairs.value,
-            "pole_pairs": axis.machine.pole_pairs.value,
+            # 0: nobody has said so; what is counted then counts.
+            "pairs": sensor.pairs.value if sensor.pairs.is_known else 0.0,
+            "pole_pairs": pairs.value if pairs.is_known else 0.0,
             "side": sensor.side.value,
         }
 

@@ -12,6 +12,7 @@ from oarlock.experiments.sensing.hand import TurnByHand
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import measured
 from oarlock.records import Check, Finding, Record
+from oarlock.records.settings import number
 
 Array = NDArray[np.float64]
 
@@ -26,6 +27,9 @@ _MOST_SKEW = math.radians(10.0)
 
 
 _INDEX_PLAY = 2.0  # counts
+
+
+_WHOLE = 0.25  # of a round or a pole pair, by which a turn by hand may miss a whole number
 
 
 def read_hand(record: Record, axis: Axis) -> Finding:
@@ -152,7 +156,11 @@ def _resolver(record: Record, axis: Axis) -> Finding:
     rounds = float(np.ptp(phase)) / math.tau
     off_centre = math.hypot(ellipse.sine_offset, ellipse.cosine_offset) / ellipse.size
     held = _Held(missing=missing, turned=turned, clipped=clipped, off_centre=off_centre)
-    checks = _line_checks(record, axis, ellipse, held, rounds)
+    counts = number(record.settings, "pairs", 1.0) == 0.0 and turned and not missing
+    whole = max(round(rounds), 1)
+    if counts:
+        correct["sensor.pairs"] = measured(float(whole), 0.0)
+    checks = _line_checks(record, axis, ellipse, held, rounds, float(whole) if counts else None)
     around = np.linspace(0.0, math.tau, 121)
     pick = np.linspace(0, sine.size - 1, min(sine.size, 360)).astype(int)
     return Finding(
@@ -183,7 +191,8 @@ class _Held:
 
 
 def _line_checks(
-    record: Record, axis: Axis, ellipse: Ellipse, held: _Held, rounds: float
+    record: Record, axis: Axis, ellipse: Ellipse, held: _Held, rounds: float,
+    counted: float | None,
 ) -> list[Check]:
     worst = max(abs(ellipse.ratio - 1.0), held.off_centre)
     still = bool(held.missing) or not held.turned
@@ -207,7 +216,9 @@ def _line_checks(
                 else "(15 to 98 allowed)"
             ),
         ),
-        _rounds(rounds, axis.sensor.pairs.value, axis, bool(held.missing)),
+        _rounds(rounds, axis.sensor.pairs.value, axis, bool(held.missing))
+        if counted is None
+        else _counted_rounds(rounds, counted),
         Check(
             code="ellipse",
             passed=bool(held.missing)
@@ -240,6 +251,14 @@ def _alone(record: Record) -> Check:
         if still
         else "The shaft turns by itself with the gates off: the load drives it",
     )
+
+
+def _counted_rounds(rounds: float, counted: float) -> Check:
+    """Whether one turn by hand gave a whole number of rounds, where nobody said how many."""
+    whole = abs(rounds - counted) < _WHOLE
+    sentence = f"{rounds:.1f} rounds of the sensor in a turn"
+    sentence += f": {counted:.0f} pole pairs" if whole else ": turn it once, from mark to mark"
+    return Check(code="rounds a turn", passed=whole, sentence=sentence)
 
 
 def _rounds(rounds: float, pairs: float, axis: Axis, missing: bool) -> Check:
@@ -308,8 +327,14 @@ def _halls(record: Record, axis: Axis) -> Finding:
     turned = len(edges) / 2.0
     found = turned / 6.0
     stuck = _stuck_line(codes)
-    fits = abs(found - pairs) < 0.5
-    sentence = f"{turned:.0f} edges in a turn: {found:.1f} pole pairs, {pairs:.0f} entered"
+    counts = number(record.settings, "pole_pairs", 1.0) == 0.0
+    pairs = max(round(found), 1) if counts else pairs
+    fits = abs(found - pairs) < (_WHOLE if counts else 0.5)
+    sentence = f"{turned:.0f} edges in a turn: {found:.1f} pole pairs"
+    if not counts:
+        sentence += f", {pairs:.0f} entered"
+    elif not fits:
+        sentence += ". Turn it once, from mark to mark"
     if turned < 3:
         sentence = "No edges came: was the shaft turned, is the brake open?"
     elif not fits and abs(2.0 * found - pairs) < 0.6:
@@ -317,7 +342,7 @@ def _halls(record: Record, axis: Axis) -> Finding:
     pick = np.linspace(0, codes.size - 1, min(codes.size, 400)).astype(int)
     return Finding(
         quantity=TurnByHand.name,
-        estimates={},
+        estimates={"machine.pole_pairs": measured(float(pairs), 0.0)} if counts else {},
         extra={"pole pairs by edges": measured(found, 0.2)},
         checks=(
             Check(

@@ -9,7 +9,7 @@ from oarlock.experiments.sensing.search import BoundedSearch
 from oarlock.experiments.sensing.spin import ForcedSpin
 from oarlock.experiments.sensing.startup import StartWithoutSensor
 from oarlock.experiments.sensing.turn import ForcedTurn
-from oarlock.machine import Axis
+from oarlock.machine import Axis, Parameter
 
 
 # What tripped on its way may still tell why, where sensors are concerned.
@@ -36,11 +36,11 @@ def snapshot(axis: Axis) -> dict[str, float | str]:
     inv, sensor = axis.inverter, axis.sensor
     return {
         "kind": sensor.kind.value,
-        "pole_pairs": axis.machine.pole_pairs.value,
+        "pole_pairs": _if_known(axis.machine.pole_pairs),
         **{f"offset_{p}": axis.parameter(f"inverter.offset_{p}").value for p in "abc"},
         "unsensed": inv.unsensed,
         "full_scale": inv.current_full_scale.value,
-        "pairs": sensor.pairs.value,
+        "pairs": _if_known(sensor.pairs),
         "counts": sensor.counts.value,
         "sine_ratio": sensor.sine_ratio.value,
         "skew": sensor.skew.value,
@@ -50,3 +50,8 @@ def snapshot(axis: Axis) -> dict[str, float | str]:
         "zero": sensor.zero.value,
         **{f"hall_{n}": start for n, start in enumerate(sensor.hall_starts)},
     }
+
+
+def _if_known(parameter: Parameter) -> float:
+    """Return a number that is counted; 0 where nobody has said it yet."""
+    return parameter.value if parameter.is_known else 0.0

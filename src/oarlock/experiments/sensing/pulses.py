@@ -13,11 +13,15 @@ import math
 from dataclasses import dataclass
 from typing import ClassVar
 
+from oarlock.cancel import Cancel
+from oarlock.drive.link import Link, Progress
+from oarlock.drive.runner import QUIET, play
 from oarlock.drive.steps import MAX_STEPS, Frame, Plan, Shape, Step, Target, Wave
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import Movement, abort_limits
+from oarlock.experiments.sensing.first_look import is_wanted, look
 from oarlock.machine import Axis
-from oarlock.records import Plain
+from oarlock.records import Plain, Record
 
 DIRECTIONS = 12
 
@@ -93,6 +97,17 @@ class StandingPulses:
             ),
             gains=gentle_gains(axis, 100.0),
         )
+
+    def perform(self, axis: Axis, link: Link, cancel: Cancel, progress: Progress = QUIET) -> Record:
+        """Play them; where nothing is known of the winding, after a first look at it."""
+        settings: dict[str, Plain] = {}
+        if is_wanted(axis):
+            seen = look(axis, link, cancel, progress)
+            axis = seen.on(axis)
+            settings = {"look_R": seen.R, "look_Ld": seen.Ld, "look_Lq": seen.Lq}
+        settings = {**self.settings(axis), **settings}
+        return play(self.plan(axis), axis, link, settings=settings, cancel=cancel,
+                    progress=progress)  # fmt: skip
 
     def title(self, axis: Axis) -> str:
         """Return what is asked, for the logbook."""

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from oarlock.errors import InputError
 from oarlock.experiments.common.angles import wrap
 from oarlock.experiments.sensing.evidence import PulseAnswer
+from oarlock.experiments.sensing.first_look import Winding
 from oarlock.experiments.sensing.pulses import DIRECTIONS, StandingPulses
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate, measured
@@ -76,6 +77,9 @@ def read_pulses(record: Record, axis: Axis) -> Finding:
     if math.isfinite(gain_std):
         for phase, gain in zip("ab", gains, strict=False):
             estimates[f"inverter.gain_{phase}"] = measured(float(gain), gain_std, "1")
+    if "look_R" in record.settings:
+        looked = (number(record.settings, f"look_{name}") for name in ("R", "Ld", "Lq"))
+        estimates |= Winding(*looked).estimates()
     extra = {"saliency": measured(ratio, None, "1")}
     if all(check.passed for check in checks):
         checks.append(_moved(record))
@@ -271,6 +275,8 @@ def _zero(
     if ratio < SALIENT or abs(north) < _SURE * std:
         return told
     d_axis = long if north > 0.0 else long + math.pi
+    if not axis.machine.pole_pairs.is_known:
+        return told
     theta_m = float(np.mean(record["theta_m"][:start]))
     # The sensor's direction may have been found since the record was taken.
     theta_m *= axis.sensor.side.value / number(record.settings, "side", 1.0)

@@ -227,7 +227,7 @@ def _weighed(record: Record) -> dict[str, Estimate]:
     inertia = number(record.settings, "inertia")
     return {
         "machine.inertia": Estimate(value=inertia, std=SHARE_UNKNOWN * inertia, unit="kg m2",
-                                    origin=Origin.ASSUMED)
+                                    origin=Origin.ROUGH)
     }  # fmt: skip
 
 

@@ -13,6 +13,11 @@ import math
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
+import numpy as np
+
+from oarlock.cancel import Cancel
+from oarlock.drive.link import Link, Progress
+from oarlock.drive.runner import QUIET, play
 from oarlock.drive.steps import Frame, Plan, Shape, Step, Target, Wave
 from oarlock.experiments.common.field import (
     damping_crossover,
@@ -23,13 +28,35 @@ from oarlock.experiments.common.field import (
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.machine import Axis, CurrentGains, SensorKind
-from oarlock.records import Plain
+from oarlock.machine.unknown import guess
+from oarlock.records import Plain, Record
 
 _ROWS = 14000
 _SHAKE = 0.25  # of the current, where halls are met
 _SLOWEST = 20.0  # s for one turn of the shaft
 _QUIET, _QUIET_HALL = 0.11, 0.03  # of the rotor's swing, of the field's frequency
+_LEAST_TURN = math.radians(4.0)  # mechanical, of one that tells the pole pairs
 _START_SWINGS = 3.0  # periods of the swing, in which the field comes to its speed
+
+
+def with_pairs(axis: Axis, pairs: float) -> Axis:
+    """Return the axis with so many pole pairs."""
+    return axis.with_parameter("machine.pole_pairs", guess("machine.pole_pairs", pairs))
+
+
+def _counted(record: Record) -> float:
+    """Return the pole pairs by how far the shaft went under the field; 0: it does not tell."""
+    commanded, theta_m = np.unwrap(record["theta_e"]), record["theta_m"]
+    if record.rows < 20 or np.ptp(theta_m) < _LEAST_TURN:
+        return 0.0
+    falling = np.flatnonzero(np.diff(commanded) < 0.0)
+    middle = int(falling[0]) + 1 if falling.size else record.rows
+    slopes = [abs(float(np.polyfit(commanded[way], theta_m[way], 1)[0]))
+              for way in (slice(0, middle), slice(middle, record.rows))
+              if theta_m[way].size > 10]  # fmt: skip
+    found = 1.0 / max(float(np.mean(slopes)), 1e-6)
+    whole = round(found)
+    return float(whole) if whole >= 1 and abs(found - whole) < max(0.2, 0.04 * whole) else 0.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -115,6 +142,28 @@ class ForcedTurn:
         ramps = math.tau * self.turning_frequency(axis) * self._start(axis) + 0.5 * math.pi
         return (self._recorded(axis) + ramps) / (math.tau * axis.machine.pole_pairs.value)
 
+    def perform(self, axis: Axis, link: Link, cancel: Cancel, progress: Progress = QUIET) -> Record:
+        """Turn, and where the pole pairs are not known count them first by half a turn or less.
+
+        Raises
+        ------
+        LinkError, Cancelled : as `play`
+
+        """
+        settings: dict[str, Plain] = {}
+        if not axis.machine.pole_pairs.is_known:
+            progress(0.0, "counting the pole pairs")
+            one = with_pairs(axis, 1.0)
+            plan = self.plan(one)
+            record = play(plan, one, link, settings={}, cancel=cancel)
+            if record.ended != "done":
+                return replace(record, settings={**self.settings(axis), "pole_pairs": 0.0})
+            found = _counted(record)
+            settings = {"pole_pairs": found}
+            axis = with_pairs(axis, found) if found else axis
+        return play(self.plan(axis), axis, link, settings={**self.settings(axis), **settings},
+                    cancel=cancel, progress=progress)  # fmt: skip
+
     def title(self, axis: Axis) -> str:
         """Return what is asked, for the logbook."""
         del axis
@@ -122,6 +171,8 @@ class ForcedTurn:
 
     def movement(self, axis: Axis) -> Movement:
         """Return what will move."""
+        if not axis.machine.pole_pairs.is_known:
+            axis = with_pairs(axis, 1.0)  # with one it goes farthest
         return Movement(
             what=f"turns {self._turns(axis):.1f} turns and back",
             speed=math.tau * self.turning_frequency(axis) / axis.machine.pole_pairs.value,

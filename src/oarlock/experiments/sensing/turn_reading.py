@@ -20,9 +20,9 @@ from oarlock.experiments.sensing.halls import (
     left_ripple,
     moved_from,
 )
-from oarlock.experiments.sensing.turn import ForcedTurn
+from oarlock.experiments.sensing.turn import ForcedTurn, with_pairs
 from oarlock.machine import Axis, SensorKind
-from oarlock.quantities import measured
+from oarlock.quantities import Origin, measured
 from oarlock.quantities.display import digits
 from oarlock.records import Check, Finding, Record
 from oarlock.records.evidence import Evidence
@@ -57,6 +57,9 @@ def read_turn(record: Record, axis: Axis) -> Finding:
     axis : for sensor, pole pairs and what was printed
 
     """
+    counted = number(record.settings, "pole_pairs", -1.0)  # where nobody had said them
+    if counted > 0.0 and not axis.machine.pole_pairs.is_known:
+        axis = with_pairs(axis, counted)
     ways = _ways(record, math.tau * axis.machine.pole_pairs.value)
     if axis.sensor.kind is SensorKind.HALL:
         return _halls(record, axis, ways)
@@ -163,12 +166,15 @@ def _angle(record: Record, axis: Axis, ways: _Ways) -> Finding:
         _residual_check(residual, ways),
     ]
     used = number(record.settings, "side", 1.0)
+    estimates = {
+        "sensor.side": measured(side * used, 0.0),
+        "sensor.zero": measured(zero, std, "rad"),
+    }
+    if number(record.settings, "pole_pairs", 0.0) > 0.0:
+        estimates["machine.pole_pairs"] = measured(pairs, 0.0)
     return Finding(
         quantity=ForcedTurn.name,
-        estimates={
-            "sensor.side": measured(side * used, 0.0),
-            "sensor.zero": measured(zero, std, "rad"),
-        },
+        estimates=estimates,
         headline="sensor.zero",
         extra={
             "pole pairs": measured(found_pairs, found_pairs * slope_std / max(abs(slope), 1e-12)),
@@ -208,7 +214,9 @@ def _followed(followed: float, length: float) -> Check:
 
 def _pairs_check(found: float, pairs: float, axis: Axis, length: float, followed: float) -> Check:
     whole = abs(found - pairs) < 0.05 * pairs
-    sentence = f"{found:.3f} pole pairs by this turn, {pairs:.0f} entered"
+    counted = axis.machine.pole_pairs.best.origin is Origin.ASSUMED
+    said = "counted before" if counted else "entered"
+    sentence = f"{found:.3f} pole pairs by this turn, {pairs:.0f} {said}"
     moved = followed > 0.02
     if not whole and moved:
         ratio = found / pairs
