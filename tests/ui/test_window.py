@@ -16,9 +16,10 @@ from pytestqt.qtbot import QtBot
 from oarlock.errors import InputError
 from oarlock.machine.speed_loop import SpeedGains
 from oarlock.store.project import Project
-from oarlock.ui.frame.app import Application, run_window
+from oarlock.ui.frame.app import Application
 from oarlock.ui.frame.logbook import PIN, REMARK, STAR, USE
 from oarlock.ui.frame.palette import CommandPalette, matches
+from oarlock.ui.frame.program import run_program
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import runs, text_width
 from oarlock.ui.kit.plot import Plot, linear_ticks
@@ -333,9 +334,9 @@ def test_a_window_opens_closes_and_returns_its_status(
 
     monkeypatch.setattr(sys, "excepthook", sys.excepthook)
     monkeypatch.setattr(QApplication, "exec", lambda *_: 0)
-    assert run_window(demo_path) == 0
+    assert run_program(demo_path) == 0
     with pytest.raises(InputError, match="no such file"):
-        run_window(demo_path.with_name("gone.oarlock"))
+        run_program(demo_path.with_name("gone.oarlock"))
 
 
 def test_text_runs_and_widths(opened: Application) -> None:
@@ -545,8 +546,8 @@ def test_escape_closes_what_lies_on_top(qtbot: QtBot, opened: Application) -> No
     qtbot.keyClick(window, Qt.Key.Key_Escape)
     assert not window.message.isVisible()
     window.resize(1040, 720)
-    qtbot.waitUntil(lambda: window._is_narrow)
-    window.toggle_numbers()
+    qtbot.waitUntil(lambda: window.drawer._is_narrow)
+    window.drawer.toggle()
     assert window._numbers.isVisible()
     qtbot.keyClick(window, Qt.Key.Key_Escape)
     assert not window._numbers.isVisible()

@@ -17,8 +17,8 @@ from oarlock.control.discrete import Coefficients, Discrete, add, times
 from oarlock.control.margins import Margins, margins
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
-from oarlock.machine.unknown import WINDING, refuse_unknown
 from oarlock.machine.current_loop import IntegralRule
+from oarlock.machine.unknown import WINDING, refuse_unknown
 
 Array = NDArray[np.float64]
 LEAST_MARGIN = math.radians(30.0)

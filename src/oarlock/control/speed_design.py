@@ -27,8 +27,8 @@ from oarlock.control.speed_survey import Wanted
 from oarlock.errors import InputError
 from oarlock.machine import Axis, SensorKind
 from oarlock.machine.filters import Filter
-from oarlock.machine.unknown import refuse_unknown
 from oarlock.machine.speed_loop import KEY, SpeedGains, SpeedTarget
+from oarlock.machine.unknown import refuse_unknown
 
 MARGIN = math.radians(55.0)  # where none is asked for
 LEAST_MARGIN = math.radians(30.0)

@@ -252,7 +252,10 @@ def assumed_delay(Ts: float) -> Parameter:
 
 def concerns(axis: Axis) -> list[str]:
     """Return what looks wrong about the numbers as they stand, one sentence each."""
-    m, inv, found = axis.machine, axis.inverter, []
+    m, inv = axis.machine, axis.inverter
+    found: list[str] = []
+    if not (m.R.is_known and m.Ld.is_known and m.Lq.is_known and m.psi.is_known):
+        return found
     if m.Lq.value < 0.98 * m.Ld.value:
         found.append("Lq is below Ld: for magnets inside the rotor it is the other way round")
     if m.rated_current.value > m.peak_current.value:
@@ -317,6 +320,8 @@ def suspected_slip(printed: float, found: float, *, pole_pairs: float = 1.0) -> 
 
 
 def _slips(symbol: str, parameter: Parameter) -> list[str]:
+    if parameter.printed.origin is Origin.ASSUMED:
+        return []
     name = suspected_slip(parameter.printed.value, parameter.value)
     ratio = parameter.value / parameter.printed.value
     return [f"{symbol} measures {ratio:.2f} times the printed value: {name}?"] if name else []

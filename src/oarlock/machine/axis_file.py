@@ -168,8 +168,8 @@ class _Reader:
         if raw not in [kind.value for kind in SensorKind]:
             known = ", ".join(kind.value for kind in SensorKind)
             raise self.wrong(f"kind = {raw!r} is no sensor", "kind", f"Known here: {known}")
-        known = given is not None
-        return Sensor(kind=SensorKind(raw), kind_known=known, **_section_of(found, "sensor"))
+        return Sensor(kind=SensorKind(raw), kind_known=given is not None,
+                      **_section_of(found, "sensor"))  # fmt: skip
 
     def section(self, name: str) -> dict[str, object]:
         """Return a table of the file, empty where there is none."""

@@ -17,8 +17,17 @@ class Derived:
     tip: str
 
 
+_RESTS_ON = ("machine.pole_pairs", "machine.R", "machine.Ld", "machine.Lq", "machine.psi",
+             "machine.rated_current", "machine.peak_current", "inverter.bus_voltage")  # fmt: skip
+
+
 def derived(axis: Axis) -> tuple[Derived, ...]:
-    """Return what a practitioner checks parameters by; see any text on drives (Leonhard 2001)."""
+    """Return what a practitioner checks parameters by; see any text on drives (Leonhard 2001).
+
+    Nothing where one of the values that it follows from is not known yet.
+    """
+    if not all(axis.parameter(path).is_known for path in _RESTS_ON):
+        return ()
     m, v_max = axis.machine, axis.inverter.v_max
     p, psi = m.pole_pairs.value, m.psi.value
     Kt = m.torque_constant

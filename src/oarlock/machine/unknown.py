@@ -6,6 +6,7 @@ what is designed or predicted waits until the value is known.
 
 import math
 from collections.abc import Mapping
+from dataclasses import replace
 
 from oarlock.errors import InputError
 from oarlock.machine.axis import Axis
@@ -27,6 +28,7 @@ _PAIRS = 4.0
 # magnet's flux: what rated current adds. On the low side of what machines have, so that what is
 # sized by it stays small.
 _DROP, _EMF, _ADDED = 0.04, 0.5, 0.1
+_RUN_UP = 0.3  # s that rated torque takes to top speed
 
 
 def assumed(known: Mapping[str, float]) -> dict[str, float]:
@@ -93,10 +95,32 @@ def guessed_again(axis: Axis) -> Axis:
     return axis
 
 
+def as_if_known(axis: Axis) -> Axis:
+    """Return the axis with its guesses as if they had been entered: to bound what will move."""
+    for path in (*NEEDED, *FOUND_LATER):
+        parameter = axis.parameter(path)
+        if not parameter.is_known:
+            told = replace(parameter.best, origin=Origin.DATASHEET, source="guess")
+            axis = axis.with_parameter(path, Parameter(printed=told))
+    m = axis.machine
+    if m.inertia is None:
+        rated = m.torque_constant * m.rated_current.value
+        J = Estimate(value=_RUN_UP * rated / m.max_speed.value, unit="kg m2",
+                     origin=Origin.DATASHEET, source="guess")  # fmt: skip
+        axis = axis.with_parameter("machine.inertia", Parameter(printed=J))
+    return axis
+
+
 def in_words(path: str) -> str:
     """Return what a parameter is called in a sentence."""
     field = BY_PATH[path]
-    return f"{field.label.lower()} {field.symbol}".strip()
+    label = field.label if field.label[:2].isupper() else field.label[:1].lower() + field.label[1:]
+    return f"{label} {field.symbol}".strip()
+
+
+def listed(names: list[str]) -> str:
+    """Return names as a sentence lists them."""
+    return f"{', '.join(names[:-1])} and {names[-1]}" if len(names) > 1 else names[0]
 
 
 def refuse_unknown(axis: Axis, paths: tuple[str, ...], what: str) -> None:
@@ -104,9 +128,7 @@ def refuse_unknown(axis: Axis, paths: tuple[str, ...], what: str) -> None:
     unknown = [path for path in paths if not is_known(axis, path)]
     if not unknown:
         return
-    named = " and ".join(in_words(path) for path in unknown[:2])
-    if len(unknown) > 2:
-        named = f"{', '.join(in_words(path) for path in unknown[:-1])} and {named.split(' and ')[-1]}"
+    named = listed([in_words(path) for path in unknown])
     verb = "are" if len(unknown) > 1 else "is"
     if unknown[0] in NEEDED:
         raise InputError(f"{named} {verb} not known", place=what,

@@ -20,11 +20,13 @@ from oarlock.session.hand_tuning import HandTuning
 from oarlock.session.jobs import Done, Failed, Jobs, Post, Progress, Stopped
 from oarlock.session.perform import Performed, from_file, perform
 from oarlock.session.session import Session
+from oarlock.session.told import as_told, told_by, with_told
 
 if TYPE_CHECKING:
     from oarlock.drive.practice_process import PracticeProcess
 
-    _Opened = tuple[Link, PracticeProcess | None, bool, dict[str, float]]  # held, memory
+    # Held, memory, what it tells of itself.
+    _Opened = tuple[Link, PracticeProcess | None, bool, dict[str, float], dict[str, float]]
 
 T = TypeVar("T")
 PRACTICE = "practice"
@@ -56,6 +58,7 @@ class Bench:
         self._lock = threading.Lock()
         self.doing = Doing()
         self.channel = ""
+        self.facts: dict[str, float] = {}  # what the connected drive tells of itself
         self.connecting = False
         self.braked = True
         self._silences = 0
@@ -110,16 +113,34 @@ class Bench:
             return
         self.connecting = False
         if isinstance(outcome, Done):
-            self._link, self._practice, self.braked, holds = outcome.value
+            self._link, self._practice, self.braked, holds, self.facts = outcome.value
             self.memory.connected(holds)
             link = self._link
             link.subscribe(lambda live: self._take_live(link, live))
             axis, kept = self._session.axis, self._session.screen.standing
             self._link.ledger.set(axis, Span(*kept))
-            self.told.emit("")
+            self.told.emit(self._take_facts())
         elif isinstance(outcome, Failed):
             self._tell_error(outcome.error)
         self.changed.emit()
+
+    def _take_facts(self) -> str:
+        """Take what the drive tells where nothing was entered; return what it says otherwise."""
+        axis, differ = with_told(self._session.axis, self.facts)
+        self._session.edit("Take what the drive tells", axis)
+        if not differ:
+            return ""
+        said = "; ".join(one.sentence for one in differ)
+        return f"Not as entered: {said}. Ctrl+K, 'Use what the drive tells', or correct the drive"
+
+    @property
+    def differs(self) -> bool:
+        """Whether the drive tells something else than what was entered."""
+        return bool(self.facts) and bool(with_told(self._session.axis, self.facts)[1])
+
+    def use_facts(self) -> None:
+        """Take what the drive tells in place of what was entered."""
+        self._session.edit("Use what the drive tells", as_told(self._session.axis, self.facts))
 
     def _take_live(self, link: Link, live: Live) -> None:
         """Take what a drive says, unless that drive was let go meanwhile."""
@@ -148,6 +169,7 @@ class Bench:
         self._drop_practice()
         self._latest = Live(state="de-energised")
         self.memory.connected({})
+        self.facts = {}
         self.told.emit(text)
         self.changed.emit()
 
@@ -313,6 +335,7 @@ class Bench:
         with self._lock:
             self._latest = Live(state="de-energised")
         self.memory.connected({})
+        self.facts = {}
         self.changed.emit()
 
     def close(self) -> None:
@@ -341,7 +364,7 @@ def _open(
     try:
         link = CanopenLink(channel)
         held = link.read(["Facts.Shaft held"])["Facts.Shaft held"] > 0.0
-        holds = memory_of(link)
+        holds, facts = memory_of(link), told_by(link)
         if cancel.is_set:
             _close_quietly(link)
             cancel.check()
@@ -349,7 +372,7 @@ def _open(
         if practice is not None:
             practice.stop()
         raise
-    return link, practice, held, holds
+    return link, practice, held, holds, facts
 
 
 def _stop_aside(practice: "PracticeProcess | None") -> None:

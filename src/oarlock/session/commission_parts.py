@@ -31,6 +31,7 @@ from oarlock.machine.position_loop import KEY as POSITION
 from oarlock.machine.position_loop import PositionTarget
 from oarlock.machine.speed_loop import KEY as SPEED
 from oarlock.machine.speed_loop import SpeedTarget
+from oarlock.machine.unknown import as_if_known
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Finding, Reading, Run
@@ -244,11 +245,11 @@ def _fastest(told: Movement, plan: Plan, axis: Axis) -> float:
 def expected(found: tuple[Part, ...], now: Snapshot, *, held: bool) -> dict[Part, Bound]:
     """Return how far each part may move, by what is known beforehand, with room for what is found.
 
-    Gains that are not designed yet are designed on what is known now; what cannot be planned at
-    all is bounded by the limits of its kind.
+    What is not known is guessed from the ratings. Gains that are not designed yet are designed on
+    what is known now; what cannot be planned at all is bounded by the limits of its kind.
     """
     bounds: dict[Part, Bound] = {}
-    axis = now.axis
+    axis = as_if_known(now.axis)
     for part in found:
         try:
             axis = _designed_simply(part, axis)

@@ -24,6 +24,7 @@ from oarlock.machine.doubts import doubt
 from oarlock.records import Finding, Plain, Reading, Record, Run
 from oarlock.records.quantity import KEYS
 from oarlock.session.adopting import with_finding
+from oarlock.session.axes import Axes
 from oarlock.session.entries import entered
 from oarlock.session.history import History
 from oarlock.session.perform import Performed
@@ -59,7 +60,7 @@ class Session:
             raise InputError("the project holds no axis", place=str(project.path), remedy=remedy)
         self._project, self._post = project, post
         self.name = project.name
-        self.axis_names = tuple(axes)
+        self.axes = Axes(project)
         self._kept_view = project.view()
         self._histories: dict[str, History[Axis]] = {}
         self._drag_from: Axis | None = None
@@ -69,20 +70,58 @@ class Session:
         self.trouble = ""
         self.unwritten: set[int] = set()  # runs that are not in the file yet
         wanted = taken(Screen(), self._kept_view).axis
-        self._open(wanted if wanted in axes else self.axis_names[0], axes)
+        self._open(wanted if wanted in self.axis_names else self.axis_names[0], axes)
 
     def _open(self, name: str, axes: dict[str, str]) -> None:
         """Take up one of the project's axes."""
         self._axis = parse_axis(axes[name], place=f"{self._project.path}, axis {name}")
         self._history = self._histories.setdefault(name, History())
         self.runs: tuple[Run, ...] = tuple(self._project.runs(name))
-        first = name == self.axis_names[0]
+        first = name == next(iter(axes))
         shared = {k: v for k, v in self._kept_view.items() if "/" not in k}
         own = f"{name}/"
         mine = {k.removeprefix(own): v for k, v in self._kept_view.items() if k.startswith(own)}
         # Before a project held several axes, everything belonged to the first.
         begun = {k: v for k, v in shared.items() if first or k in SHARED}
         self.screen = taken(taken(Screen(), begun), mine)
+
+    @property
+    def axis_names(self) -> tuple[str, ...]:
+        """The axes that the project shows."""
+        return self.axes.names
+
+    def rename(self, name: str) -> None:
+        """Give the open axis another name, in all its states and runs.
+
+        Raises
+        ------
+        InputError : no name, one that is taken, or what waits cannot be written
+
+        """
+        old = self._axis.name
+        self._flush()
+        new = self.axes.rename(old, name, self._axis)
+        self._histories.pop(old, None)
+        self._kept_view = self._project.view()
+        self._open(new, self._project.axes())
+        self.show(axis=new)
+        self.axis_changed.emit(self._axis)
+        self.runs_changed.emit()
+
+    def save_copy(self, path: Path) -> None:
+        """Write the project to another file. For a job: it takes its time.
+
+        Raises
+        ------
+        InputError : what waits cannot be written, the file exists, or cannot be written
+
+        """
+        self._flush()
+        self._project.copy_to(path)
+
+    def _flush(self) -> None:
+        if not self._saver.flush():
+            raise InputError("not all could be saved", place=str(self.path), remedy=self.trouble)
 
     def switch(self, name: str) -> None:
         """Go on with another axis of the project; what waits is written first.
@@ -98,8 +137,7 @@ class Session:
         if name == self._axis.name:
             return
         self.end_drag("", keep=False)
-        if not self._saver.flush():
-            raise InputError("not all could be saved", place=str(self.path), remedy=self.trouble)
+        self._flush()
         self._open(name, self._project.axes())
         self.show(axis=name)
         self.axis_changed.emit(self._axis)

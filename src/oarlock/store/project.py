@@ -198,6 +198,41 @@ class Project:
         with self._decoded():
             return {text(name): text(toml) for name, toml in rows}
 
+    def rename_axis(self, old: str, new: str) -> None:
+        """Give an axis another name, in every state and run of it, and in what was on screen."""
+        with self._written():
+            self._db.execute("UPDATE axis_state SET axis = ? WHERE axis = ?", (new, old))
+            self._db.execute("UPDATE run SET axis = ? WHERE axis = ?", (new, old))
+            rows = self._db.execute("SELECT key FROM view").fetchall()
+            for (key,) in rows:
+                if isinstance(key, str) and key.startswith(f"{old}/"):
+                    renamed = f"{new}/{key.removeprefix(f'{old}/')}"
+                    self._db.execute("UPDATE OR REPLACE view SET key = ? WHERE key = ?",
+                                     (renamed, key))  # fmt: skip
+
+    def copy_to(self, path: Path) -> None:
+        """Write the whole project to another file: all of it, or none.
+
+        Raises
+        ------
+        InputError : it exists, or cannot be written
+
+        """
+        if path.exists():
+            raise InputError("this file exists", place=str(path), remedy="Choose another name")
+        aside = path.with_name(f".{path.name}.{os.getpid()}.new")
+        try:
+            with self._told():
+                self._db.execute("VACUUM INTO ?", (str(aside),))
+            publish(aside, path)
+        except FileExistsError as error:
+            raise InputError("this file exists", place=str(path),
+                             remedy="Choose another name") from error  # fmt: skip
+        except OSError as error:
+            raise cannot(error, path, "write") from error
+        finally:
+            aside.unlink(missing_ok=True)
+
     # The logbook
 
     def add_run(self, run: Run, record: Record | None) -> None:

@@ -26,7 +26,7 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
 from oarlock.machine.current_loop import USUAL_DAMPING
 from oarlock.machine.loop import alike
-from oarlock.machine.unknown import WINDING, refuse_unknown
+from oarlock.machine.unknown import WINDING, is_known, refuse_unknown
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.records.settings import number, table
 from oarlock.views.snapshot import Snapshot
@@ -327,11 +327,12 @@ def summary(now: Snapshot) -> Stage:
     """Return what the rail says of this stage."""
     axis = now.axis
     if axis.gains is None:
+        known = all(is_known(axis, path) for path in WINDING)
         return Stage(
             key="current",
             name="Current loop",
             line="no gains yet",
-            basis="datasheet values",
+            basis="datasheet values" if known else "after R and L",
             measured=False,
             state=State.EMPTY,
         )

@@ -10,6 +10,8 @@ from numpy.typing import NDArray
 from oarlock.machine import Axis
 from oarlock.machine.axis import concerns
 from oarlock.machine.operating_map import Envelope, Limits, ellipse, envelope, limits_of, mtpa
+from oarlock.machine.unknown import FOUND_LATER, NEEDED, is_known, missing
+from oarlock.quantities import Origin
 from oarlock.quantities.display import digits, sentence
 from oarlock.quantities.kinds import RPM
 from oarlock.records.quantity import KEYS
@@ -44,6 +46,18 @@ class MachinePicture:
         return self.limits.p * self.omega / math.tau
 
 
+_MAPPED = (*FOUND_LATER, "machine.peak_current", "machine.max_speed", "inverter.bus_voltage")
+
+
+def can_be_mapped(axis: Axis) -> bool:
+    """Return whether all is known that an operating map rests on."""
+    return all(is_known(axis, path) for path in _MAPPED)
+
+
+def _is_printed(axis: Axis) -> bool:
+    return all(axis.parameter(path).printed.origin is Origin.DATASHEET for path in FOUND_LATER)
+
+
 @lru_cache(maxsize=32)
 def _envelope(limits: Limits) -> Envelope:
     return envelope(limits)
@@ -51,7 +65,8 @@ def _envelope(limits: Limits) -> Envelope:
 
 def machine_picture(axis: Axis, omega: float) -> MachinePicture:
     """Return the map of an axis with its cursor at `omega`."""
-    limits, printed = limits_of(axis), limits_of(axis, printed=True)
+    limits = limits_of(axis)
+    printed = limits_of(axis, printed=True) if _is_printed(axis) else limits
     best = _envelope(limits)
     omega = min(max(omega, 0.0), limits.omega_max)
     beyond = best.omega >= best.base_speed
@@ -124,6 +139,8 @@ def summary(now: Snapshot) -> Stage:
     axis = now.axis
     m = axis.machine
     measured = identified(axis)
+    if not can_be_mapped(axis):
+        return _begun(axis)
     peak, top = sentence(m.peak_current.value, "A"), f"{m.max_speed.value / RPM:.0f} rpm"
     return Stage(
         key="machine",
@@ -132,4 +149,20 @@ def summary(now: Snapshot) -> Stage:
         basis=f"{measured} of {len(KEYS)} measured" if measured else "datasheet values",
         measured=measured > 0,
         state=State.VALID,
+    )
+
+
+def _begun(axis: Axis) -> Stage:
+    """Return what the rail says while not all of the machine is known."""
+    paths = (*NEEDED[:4], *FOUND_LATER)
+    known = sum(is_known(axis, path) for path in paths)
+    left = sum(path in missing(axis) for path in NEEDED[:3])
+    told = "the drive tells the rest" if missing(axis) else "the rest is measured"
+    return Stage(
+        key="machine",
+        name="Machine",
+        line=f"{known} of {len(paths)} known",
+        basis=f"{left} needed first" if left else told,
+        measured=False,
+        state=State.EMPTY,
     )

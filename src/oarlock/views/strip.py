@@ -6,10 +6,12 @@ from dataclasses import dataclass
 
 from oarlock.machine import Axis
 from oarlock.machine.filters import FilterKind
+from oarlock.machine.unknown import WINDING, is_known
 from oarlock.quantities.display import digits
 from oarlock.views.current import CurrentPicture, speed_limits
 
 LOW, HIGH = 1.0, 24000.0  # Hz
+BEYOND = 1e6  # Hz, past the strip's end
 _CROWDED = 0.5  # decades between two labels
 
 
@@ -100,6 +102,8 @@ def strip(
         for one in loops
         if LOW <= one.crossover <= HIGH
     ]
+    if not axis.inverter.control_frequency.is_known:  # nobody knows what its clock allows
+        return Strip(markers=tuple(markers), limits=(BEYOND,) * 3, end=BEYOND, nyquist=BEYOND)
     held = next((one for one in loops if one.key == handle), None)
     return Strip(
         markers=tuple(markers),
@@ -112,7 +116,7 @@ def strip(
 def _machine(axis: Axis) -> list[Marker]:
     """Return poles of the windings, the shaft's dip and peak, and the top speed."""
     m = axis.machine
-    found = [
+    found = [] if not all(is_known(axis, path) for path in WINDING) else [
         Marker(lane="machine", label=f"R/L~{name}~ {hertz:.1f}", hertz=hertz, kind=f"pole_{name}",
                measured=m.R.best.is_measured and inductance.best.is_measured)
         for name, inductance in (("q", m.Lq), ("d", m.Ld))
@@ -121,6 +125,8 @@ def _machine(axis: Axis) -> list[Marker]:
     shaft = _shaft(axis)
     top = m.max_speed.value * m.pole_pairs.value / math.tau
     found += shaft
+    if not (m.max_speed.is_known and m.pole_pairs.is_known):
+        return found
     if not shaft or abs(math.log10(top / shaft[-1].hertz)) > _CROWDED:
         found.append(Marker(lane="machine", label=f"turns to {top:.0f}", hertz=top, kind="line"))
     return found
@@ -129,6 +135,8 @@ def _machine(axis: Axis) -> list[Marker]:
 def _drive(axis: Axis) -> list[Marker]:
     """Return what the drive's clock sets."""
     inv = axis.inverter
+    if not inv.control_frequency.is_known:
+        return []
     clocks = [("Nyquist", 0.5 / inv.Ts), ("PWM", inv.pwm_frequency.value)]
     if inv.divider > 1:
         clocks.append(("speed sampled", 1.0 / (inv.divider * inv.Ts)))

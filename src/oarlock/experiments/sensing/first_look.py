@@ -39,6 +39,7 @@ _FIRST = 0.004  # of the largest voltage, beyond what the dead time may take
 _STRONGEST = 0.6  # of the largest voltage
 _ANGLES = (0.0, 0.25 * math.pi, 0.5 * math.pi, 0.75 * math.pi)
 _TRIES = 24
+LOOKS = 3.0  # s that all of it takes, about
 _PULSES, _PULSE, _DIES = 12, 0.5, 0.016  # how many; of rated current; s
 _DECAY_ANGLE = _ANGLES[0]
 _SLOWEST, _FASTEST = 1.0 / 0.1, 1.0 / 1e-4  # 1/s, between which R/L lies for any machine
@@ -146,12 +147,12 @@ class _Looking:
 
     def _along(self, record: Record, angle: float) -> Array:
         """Return the current (A) along an angle of the stator."""
-        a, b, c = (record[name] for name in ("ia", "ib", "ic"))
-        if self._axis.inverter.unsensed:
-            three = {"a": a, "b": b, "c": c}
-            missing = self._axis.inverter.unsensed
-            three[missing] = -sum(three[p] for p in three if p != missing)
-            a, b, c = three["a"], three["b"], three["c"]
+        read = {phase: record[f"i{phase}"] for phase in "abc"}
+        missing = self._axis.inverter.unsensed
+        if missing:
+            one, other = (read[phase] for phase in "abc" if phase != missing)
+            read[missing] = -one - other
+        a, b, c = read["a"], read["b"], read["c"]
         alpha, beta = (2.0 * a - b - c) / 3.0, (b - c) / math.sqrt(3.0)
         return np.asarray(alpha * math.cos(angle) + beta * math.sin(angle))
 

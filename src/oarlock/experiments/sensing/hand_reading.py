@@ -191,7 +191,11 @@ class _Held:
 
 
 def _line_checks(
-    record: Record, axis: Axis, ellipse: Ellipse, held: _Held, rounds: float,
+    record: Record,
+    axis: Axis,
+    ellipse: Ellipse,
+    held: _Held,
+    rounds: float,
     counted: float | None,
 ) -> list[Check]:
     worst = max(abs(ellipse.ratio - 1.0), held.off_centre)

@@ -19,7 +19,7 @@ from oarlock.drive.runner import QUIET, play
 from oarlock.drive.steps import MAX_STEPS, Frame, Plan, Shape, Step, Target, Wave
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import Movement, abort_limits
-from oarlock.experiments.sensing.first_look import is_wanted, look
+from oarlock.experiments.sensing.first_look import LOOKS, is_wanted, look
 from oarlock.machine import Axis
 from oarlock.records import Plain, Record
 
@@ -117,7 +117,8 @@ class StandingPulses:
     def movement(self, axis: Axis) -> Movement:
         """Return what will move."""
         current = self.peak * axis.machine.rated_current.value
-        return Movement(what="", speed=0.0, current=current, seconds=self.plan(axis).duration)
+        seconds = self.plan(axis).duration + (LOOKS if is_wanted(axis) else 0.0)
+        return Movement(what="", speed=0.0, current=current, seconds=seconds)
 
     def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the estimator must know, as plain values."""

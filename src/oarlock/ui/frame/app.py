@@ -1,7 +1,6 @@
 """Start the application: fonts, palette, session, bench, window; and end it cleanly."""
 
 import gc
-import signal
 import sys
 import threading
 import traceback
@@ -49,6 +48,9 @@ class Application:
         self.session = Session(Project.open(path), self.post)
         self.bench = Bench(self.session, self.jobs, self.post)
         self._theme_waits = False
+        # Where another project, or the start page, takes this window's place.
+        self.on_open: Callable[[Path], object] = lambda _path: None
+        self.on_start: Callable[[], object] = lambda: None
         self.bench.doing_changed.connect(self._bench_idle)
         look.choose(self.session.screen.dark)
         self.window = self._window()
@@ -58,6 +60,9 @@ class Application:
         window.resize(*self.session.screen.window)
         window.theme_toggled.connect(self.toggle_theme)
         window.axis_chosen.connect(self.go_to_axis)
+        window.outgrown.connect(lambda: QTimer.singleShot(0, self._renew))
+        window.open_asked.connect(lambda path: QTimer.singleShot(0, lambda: self.on_open(path)))
+        window.start_asked.connect(lambda: QTimer.singleShot(0, self.on_start))
         return window
 
     def go_to_axis(self, name: str) -> None:
@@ -157,23 +162,7 @@ def application() -> QApplication:
     return made
 
 
-def run_window(path: Path, *, practice: bool = False) -> int:
-    """Open a project in the window and stay until it is closed."""
-    qt = application()
-    look.load_fonts()
-    sys.excepthook = _report_crash
-    opened = Application(path)
-    signal.signal(signal.SIGINT, lambda *_: opened.window.close_now())
-    signal.signal(signal.SIGTERM, lambda *_: opened.window.close_now())
-    opened.start(practice=practice)
-    qt.exec()
-    if not opened.close():
-        sys.stderr.write(f"oarlock: {path}: not all could be saved: {opened.session.trouble}\n")
-        return 2
-    return 0
-
-
-def _report_crash(
+def report_crash(
     kind: type[BaseException], error: BaseException, trace: TracebackType | None
 ) -> None:
     """Write a programming error to the log beside the project's cache, and carry on."""

@@ -42,6 +42,8 @@ def commands(window: "MainWindow") -> list[Command]:
         found.append(
             Command("Connect the practice drive", "", lambda: bench.connect_drive(PRACTICE))
         )
+    if bench.connected and bench.differs:
+        found.append(Command("Use what the drive tells", "", bench.use_facts))
     if bench.connected and session.axis.gains is not None:
         found.append(Command("Save gains and filters in the drive", "", bench.memory.save))
     if bench.connected and session.axis.mechanics.max_turns is not None:
@@ -56,6 +58,7 @@ def commands(window: "MainWindow") -> list[Command]:
         )
     )
     found += sweep_commands(window)
+    found += window.files.commands()
     found.append(Command("Light or dark", "", window.theme_toggled.emit))
     return found
 

@@ -2,7 +2,8 @@
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QFrame, QWidget
 from shiboken6 import isValid
 
 from oarlock.ui.kit import theme as look
@@ -24,6 +25,7 @@ class Panels:
         self.palette: CommandPalette | None = None
         self.commission: CommissionPanel | None = None
         self.compare: ComparePanel | None = None
+        self.over: QFrame | None = None  # what asks for a name
 
     def open_connect(self) -> None:
         """Let the user choose a drive."""
@@ -43,6 +45,33 @@ class Panels:
             self.palette.close()
         self.palette = CommandPalette(self._window, self._window.commands())
         self.palette.show()
+
+    def open_new_axis(self) -> None:
+        """Let the user add an axis."""
+        from oarlock.ui.frame.new_axis import NewAxisPanel
+
+        window = self._window
+        made = NewAxisPanel(window.session, window.files.jobs, window)
+        made.chosen.connect(lambda *told: window.files.add_axis(*told) and made.close())
+        self._lay_over(made)
+
+    def open_rename(self) -> None:
+        """Let the user give the axis another name."""
+        from oarlock.ui.frame.new_axis import RenamePanel
+
+        window = self._window
+        made = RenamePanel(window.session.axis.name, window)
+        made.chosen.connect(lambda name: window.files.rename_axis(name) and made.close())
+        self._lay_over(made)
+
+    def _lay_over(self, panel: QFrame) -> None:
+        """Show a panel over everything, in place of another one."""
+        if self.over is not None and isValid(self.over):
+            self.over.close()
+        self.over = panel
+        panel.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        panel.show()
+        panel.raise_()
 
     def open_commissioning(self) -> None:
         """Show what is missing of the axis and what it will move; started from there."""
@@ -87,6 +116,9 @@ class Panels:
         """Close what lies on top; return whether anything did."""
         if self.palette is not None and isValid(self.palette) and self.palette.isVisible():
             self.palette.close()
+            return True
+        if self.over is not None and isValid(self.over) and self.over.isVisible():
+            self.over.close()
             return True
         if self.compare is not None and self.compare.isVisible():
             self.compare.hide()

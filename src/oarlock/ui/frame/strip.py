@@ -177,6 +177,8 @@ class TimescalesStrip(QWidget):
                     draw_text(p, x, 118, label, color, size=look.SMALL, align="center")
 
     def _paint_limits(self, p: QPainter, strip: Strip) -> None:
+        if strip.nyquist > HIGH:
+            return  # the clock is not known, or faster than the strip shows
         t, right = look.theme(), self.x_of(HIGH)
         _, f45, f30 = strip.limits
         nyquist, end = self.x_of(strip.nyquist), self.x_of(strip.end)
@@ -190,6 +192,8 @@ class TimescalesStrip(QWidget):
 
     def _paint_warning(self, p: QPainter, strip: Strip) -> None:
         """Say what the hatched band means, where the loops' labels leave room for it."""
+        if strip.nyquist > HIGH:
+            return
         t, text = look.theme(), "margin < 30°"
         low, right = self.x_of(strip.limits[2]) + 4.0, self.x_of(strip.end) - 3.0
         width = text_width(text, look.SMALL)

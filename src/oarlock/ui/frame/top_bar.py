@@ -1,7 +1,5 @@
 """The top bar: what is open, how the drive is, what is under way, and Stop."""
 
-import functools
-
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import (
@@ -19,6 +17,7 @@ from oarlock.session.bench import Doing
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import draw_text, elided, line, text_width
 
+_NAME = 150  # px, of a project's or an axis's name at most
 _STILL = 0.6  # rad/s: below it a resolver's noise is all there is
 
 
@@ -52,7 +51,7 @@ class TopBar(QWidget):
     stop = Signal()
     connect_asked = Signal()
     cancel = Signal()
-    axis_chosen = Signal(str)
+    axis_chosen = Signal(str)  # in the menu of axes
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -69,14 +68,9 @@ class TopBar(QWidget):
         self.numbers_button.setToolTip("Show or hide the numbers of this stage")
         self.numbers_button.hide()
         self.stop_button = StopButton()
-        self.axis_button = QPushButton(self)
-        self.axis_button.setFlat(True)
+        self.project_button, self.project_menu = self._flat("Projects, new and open")
+        self.axis_button, self.axis_menu = self._flat("Axes of this project")
         self.axis_button.setFont(look.font(look.NAME, bold=True))
-        self.axis_button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.axis_button.setToolTip("Go to another axis of this project")
-        self._axes = QMenu(self.axis_button)
-        self.axis_button.setMenu(self._axes)
-        self.axis_button.hide()
         for button in (self.connect_button, self.cancel_button, self.numbers_button):
             button.setFixedHeight(26)
             button.setFont(look.font(look.BODY))
@@ -94,21 +88,33 @@ class TopBar(QWidget):
         self.cancel_button.clicked.connect(self.cancel)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
-    def show_project(self, project: str, axis: str, axes: tuple[str, ...] = ()) -> None:
-        """Show what is open, and offer the other axes."""
+    def _flat(self, tip: str) -> tuple[QPushButton, QMenu]:
+        """Return a button that is its text, with a menu that is filled when it opens."""
+        made = QPushButton(self)
+        made.setFlat(True)
+        made.setFont(look.font(look.BODY))
+        made.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        made.setToolTip(tip)
+        made.setStyleSheet("QPushButton { text-align: left; padding: 0 2px; }")
+        menu = QMenu(made)
+        made.setMenu(menu)
+        return made, menu
+
+    def show_project(self, project: str, axis: str) -> None:
+        """Show what is open; each name is a button with a menu."""
+        if (project, axis) == (self._project, self._axis):
+            return
         self._project, self._axis = project, axis
-        self.axis_button.setVisible(len(axes) > 1)
-        if len(axes) > 1:
-            self._axes.clear()
-            for name in axes:
-                action = self._axes.addAction(name)
-                action.setCheckable(True)
-                action.setChecked(name == axis)
-                action.triggered.connect(functools.partial(self.axis_chosen.emit, name))
-            self.axis_button.setText(axis)
-            left = round(look.MARGIN + text_width(f"{project} / ")) - 4
-            wide = round(text_width(axis, look.NAME, bold=True)) + 34
-            self.axis_button.setGeometry(left, 5, wide, 30)
+        x = look.MARGIN - 4
+        for made, text, size, bold in (
+            (self.project_button, elided(project, _NAME), look.BODY, False),
+            (self.axis_button, elided(axis, _NAME, look.NAME, bold=True), look.NAME, True),
+        ):
+            made.setText(text)
+            made.setAccessibleName(f"{made.toolTip()}: {text}")
+            wide = round(text_width(text, size, bold=bold)) + 26
+            made.setGeometry(x, 5, wide, 30)
+            x += wide + 10
         self.update()
 
     def show_link(self, name: str, *, connected: bool, connecting: bool) -> None:
@@ -142,11 +148,8 @@ class TopBar(QWidget):
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         p.fillRect(self.rect(), t.ground)
         line(p, 0, self.height() - 1, self.width(), self.height() - 1, t.rule)
-        x = look.MARGIN + draw_text(p, look.MARGIN, 25, f"{self._project} / ", t.muted)
-        if self.axis_button.isHidden():
-            x += draw_text(p, x, 25, self._axis, t.ink, size=look.NAME, bold=True)
-        else:
-            x = float(self.axis_button.geometry().right())
+        draw_text(p, self.project_button.geometry().right() + 3, 25, "/", t.muted)
+        x = float(self.axis_button.geometry().right())
         if self._trouble:
             room = self._free_until() - x - 24.0
             draw_text(p, x + 24, 25, elided(self._trouble, room, bold=True), t.attention, bold=True)

@@ -3,11 +3,20 @@
 import functools
 import importlib
 from collections.abc import Callable
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from psygnal import SignalInstance
 from PySide6.QtCore import QEvent, QObject, Qt, QTimer, Signal
-from PySide6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QResizeEvent, QShortcut
+from PySide6.QtGui import (
+    QCloseEvent,
+    QDragEnterEvent,
+    QDropEvent,
+    QKeyEvent,
+    QKeySequence,
+    QResizeEvent,
+    QShortcut,
+)
 from PySide6.QtWidgets import (
     QApplication,
     QHBoxLayout,
@@ -23,9 +32,11 @@ from oarlock.session.bench import Bench, Doing
 from oarlock.session.jobs import Guest, Jobs
 from oarlock.session.session import Session
 from oarlock.ui.frame.closing import must_ask
+from oarlock.ui.frame.drawer import Drawer
 from oarlock.ui.frame.logbook import Logbook
 from oarlock.ui.frame.message import Message
 from oarlock.ui.frame.panels import Panels
+from oarlock.ui.frame.project_files import ProjectFiles
 from oarlock.ui.frame.rail import Rail
 from oarlock.ui.frame.reader import Reader
 from oarlock.ui.frame.strip import TimescalesStrip
@@ -46,20 +57,28 @@ class MainWindow(QMainWindow):
 
     theme_toggled = Signal()
     axis_chosen = Signal(str)
+    open_asked = Signal(Path)
+    start_asked = Signal()
+    outgrown = Signal()  # another kind of sensor: its stages are made of other parts
 
     def __init__(self, session: Session, bench: Bench, jobs: Jobs) -> None:
         super().__init__()
         self.session, self.bench, self._jobs = session, bench, Guest(jobs)
         self.setWindowTitle(f"{session.axis.name} – {session.name} – Oarlock")
         self.setMinimumSize(1024, 700)
+        self.setAcceptDrops(True)
         self.top_bar, self.strip, self.rail = TopBar(), TimescalesStrip(), Rail()
         self.logbook = Logbook()
         self._stages: dict[str, StageView] = {}
+        self._made_for = session.axis.sensor.kind
         self._stack, self._numbers = QStackedWidget(), QStackedWidget()
         self._numbers.setFixedWidth(look.NUMBERS)
         self._numbers.setAutoFillBackground(True)
         self.message = Message()
         self._lay_out()
+        button = self.top_bar.numbers_button
+        self.drawer = Drawer(self, self._middle, self._numbers, button)
+        self.files = ProjectFiles(self, self._jobs)
         self.panels = Panels(self, self._ground)
         self._closing = False
         self._reader = Reader(session, self._jobs, self.message.say)
@@ -116,7 +135,8 @@ class MainWindow(QMainWindow):
         self.top_bar.cancel.connect(bench.stop)
         self.top_bar.connect_asked.connect(self.panels.open_connect)
         self.top_bar.axis_chosen.connect(self.axis_chosen)
-        self.top_bar.numbers_button.clicked.connect(self.toggle_numbers)
+        self.top_bar.project_menu.aboutToShow.connect(self.files.fill_project_menu)
+        self.top_bar.axis_menu.aboutToShow.connect(self.files.fill_axis_menu)
         self.strip.dragged.connect(self._strip_dragged)
         self.strip.released.connect(self._strip_released)
         self.strip.nudged.connect(self._strip_nudged)
@@ -137,7 +157,10 @@ class MainWindow(QMainWindow):
             ("Ctrl+K", self.panels.open_palette),
             ("F7", self.panels.open_comparison),
             ("F8", self.panels.open_commissioning),
-            ("F9", self.toggle_numbers),
+            ("F9", self.drawer.toggle),
+            ("Ctrl+O", self.files.ask_open),
+            ("Ctrl+N", self.files.start),
+            ("Ctrl+Shift+S", self.files.ask_copy),
             ("Ctrl+Q", self.close),
         ):
             QShortcut(QKeySequence(keys), self).activated.connect(action)
@@ -215,7 +238,7 @@ class MainWindow(QMainWindow):
 
     def _refresh_frame(self) -> None:
         session = self.session
-        self.top_bar.show_project(session.name, session.axis.name, session.axis_names)
+        self.top_bar.show_project(session.name, session.axis.name)
         self._refresh_rail()
         self.logbook.show_runs(session.runs, session.axis, session.unwritten)
 
@@ -226,6 +249,9 @@ class MainWindow(QMainWindow):
     # What happens
 
     def _axis_changed(self, _axis: object) -> None:
+        if self.session.axis.sensor.kind is not self._made_for:
+            self.outgrown.emit()
+            return
         self._refresh_stage()
         if self.session.dragging:
             self._refresh_rail()
@@ -264,8 +290,8 @@ class MainWindow(QMainWindow):
             return
         if self.panels.close_top():
             return
-        if self._is_narrow and self._numbers.isVisible():
-            self.toggle_numbers()
+        if self.drawer.is_open:
+            self.drawer.toggle()
         elif self.message.isVisible():
             self.message.say("")
 
@@ -328,36 +354,9 @@ class MainWindow(QMainWindow):
             signal.disconnect(slot)
         self._subscriptions.clear()
 
-    # The numbers: a column in a wide window, a drawer in a narrow one
-
-    @property
-    def _is_narrow(self) -> bool:
-        return self.width() < look.NARROW
-
-    def toggle_numbers(self) -> None:
-        """Open or close the drawer of a narrow window."""
-        if self._is_narrow:
-            self._numbers.setVisible(not self._numbers.isVisible())
-            self._place_numbers()
-
-    def _place_numbers(self) -> None:
-        in_column = self._middle.indexOf(self._numbers) >= 0
-        self.top_bar.numbers_button.setVisible(self._is_narrow)
-        if self._is_narrow and in_column:
-            self._middle.removeWidget(self._numbers)
-            self._numbers.hide()
-        elif not self._is_narrow and not in_column:
-            self._middle.addWidget(self._numbers)
-            self._numbers.show()
-        if self._is_narrow:
-            top = look.TOP_BAR + look.STRIP
-            height = self.height() - top - look.LOGBOOK
-            self._numbers.setGeometry(self.width() - look.NUMBERS, top, look.NUMBERS, height)
-            self._numbers.raise_()
-
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
-        self._place_numbers()
+        self.drawer.place()
         self._place_logbook()
         self.panels.place()
 
@@ -365,6 +364,13 @@ class MainWindow(QMainWindow):
         height = self.logbook.height()
         self.logbook.setGeometry(0, self.height() - height, self.width(), height)
         self.logbook.raise_()
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        self.files.take_dropped([Path(url.toLocalFile()) for url in event.mimeData().urls()])
 
     # Closing
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QWidget
@@ -64,6 +65,10 @@ class StageView(QWidget):
 
     def run(self) -> None:
         """Do what F5 does here."""
+
+    def take_file(self, path: Path) -> None:
+        """Take a file that was dropped on the window."""
+        self.around.tell(f"{path.name}: a recording is dropped on Identify")
 
     def lay_out(self) -> None:
         """Place what follows the strip's scale, which has changed."""

@@ -223,7 +223,10 @@ class ProofView(QWidget):
             x = area.left() + i
             middle, half = area.center().y(), 0.48 * area.height()
             low, high = float(part.min()) / most, float(part.max()) / most
-            top, bottom = middle - half * high - 0.5, middle - half * low + 0.5  # never without height
+            top, bottom = (
+                middle - half * high - 0.5,
+                middle - half * low + 0.5,
+            )  # never without height
             p.drawLine(QPointF(x, top), QPointF(x, bottom))
         bad = lane.differ > 0
         draw_text(p, w - 196, y, f"{lane.samples}", t.ink, align="right")

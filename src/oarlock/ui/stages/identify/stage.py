@@ -243,9 +243,13 @@ class IdentifyStage(StageView):
 
     def read_out(self) -> ReadOut:
         m = self.session.axis.machine
+        if not (m.R.is_known and m.Ld.is_known and m.Lq.is_known):
+            return ReadOut("electrical poles, q and d", "–", "Hz", ("not measured yet",))
         poles = [m.R.value / (math.tau * L.value) for L in (m.Lq, m.Ld)]
-        printed = [m.R.printed.value / (math.tau * L.printed.value) for L in (m.Lq, m.Ld)]
-        told = f"printed: {printed[0]:.1f} and {printed[1]:.1f} Hz"
+        told = "nothing printed"
+        if all(p.printed.source for p in (m.R, m.Ld, m.Lq)):
+            printed = [m.R.printed.value / (math.tau * L.printed.value) for L in (m.Lq, m.Ld)]
+            told = f"printed: {printed[0]:.1f} and {printed[1]:.1f} Hz"
         shown = f"{poles[0]:.1f} and {poles[1]:.1f}"
         return ReadOut("electrical poles, q and d", shown, "Hz", (told,))
 
@@ -357,6 +361,9 @@ class IdentifyStage(StageView):
         """Ask for a recording and show what is in it before it is read."""
         kinds = "Recordings (*.csv *.txt *.tsv *.dat);;All (*)"
         ask_file(self, "Import a recording", str(self.session.path.parent), kinds, self.open_import)
+
+    def take_file(self, path: Path) -> None:
+        self.open_import(path)
 
     def open_import(self, path: Path) -> "ImportPanel | None":
         """Open the preview of a recording."""

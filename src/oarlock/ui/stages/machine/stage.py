@@ -2,31 +2,34 @@
 
 import math
 
-from PySide6.QtCore import QRectF, Qt
-from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QResizeEvent
-from PySide6.QtWidgets import QLabel, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeyEvent, QResizeEvent
+from PySide6.QtWidgets import QLabel
 
-from oarlock.errors import InputError
-from oarlock.machine import Parameter, SensorKind
-from oarlock.machine.fields import BY_PATH
-from oarlock.quantities.display import digits, engineering, signed, with_std
+from oarlock.machine import Axis, SensorKind
+from oarlock.machine.unknown import is_known
+from oarlock.quantities.display import digits, signed
 from oarlock.quantities.kinds import RPM
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button
-from oarlock.ui.kit.numbers import Entry, Panel, Why, origin_mark, plain
-from oarlock.ui.kit.paint import draw_text
+from oarlock.ui.kit.numbers import Block, Panel, Why
 from oarlock.ui.stages.base import Around, ReadOut, StageView
+from oarlock.ui.stages.machine.begun import ComingTable
+from oarlock.ui.stages.machine.kind_row import KindRow
 from oarlock.ui.stages.machine.pictures import CurrentPlane, CurrentsPlot, TorquePlot
-from oarlock.views.machine import MachinePicture, characteristic_why, machine_picture
+from oarlock.ui.stages.machine.rows import ParameterRow
+from oarlock.views.machine import MachinePicture, can_be_mapped, characteristic_why, machine_picture
+from oarlock.views.machine_begun import begun, hint_of
 
-_SHOWN = (
-    "machine.R", "machine.Ld", "machine.Lq", "machine.psi", "machine.pole_pairs",
-    "machine.peak_current", "machine.max_speed", "machine.inertia", "inverter.bus_voltage",
+_RATING = (
+    "machine.rated_current", "machine.peak_current", "machine.max_speed", "inverter.bus_voltage",
 )  # fmt: skip
-_MORE = (
-    "machine.rated_current", "inverter.control_frequency", "inverter.pwm_frequency",
-    "inverter.dead_time", "inverter.current_full_scale", "inverter.adc_bits",
-    "mechanics.max_turns",
+_WINDING = (
+    "machine.pole_pairs", "machine.R", "machine.Ld", "machine.Lq", "machine.psi", "machine.inertia",
+)  # fmt: skip
+_INVERTER = (
+    "inverter.control_frequency", "inverter.pwm_frequency", "inverter.dead_time",
+    "inverter.current_full_scale", "inverter.adc_bits", "mechanics.max_turns",
 )  # fmt: skip
 _SENSOR = {
     SensorKind.ENCODER: ("sensor.counts", "sensor.side", "sensor.zero"),
@@ -34,128 +37,6 @@ _SENSOR = {
     SensorKind.HALL: (),
     SensorKind.NONE: (),
 }
-_NAMES = {
-    "machine.R": "Resistance",
-    "machine.Ld": "Inductance L~d~",
-    "machine.Lq": "Inductance L~q~",
-    "machine.psi": "Magnet flux ψ",
-}
-_UNIT_RPM = {"machine.max_speed"}
-_ENTRY = 112  # px: the value in use begins beside it
-
-
-class ParameterRow(QWidget):
-    """One parameter: its entry as printed, what is used, and where that comes from."""
-
-    def __init__(self, path: str, stage: "MachineStage") -> None:
-        super().__init__()
-        self._path, self._stage = path, stage
-        field = BY_PATH[path]
-        self._label = _NAMES.get(path, field.label)
-        self._parameter: Parameter | None = None
-        self._error = ""
-        self._asked = ""  # the entry that was asked about
-        self.setFixedHeight(43)
-        t = look.theme()
-        self.entry = Entry(self._label, self)
-        self.entry.setGeometry(0, 16, _ENTRY, 22)
-        self.entry.setTextMargins(5, 0, 2, 0)
-        self.entry.setStyleSheet(
-            f"QLineEdit {{ background: {t.panel.name()}; border: 1px solid {t.rule.name()}; }}"
-            f"QLineEdit:focus {{ border: 1px solid {t.accent.name()}; }}"
-        )
-        self.entry.returnPressed.connect(self._enter)
-        self.entry.editingFinished.connect(self._left)
-
-    def _enter(self) -> None:
-        if not self.entry.isModified():
-            return
-        text = self.entry.text().strip()
-        try:
-            doubt = self._stage.session.doubt(self._path, text)
-            if doubt and text != self._asked:
-                self._asked = text
-                self.show_error(f"Is '{text}' meant? {doubt}. Enter again to use it")
-                return
-            self._stage.session.enter(self._path, text)
-        except InputError as error:
-            self.show_error(f"{error.cause}. {error.remedy}")
-            return
-        self.entry.setModified(False)
-        self._asked = ""
-        self.show_error("")
-        self.show_parameter(self._stage.session.axis.parameter(self._path))
-
-    def _left(self) -> None:
-        """Take what was typed when the focus goes elsewhere; a doubt waits for Enter."""
-        if not self._asked:
-            self._enter()
-
-    def show_error(self, text: str) -> None:
-        """Say in place why an entry cannot be taken; the axis stays as it is."""
-        self._error = text
-        self._stage.show_refusal(self, text)
-        self.update()
-
-    @property
-    def error(self) -> str:
-        """Why the entry was refused, or nothing."""
-        return self._error
-
-    def show_parameter(self, parameter: Parameter | None) -> None:
-        """Show a parameter's state; None where nothing is known of it yet."""
-        if parameter is None:
-            self.entry.setPlaceholderText("not known")
-            self._parameter = None
-            if not self._error:
-                self.entry.show_text("")
-            self.update()
-            return
-        if not self._error:
-            self.entry.show_text(parameter.printed.source)
-        if parameter != self._parameter:
-            self._parameter = parameter
-            best = parameter.best
-            source = best.source or "no source"
-            self.entry.setToolTip(f"As printed: {parameter.printed.source}")
-            self.setToolTip(f"{plain(self._label)}: {best.value:.6g} {best.unit}, "
-                            f"{best.origin.value} ({source})")  # fmt: skip
-            self.setAccessibleName(self.toolTip())
-            self.update()
-
-    def _texts(self, parameter: Parameter) -> tuple[str, str]:
-        best = parameter.best
-        if self._path in _UNIT_RPM:
-            return digits(best.value, 3), "rad/s"
-        if self._path == "sensor.side":
-            return ("forward" if best.value > 0 else "reversed"), ""
-        if best.unit == "1":
-            return f"{best.value:.0f}", ""
-        if self._path == "sensor.zero":
-            return f"{math.degrees(best.value) % 360.0:.1f}", "°"
-        number, _, unit = with_std(best.value, best.std, best.unit)
-        if parameter.adopted is None:
-            number, unit = engineering(best.value, best.unit, 3)
-        return number, unit
-
-    def paintEvent(self, _event: QPaintEvent) -> None:
-        p, t, parameter = QPainter(self), look.theme(), self._parameter
-        p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        draw_text(p, 0, 12, self._label, t.ink, size=look.SMALL)
-        if parameter is None:
-            return
-        if parameter.adopted is not None:
-            number, unit = engineering(parameter.printed.value, parameter.printed.unit, 3)
-            draw_text(p, self.width(), 12, f"{number} {unit} printed", t.muted, size=look.SMALL,
-                      align="right")  # fmt: skip
-        number, unit = self._texts(parameter)
-        draw_text(p, 168, 33, number, t.ink, size=look.NAME - 1, bold=True, align="right")
-        draw_text(p, 172, 33, unit, t.muted, size=look.SMALL)
-        origin_mark(p, self.width() - 5, 28, parameter.best.origin)
-        if self._error:
-            p.setPen(QPen(t.attention, 1.5))
-            p.setBrush(Qt.BrushStyle.NoBrush)
-            p.drawRect(QRectF(0.5, 16, _ENTRY, 22))
 
 
 class MachineStage(StageView):
@@ -173,6 +54,7 @@ class MachineStage(StageView):
             plot.setParent(self)
         for over_speed in (self.torque, self.currents):
             over_speed.moved.connect(self.move_cursor)
+        self.coming = ComingTable(self)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         kept = session.screen.map_omega
         self._omega = 0.6 * session.axis.machine.max_speed.value if kept is None else kept
@@ -182,11 +64,16 @@ class MachineStage(StageView):
         self.commission.clicked.connect(around.commission)
 
     def _fill(self, panel: Panel) -> dict[str, ParameterRow]:
-        block = panel.block("As printed", "as used")
-        rows = {}
-        for path in _SHOWN:
-            rows[path] = ParameterRow(path, self)
-            block.add(rows[path])
+        rows: dict[str, ParameterRow] = {}
+        self._blocks: list[Block] = []
+        for title, hint, paths in (
+            ("Rating", "as printed → as used", _RATING),
+            ("Winding and shaft", "measured", _WINDING),
+        ):
+            self._blocks.append(panel.block(title, hint))
+            for path in paths:
+                rows[path] = ParameterRow(path, self)
+                self._blocks[-1].add(rows[path])
         self._refusal = QLabel(self)
         self._refusal.setWordWrap(True)
         self._refusal.setFont(look.font(look.SMALL))
@@ -196,16 +83,18 @@ class MachineStage(StageView):
         self._short = binds.row("Current ψ/L~d~", "Current with shorted phases at high speed")
         self._why = Why()
         binds.add(self._why)
-        more = panel.block("Rating and inverter", "as used")
-        for path in _MORE:
+        more = panel.block("Inverter", "told by the drive, or typed")
+        for path in _INVERTER:
             rows[path] = ParameterRow(path, self)
             more.add(rows[path])
-        sensor = panel.block("Position sensor", self.session.axis.sensor.kind.value)
+        sensor = panel.block("Position sensor")
+        self.sensor_kind = KindRow(self.session)
+        sensor.add(self.sensor_kind)
         for path in _SENSOR[self.session.axis.sensor.kind]:
             rows[path] = ParameterRow(path, self)
             sensor.add(rows[path])
         self._found = sensor.row("Offsets", "Readings of no current, phases a, b and c")
-        self._blocks = (block, more, sensor)
+        self._blocks += [more, sensor]
         panel.finish()
         return rows
 
@@ -222,6 +111,7 @@ class MachineStage(StageView):
         super().resizeEvent(event)
         w, h = self.width(), self.height()
         self.commission.setGeometry(w - 166, 12, 150, 30)
+        self.coming.setGeometry(look.MARGIN, 96, w - 2 * look.MARGIN, h - 96)
         middle = round(0.515 * w)
         self.plane.setGeometry(8, 84, middle - 8, h - 84)
         split = h - 168
@@ -230,20 +120,38 @@ class MachineStage(StageView):
 
     def refresh(self) -> None:
         axis = self.session.axis
-        shown = machine_picture(axis, self._omega)
-        self.shown = shown
-        self.say(shown.answer, *shown.reasons)
-        self.plane.show_plane(shown)
-        self.torque.show_map(shown)
-        self.currents.show_map(shown)
         for path, row in self.rows.items():
-            row.show_parameter(axis.optional(path))
-        self._short.show_value(digits(shown.characteristic, 3), "A")
+            row.show_parameter(axis.optional(path), hint_of(axis, path))
+        self.sensor_kind.show_kind()
+        mapped = can_be_mapped(axis)
+        for plot in (self.plane, self.torque, self.currents):
+            plot.setVisible(mapped)
+        self.coming.setVisible(not mapped)
+        if mapped:
+            self._show_map(axis)
+        else:
+            self._show_begun()
         inv = axis.inverter
         worst = max((inv.offset_a, inv.offset_b, inv.offset_c), key=lambda p: abs(p.value))
         told = f"{signed(worst.value / inv.current_count, 1)}" if worst.adopted else "–"
         self._found.show_value(told, "LSB at most", "", worst.best.origin)
+
+    def _show_map(self, axis: Axis) -> None:
+        shown = self.shown = machine_picture(axis, self._omega)
+        self.say(shown.answer, *shown.reasons)
+        self.plane.show_plane(shown)
+        self.torque.show_map(shown)
+        self.currents.show_map(shown)
+        self._short.show_value(digits(shown.characteristic, 3), "A")
         self._why.show_lines(*characteristic_why(shown))
+
+    def _show_begun(self) -> None:
+        self.shown = None
+        shown = begun(self.session.now, connected=self.bench.connected)
+        self.say(shown.answer, *shown.reasons)
+        self.coming.show_begun(shown)
+        self._short.show_value("–", "A")
+        self._why.show_lines("follows from ψ and L~d~")
 
     def move_cursor(self, omega: float) -> None:
         """Put the speed cursor somewhere else."""
@@ -265,7 +173,10 @@ class MachineStage(StageView):
     def read_out(self) -> ReadOut:
         shown = self.shown
         if shown is None:
-            return ReadOut("", "", "")
+            paths = (*_RATING, *_WINDING[:-1])
+            known = sum(is_known(self.session.axis, path) for path in paths)
+            return ReadOut("known of this motor", str(known), f"of {len(paths)} numbers",
+                           ("filled: measured; hollow: not yet",))  # fmt: skip
         top = shown.limits.p * shown.limits.omega_max / math.tau
         sampling = self.session.axis.inverter.control_frequency.value
         return ReadOut(

@@ -249,10 +249,11 @@ def paint_dial(p: QPainter, rect: QRectF, live: Live, axis: Axis) -> None:
                     centre.y() - (radius - 5) * math.sin(angle)),
             QPointF(centre.x() + radius * math.cos(angle), centre.y() - radius * math.sin(angle)),
         )  # fmt: skip
+    pairs_known = axis.machine.pole_pairs.is_known
     electrical = live.angle * axis.machine.pole_pairs.value - sensor.zero.value
     for angle, length, color, width in (
         (live.angle, radius - 6, t.ink, 2.4), (electrical, radius - 20, t.accent, 1.6),
-    ):  # fmt: skip
+    )[: 2 if pairs_known else 1]:  # fmt: skip
         p.setPen(QPen(color, width))
         p.drawLine(centre, QPointF(centre.x() + length * math.cos(angle),
                                    centre.y() - length * math.sin(angle)))  # fmt: skip
@@ -267,7 +268,7 @@ def paint_dial(p: QPainter, rect: QRectF, live: Live, axis: Axis) -> None:
     }.get(sensor.kind, "")
     rows = (
         (f"{math.degrees(live.angle) % 360:.1f}°", "shaft", t.ink),
-        (f"{math.degrees(electrical) % 360:.0f}°", "electrical", t.accent),
+        (f"{math.degrees(electrical) % 360:.0f}°" if pairs_known else "–", "electrical", t.accent),
         (f"{signed(live.speed / RPM, 0)} rpm", way, t.ink),
     )
     left = centre.x() + radius + 30

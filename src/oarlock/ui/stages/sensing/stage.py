@@ -237,10 +237,10 @@ class SensingStage(StageView):
         self._break.show_value(digits(torque, 2) if torque else "–", "N·m")
         failed = next((s for s in made.values() if s.finding and not s.finding.holds), None)
         self._checks.show_step(failed)
-        count = inv.current_count
+        known, count = inv.current_full_scale.is_known, inv.current_count
         scale = inv.current_full_scale.best.origin
-        self._count.show_value(digits(1e3 * count, 3), "mA", "", scale)
-        self._counts.show_value(digits(1.0 / count, 3), "counts", "", scale)
+        self._count.show_value(digits(1e3 * count, 3) if known else "–", "mA", "", scale)
+        self._counts.show_value(digits(1.0 / count, 3) if known else "–", "counts", "", scale)
 
     def _show_pairs(self, made: dict[str, SensingStep], turn: Finding | None) -> None:
         hand = made[HAND].finding if HAND in made else None
@@ -251,6 +251,9 @@ class SensingStage(StageView):
                                        else f"{found.value:.1f}", "", "", found.origin)  # fmt: skip
                 return
         pairs = self.session.axis.machine.pole_pairs
+        if not pairs.is_known:
+            self._pairs.show_value("–", "", "not known", pairs.best.origin)
+            return
         self._pairs.show_value(f"{pairs.value:.0f}", "", "entered", pairs.best.origin)
 
     def _show_currents(self, made: dict[str, SensingStep]) -> None:
@@ -289,8 +292,9 @@ class SensingStage(StageView):
                 "Hz",
                 ("the angle's largest error meets", "a resonance where it passes it"),
             )
-        current = self.session.axis.machine.rated_current.value
-        return ReadOut("largest current in a pulse", digits(0.6 * current, 2), "A",
+        rated = self.session.axis.machine.rated_current
+        most = digits(0.6 * rated.value, 2) if rated.is_known else "–"
+        return ReadOut("largest current in a pulse", most, "A",
                        ("the shaft has not been turned",))  # fmt: skip
 
     def paintEvent(self, event: QPaintEvent) -> None:

@@ -1,0 +1,1 @@
+"""The start page: what was open before, a new project, the demo."""
