@@ -18,51 +18,40 @@ from typing import Any
 import can
 import canopen
 import numpy as np
-from canopen.sdo.exceptions import SdoAbortedError, SdoCommunicationError
 from numpy.typing import NDArray
 
 from oarlock.cancel import Cancel
-from oarlock.drive.contract.entries import name_at
+from oarlock.drive.channel import SOCKET, Channel, parse_channel
+from oarlock.drive.contract.entries import CONTRACT, name_at
 from oarlock.drive.contract.numbers import SUMS, SUMS_HEAD
 from oarlock.drive.contract.trips import STATES
 from oarlock.drive.contract.trips import trip as trip_of
 from oarlock.drive.heart import Heart
 from oarlock.drive.link import Live, Progress, Status
+from oarlock.drive.open_bus import open_bus
 from oarlock.drive.stream import BASES, Stream
 from oarlock.drive.transfers import fetch, fetch_trace
+from oarlock.drive.translated import translated
 from oarlock.drive.travel import Ledger
-from oarlock.drive.unix_bus import descriptor, open_bus, pack
+from oarlock.drive.unix_bus import descriptor, pack
 from oarlock.errors import (
     DriveRefused,
     InputError,
     LinkError,
     LinkLost,
     LinkProtocolError,
-    LinkTimeout,
-    OarlockError,
 )
 
 # Every failure is translated and told once; the library's own log would tell it again.
 logging.getLogger("canopen").setLevel(logging.CRITICAL)
 CLIENT_ID = 0x7F
 _SECOND_LOOK = 0.25  # s
+_LISTEN = 0.05  # s in which another program's heartbeat is heard
 SILENCE = 0.35  # s without a heartbeat of the drive's: it hangs
 START, STOP, CLEAR, COMMIT, PUT_BACK = 1, 2, 3, 4, 5
 _SAVE, _LOAD = b"save", b"load"  # signatures of CiA 301 for storing and restoring
 OPERATIONAL, PRE_OPERATIONAL = 0x01, 0x80  # commands of the network management
-# What the library raises where an answer is too short, of a wrong size, or out of order.
-_SENSELESS = (
-    struct.error, ValueError, TypeError, IndexError, KeyError, AttributeError, OverflowError,
-)  # fmt: skip
 _DIFFERS = struct.Struct("<HBxf")
-_ABORTS = {
-    0x08000022: "not in this state: another experiment may be running",
-    0x06090030: "the value is out of range",
-    0x06040043: "the step table makes no sense to it",
-    0x06020000: "it does not know this parameter",
-    0x06010002: "this parameter is read-only",
-    0x060A0023: "there is nothing recorded",
-}
 
 
 def dictionary(node_id: int) -> canopen.ObjectDictionary:
@@ -75,25 +64,19 @@ def dictionary(node_id: int) -> canopen.ObjectDictionary:
 class CanopenLink:
     """A drive on a CAN bus."""
 
-    def __init__(self, channel: str, *, node_id: int = 1, timeout: float = 1.0) -> None:
-        self.name = "practice drive" if "/" in channel else f"drive on {channel}"
-        self._place = self.name
+    def __init__(self, channel: str, *, timeout: float = 1.0) -> None:
+        where = parse_channel(channel)
+        self.name = self._place = where.name
         self.ledger = Ledger()
         self._lost_reason = ""
         self._seen = time.monotonic()
         self._sinks: list[Callable[[Live], None]] = []
         self._stream = Stream()
         self._sure: dict[str, bytes] = {}  # parameters as the drive holds them
-        self._node_id = node_id
+        node_id = self._node_id = where.node
         self._sdo = threading.Lock()
         self._network = canopen.Network()
-        try:
-            self._network.bus = open_bus(channel, self._lose)
-        except (OSError, can.CanError) as error:
-            remedy = "Start the drive, or check its channel"
-            raise LinkLost(
-                f"cannot open {channel}: {error}", place="link", remedy=remedy
-            ) from error
+        self._network.bus = open_bus(where, self._lose)
         self._node = self._network.add_node(canopen.RemoteNode(node_id, dictionary(node_id)))
         self._node.sdo.RESPONSE_TIMEOUT = timeout
         self._node.sdo.MAX_RETRIES = 1
@@ -105,11 +88,13 @@ class CanopenLink:
         self._heart: Heart | None = None
         try:
             self._network.connect()
+            self._see_alone(where)
             beat = pack(0x700 + CLIENT_ID, b"\x05")
             self._heart = Heart(descriptor(self._network.bus), beat)
             self._manage(OPERATIONAL)
+            self._see_contract()
             self.read(["Facts.Control frequency", "Facts.Recorder rows"])
-        except LinkProtocolError:
+        except (LinkProtocolError, DriveRefused):
             self._leave()
             raise
         except (can.CanError, LinkError) as error:
@@ -117,6 +102,32 @@ class CanopenLink:
             self._leave()
             self._alive()
             raise
+
+    def _see_alone(self, where: Channel) -> None:
+        """Refuse a bus on which another program commands already; a local socket tells by itself.
+
+        Raises
+        ------
+        LinkLost : its heartbeat is heard
+
+        """
+        if where.interface == SOCKET:
+            return
+        heard = threading.Event()
+        self._network.subscribe(0x700 + CLIENT_ID, lambda *_: heard.set())
+        if heard.wait(_LISTEN):
+            self._lose("another program commands drives on this bus")
+            raise LinkLost("another program commands drives on this bus", place=self._place,
+                           remedy="Disconnect there first")  # fmt: skip
+        self._network.unsubscribe(0x700 + CLIENT_ID)
+
+    def _see_contract(self) -> None:
+        """Refuse a drive that keeps to another version of the contract."""
+        version = int(self.read(["Identity.Revision number"])["Identity.Revision number"])
+        if version != CONTRACT:
+            cause = f"the drive keeps to version {version} of the contract, this program needs "
+            raise LinkProtocolError(f"{cause}{CONTRACT}", place=self._place,
+                                    remedy="Bring the older of the two up to date")  # fmt: skip
 
     # What arrives, on the receiving thread
 
@@ -162,25 +173,8 @@ class CanopenLink:
         with self._sdo:
             self._alive()
             try:
-                return action()
-            except OarlockError:
-                raise
-            except SdoAbortedError as error:
-                cause = _ABORTS.get(error.code, str(error))
-                place = f"{self._place}, {what}"
-                raise DriveRefused(f"the drive refused: {cause}", place=place) from error
-            except SdoCommunicationError as error:
-                self._alive()
-                if "CRC" in str(error) or "Unexpected" in str(error):
-                    raise LinkProtocolError(str(error), place=self._place) from error
-                remedy = "Is the drive running? Connect again"
-                raise LinkTimeout(
-                    f"no answer to {what}", place=self._place, remedy=remedy
-                ) from error
-            except _SENSELESS as error:
-                cause = f"the answer to {what} makes no sense"
-                remedy = "Does this drive keep to docs/drive-interface.md?"
-                raise LinkProtocolError(cause, place=self._place, remedy=remedy) from error
+                with translated(self._place, what, self._alive):
+                    return action()
             except (can.CanError, RuntimeError) as error:
                 self._await_reason(str(error))
                 self._alive()

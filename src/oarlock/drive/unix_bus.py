@@ -1,7 +1,7 @@
 """A CAN bus over a local socket: one SEQPACKET message is one frame, laid out as SocketCAN does.
 
-It joins the application and the practice drive where no CAN hardware is. The same program
-speaks to hardware through SocketCAN by giving a channel such as `can0`.
+It joins the application and the practice drive where no CAN hardware is, and the application with
+the process that holds a bus of another kind.
 """
 
 import os
@@ -21,6 +21,7 @@ from oarlock.errors import InputError
 
 FRAME = struct.Struct("<IB3x8s")  # can_frame: id with flags, length, padding, data
 BUSY = b"busy"  # what a second client is told before it is shut out
+LOST = b"lost "  # before the reason why the bus behind a bridge is gone
 _MASK = 0x7FF
 _NOT_DATA = 0xE000_0000  # flags of extended, remote and error frames
 
@@ -70,10 +71,15 @@ def unpack(frame: bytes) -> tuple[int, bytes] | None:
 class UnixBus(can.BusABC):  # type: ignore[misc]  # python-can is seen untyped
     """The client's end; `on_lost` is told once, from the receiving thread, why it broke."""
 
-    def __init__(self, channel: str, on_lost: Callable[[str], None] | None = None) -> None:
-        self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    def __init__(
+        self, channel: str, on_lost: Callable[[str], None] | None = None, *,
+        joined: socket.socket | None = None, on_shutdown: Callable[[], None] | None = None,
+    ) -> None:  # fmt: skip
+        self._socket = joined or socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        self._on_shutdown = on_shutdown
         try:
-            self._socket.connect(channel)
+            if joined is None:
+                self._socket.connect(channel)
         except OSError:
             self._socket.close()
             raise
@@ -98,6 +104,9 @@ class UnixBus(can.BusABC):  # type: ignore[misc]  # python-can is seen untyped
             return self._lose("another client commands the drive")
         if not frame:
             return self._lose("the drive closed the line")
+        if frame.startswith(LOST):
+            reason = frame.removeprefix(LOST).decode(errors="replace")
+            return self._lose(f"the bus is gone: {reason}")
         try:
             found = unpack(frame)
         except ValueError as error:
@@ -141,14 +150,8 @@ class UnixBus(can.BusABC):  # type: ignore[misc]  # python-can is seen untyped
             self._lost.set()
             super().shutdown()
             self._socket.close()
-
-
-def open_bus(channel: str, on_lost: Callable[[str], None]) -> can.BusABC:
-    """Return a bus: a socket's path, or the name of a SocketCAN interface such as `can0`."""
-    if "/" in channel:
-        return UnixBus(channel, on_lost)
-    standard = [{"can_id": 0, "can_mask": 0, "extended": False}]
-    return can.Bus(channel=channel, interface="socketcan", can_filters=standard)
+            if self._on_shutdown is not None:
+                self._on_shutdown()
 
 
 def descriptor(bus: can.BusABC) -> int:

@@ -13,7 +13,9 @@ from typing import Any
 
 import canopen
 
+from oarlock.drive.bridge import Bridge
 from oarlock.drive.canopen_link import CLIENT_ID
+from oarlock.drive.channel import Channel
 from oarlock.drive.contract.trips import trip
 from oarlock.drive.unix_bus import BUSY, FRAME, pack, unpack
 from oarlock.errors import InputError
@@ -28,6 +30,7 @@ _TICK_RUNNING, _TICK_IDLE = 0.002, 0.01  # s
 _STREAM, _HEARTBEAT = 0.02, 0.1  # s
 _BUDGET = 0.002  # s of answering requests in a turn; the rest waits
 _LONGEST_CATCH_UP = 0.5  # s; after a longer pause time is skipped, not played
+_LEFT = 0.5  # s of silence on a bus after which its client has left
 _QUEUE = 4000  # frames; a client that does not read is dropped
 
 
@@ -84,10 +87,10 @@ class _Awake:
 
 
 class Server:
-    """Listens on a local socket and lets time pass."""
+    """Listens on a local socket, or on a CAN bus, and lets time pass."""
 
     def __init__(
-        self, path: Path, model: DriveModel, *, tied: bool, watchdog: float = WATCHDOG,
+        self, path: Path | Channel, model: DriveModel, *, tied: bool, watchdog: float = WATCHDOG,
         pace: float = 1.0, memory: Path | None = None,
     ) -> None:  # fmt: skip
         self._path, self._tied, self._watchdog, self._pace = path, tied, watchdog, pace
@@ -104,6 +107,17 @@ class Server:
         self._reported_trip = 0
         self._told = model.state
         self._requests: collections.deque[tuple[int, bytes]] = collections.deque()
+        self._listener: socket.socket | None = None
+        self._bridge: Bridge | None = None
+        self._inode = 0
+        if isinstance(path, Channel):
+            self._bridge = Bridge(path)
+            self._client = self._bridge.socket
+            self._client.setblocking(False)
+        else:
+            self._listen(path)
+
+    def _listen(self, path: Path) -> None:
         _clear_the_way(path)
         self._listener = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         self._listener.bind(str(path))
@@ -142,8 +156,15 @@ class Server:
     def close(self) -> None:
         """Let go of client and socket; the socket's file goes if it is still this drive's."""
         self._drop()
-        self._listener.close()
-        if self._path.exists() and self._path.stat().st_ino == self._inode:
+        if self._bridge is not None:
+            self._bridge.close()
+        if self._listener is not None:
+            self._listener.close()
+        if (
+            isinstance(self._path, Path)
+            and self._path.exists()
+            and self._path.stat().st_ino == self._inode
+        ):
             self._path.unlink(missing_ok=True)
 
     def _play(self, played: float, now: float) -> float:
@@ -160,6 +181,9 @@ class Server:
         model = self._model
         if model.is_running and now - self._beat > self._watchdog:
             model.stop(k.TRIP_HEARTBEAT)
+        left = now - self._beat > max(_LEFT, self._watchdog)
+        if self._bridge is not None and self._firmware.operational and left:
+            self._forget()  # nobody tells a node on a bus that its client has left
         if model.trip != self._reported_trip:
             self._reported_trip = model.trip
             code = trip(model.trip).emergency
@@ -167,7 +191,7 @@ class Server:
 
     def _exchange(self, timeout: float) -> bool:
         """Take what arrives within `timeout`; return False when the parent is gone."""
-        sources: list[Any] = [self._listener]
+        sources: list[Any] = [self._listener] if self._listener else []
         sources += [self._client] if self._client else []
         sources += [sys.stdin.fileno()] if self._tied else []
         writable = [self._client] if self._client and self._outbox.frames else []
@@ -180,9 +204,11 @@ class Server:
             elif not os.read(sys.stdin.fileno(), 64):
                 return False
         self._answer()
-        return True
+        return self._listener is not None or self._client is not None
 
     def _accept(self) -> None:
+        if self._listener is None:
+            return
         client, _ = self._listener.accept()
         if self._client is not None:
             client.setblocking(False)
@@ -232,7 +258,7 @@ class Server:
                 self._model.stop()
                 # A start that was asked for before the stop must not come after it.
                 self._requests = collections.deque(r for r in self._requests if r[0] != 0)
-        elif len(data) == 8 and len(self._requests) < _QUEUE:
+        elif can_id == self._sdo.rx_cobid and len(data) == 8 and len(self._requests) < _QUEUE:
             self._requests.append((can_id, data))
 
     def _answer(self) -> None:
@@ -249,16 +275,20 @@ class Server:
             if time.monotonic() > until:
                 return
 
-    def _drop(self) -> None:
-        """Be without a client: no current, from this moment on."""
+    def _forget(self) -> None:
+        """Take what a client asked for back: no current, from this moment on."""
         self._model.stop()
         self._model.clear()
         self._firmware.operational = False
+        self._requests.clear()
+
+    def _drop(self) -> None:
+        """Be without a client."""
+        self._forget()
         if self._client:
             self._client.close()
         self._client = None
         self._outbox.frames.clear()
-        self._requests.clear()
 
     def _tell_state(self) -> None:
         """Tell a state that has not been told yet."""

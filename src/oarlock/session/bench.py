@@ -15,18 +15,17 @@ from oarlock.experiments.common.experiment import Experiment
 from oarlock.machine import Axis
 from oarlock.records import Record
 from oarlock.session.commissioning import Commissioning
-from oarlock.session.drive_memory import DriveMemory, memory_of
+from oarlock.session.connecting import Again, close_quietly, opened
+from oarlock.session.drive_memory import DriveMemory
 from oarlock.session.hand_tuning import HandTuning
 from oarlock.session.jobs import Done, Failed, Jobs, Post, Progress, Stopped
 from oarlock.session.perform import Performed, from_file, perform
 from oarlock.session.session import Session
-from oarlock.session.told import as_told, told_by, with_told
+from oarlock.session.told import as_told, with_told
 
 if TYPE_CHECKING:
     from oarlock.drive.practice_process import PracticeProcess
-
-    # Held, memory, what it tells of itself.
-    _Opened = tuple[Link, PracticeProcess | None, bool, dict[str, float], dict[str, float]]
+    from oarlock.session.connecting import Opened as _Opened
 
 T = TypeVar("T")
 PRACTICE = "practice"
@@ -66,6 +65,7 @@ class Bench:
         self.hand = HandTuning(session, self, post)
         self.commissioning = Commissioning(session, self)
         self.memory = DriveMemory(session, self)
+        self.again = Again(jobs, self._try_again)
 
     # The link
 
@@ -73,6 +73,11 @@ class Bench:
     def connected(self) -> bool:
         """Whether a drive answers."""
         return self._link is not None
+
+    @property
+    def waiting(self) -> bool:
+        """Whether a drive that was lost is looked for."""
+        return self.again.waits
 
     @property
     def name(self) -> str:
@@ -89,6 +94,7 @@ class Bench:
         """Open a link in a job: a SocketCAN name, a socket's path, or `practice`."""
         if self.connecting or self.connected:
             return
+        self.again.end()
         self.connecting, self.channel = True, channel
         if channel == PRACTICE or channel.startswith(PRACTICE + " "):
             # The stand-in for this axis; what was asked for by name stays.
@@ -108,13 +114,17 @@ class Bench:
     ) -> None:
         if attempt is not self._attempt:  # given up meanwhile: it is not wanted any more
             if isinstance(outcome, Done):
-                self._close(outcome.value[0])
-                _stop_aside(outcome.value[1])
+                self._close(outcome.value.link)
+                _stop_aside(outcome.value.practice)
             return
         self.connecting = False
         if isinstance(outcome, Done):
-            self._link, self._practice, self.braked, holds, self.facts = outcome.value
-            self.memory.connected(holds)
+            found = outcome.value
+            self._link, self._practice, self.braked = found.link, found.practice, found.held
+            self.facts = found.facts
+            self.memory.connected(found.holds)
+            if found.practice is None:
+                self._session.show(channel=self.channel)
             link = self._link
             link.subscribe(lambda live: self._take_live(link, live))
             axis, kept = self._session.axis, self._session.screen.standing
@@ -123,6 +133,12 @@ class Bench:
         elif isinstance(outcome, Failed):
             self._tell_error(outcome.error)
         self.changed.emit()
+
+    def _try_again(self, opened: "_Opened") -> None:
+        """Take a link that came back."""
+        attempt = self._attempt = Cancel()
+        self._connected(Done(opened), attempt)
+        self.told.emit("Connected again. The drive carries no current")
 
     def _take_facts(self) -> str:
         """Take what the drive tells where nothing was entered; return what it says otherwise."""
@@ -150,6 +166,7 @@ class Bench:
 
     def watch(self) -> None:
         """Look whether the drive is still there; called a few times a second."""
+        self.again.tick()
         silent = self._link is not None and self._link.age() > _SILENT
         self._silences = self._silences + 1 if silent else 0
         # Three times in a row: after a standstill of this process, frames still wait to be taken.
@@ -166,18 +183,20 @@ class Bench:
         link, self._link = self._link, None
         if link is not None:
             self._close(link)
+        practice = self._practice is not None
         self._drop_practice()
         self._latest = Live(state="de-energised")
         self.memory.connected({})
         self.facts = {}
+        if not practice:  # the cable may come back; the practice drive's process is gone
+            self.again.begin(self.channel)
+            text += ". It is connected again as soon as it answers"
         self.told.emit(text)
         self.changed.emit()
 
     def _close(self, link: Link) -> None:
         """Close a link in a thread of its own: a dead one may take its time."""
-        threading.Thread(
-            target=_close_quietly, args=(link,), name="close link", daemon=True
-        ).start()
+        threading.Thread(target=close_quietly, args=(link,), name="close link", daemon=True).start()
 
     def _drop_practice(self) -> None:
         practice, self._practice = self._practice, None
@@ -321,6 +340,7 @@ class Bench:
 
     def disconnect(self) -> None:
         """Leave the drive de-energised, or give up connecting to it."""
+        self.again.end()
         self.stop()
         if self.connecting and self._attempt is not None:
             self._attempt.set()
@@ -340,10 +360,11 @@ class Bench:
 
     def close(self) -> None:
         """Leave at the end of the program: wait until link and practice drive are closed."""
+        self.again.end()
         self.stop()
         self._jobs.stop_all()
         if self._link is not None:
-            _close_quietly(self._link)
+            close_quietly(self._link)
             self._link = None
         if self._practice is not None:
             self._practice.stop()
@@ -353,8 +374,6 @@ class Bench:
 def _open(
     channel: str, practice: "PracticeProcess | None", _progress: Progress, cancel: Cancel
 ) -> "_Opened":
-    from oarlock.drive.canopen_link import CanopenLink
-
     if channel == PRACTICE or channel.startswith(PRACTICE + " "):
         from oarlock.drive.practice_process import PracticeProcess
 
@@ -362,27 +381,14 @@ def _open(
             practice = PracticeProcess(*channel.split()[1:])
         channel = practice.channel
     try:
-        link = CanopenLink(channel)
-        held = link.read(["Facts.Shaft held"])["Facts.Shaft held"] > 0.0
-        holds, facts = memory_of(link), told_by(link)
-        if cancel.is_set:
-            _close_quietly(link)
-            cancel.check()
+        return opened(channel, practice, cancel)
     except BaseException:
         if practice is not None:
             practice.stop()
         raise
-    return link, practice, held, holds, facts
 
 
 def _stop_aside(practice: "PracticeProcess | None") -> None:
     """Stop a practice drive in a thread of its own: it may take its time."""
     if practice is not None:
         threading.Thread(target=practice.stop, name="stop practice", daemon=True).start()
-
-
-def _close_quietly(link: Link) -> None:
-    try:
-        link.close()
-    except OarlockError:
-        return  # it is gone already: nothing more can be asked of it

@@ -66,6 +66,7 @@ class Screen:
     header: str = ""  # path of the firmware file
     map: Mapping[str, str] = field(default_factory=dict)  # symbol to key; empty: by its names
     practice: str = "winch"  # which practice drive stands for this axis
+    channel: str = ""  # by which this axis's drive was reached last
     proven: str = ""  # digest of file and values that a proof held for
     handover_written: Written | None = None
     sensing: str = ""  # the step that is shown
@@ -183,7 +184,8 @@ def _move(value: object) -> MoveSettings:
 
 _KINDS: dict[str, Callable[[object], object]] = {
     "axis": _text, "stage": _text, "window": _size, "dark": _flag, "header": _text,
-    "map": _texts, "practice": _practice, "proven": _text, "handover_written": _written,
+    "map": _texts, "practice": _practice, "proven": _text,
+    "channel": _text, "handover_written": _written,
     "sensing": _text, "identify": _text, "map_omega": _number, "standing": _span,
     "may_turn": _flag, "winding": _number, "step": _step, "speed": _speed, "move": _move,
 }  # fmt: skip

@@ -3,7 +3,7 @@
 import io
 from configparser import ConfigParser
 
-from oarlock.drive.contract.entries import GROUPS, Entry, Group, Type
+from oarlock.drive.contract.entries import CONTRACT, GROUPS, Entry, Group, Type
 
 _DATE, _TIME = "11-26-2026", "09:00AM"
 _U8, _U16, _U32 = Type.U8.code, Type.U16.code, Type.U32.code
@@ -43,7 +43,7 @@ def _head(sheet: ConfigParser) -> None:
              for r in (10, 20, 50, 125, 250, 500, 800, 1000)}  # fmt: skip
     sheet["DeviceInfo"] = {
         "VendorName": "Oarlock", "VendorNumber": "0x0", "ProductName": "Drive interface",
-        "ProductNumber": "0x1", "RevisionNumber": "0x2", "OrderCode": "0", **rates,
+        "ProductNumber": "0x1", "RevisionNumber": f"0x{CONTRACT:X}", "OrderCode": "0", **rates,
         "SimpleBootUpMaster": "0", "SimpleBootUpSlave": "1", "Granularity": "8",
         "DynamicChannelsSupported": "0", "GroupMessaging": "0", "NrOfRXPDO": "0",
         "NrOfTXPDO": "3", "LSS_Supported": "0",
@@ -62,7 +62,7 @@ def _standard(sheet: ConfigParser) -> None:
     _variable(sheet, "1017", ("Producer heartbeat time", _U16, "rw", "100"))
     _record(sheet, 0x1018, "Identity", [
         ("Vendor-ID", _U32, "ro", "0x0"), ("Product code", _U32, "ro", "0x1"),
-        ("Revision number", _U32, "ro", "0x2"), ("Serial number", _U32, "ro", "0x0"),
+        ("Revision number", _U32, "ro", f"0x{CONTRACT:X}"), ("Serial number", _U32, "ro", "0x0"),
     ])  # fmt: skip
     drive = GROUPS[0]
     for n, subs in enumerate(_MAPPED):

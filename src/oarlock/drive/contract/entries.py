@@ -8,6 +8,8 @@ import math
 from dataclasses import dataclass
 from enum import Enum
 
+CONTRACT = 3  # version: the revision number of a drive's identity
+
 
 class Type(Enum):
     """A data type of CiA 301: its code there, and its form for `struct`."""

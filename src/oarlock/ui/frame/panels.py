@@ -33,7 +33,7 @@ class Panels:
         if self._connect is None:
             from oarlock.ui.frame.connect import ConnectPanel
 
-            self._connect = ConnectPanel(window)
+            self._connect = ConnectPanel(window.session, window.files.jobs, window)
             self._connect.chosen.connect(window.bench.connect_drive)
         self._connect.open_at(window.top_bar.connect_button)
 

@@ -17,6 +17,7 @@ from oarlock.session.bench import Doing
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import draw_text, elided, line, text_width
 
+_LINK = 190  # px, of the link's name at most
 _NAME = 150  # px, of a project's or an axis's name at most
 _STILL = 0.6  # rad/s: below it a resolver's noise is all there is
 
@@ -117,10 +118,12 @@ class TopBar(QWidget):
             x += wide + 10
         self.update()
 
-    def show_link(self, name: str, *, connected: bool, connecting: bool) -> None:
-        """Show whether a drive answers."""
+    def show_link(self, name: str, *, connected: bool, connecting: bool, waiting: bool) -> None:
+        """Show whether a drive answers, or is looked for after it was lost."""
         self._is_up = connected
         self._link = name if connected else "connecting…" if connecting else "no drive"
+        if waiting:
+            self._link = "drive lost, looking for it"
         self.connect_button.setVisible(not connected and not connecting)
         self.setAccessibleDescription(f"{self._link}, {self._state}")
         self.update()
@@ -159,7 +162,8 @@ class TopBar(QWidget):
         if self._doing.text:
             self._paint_doing(p, centre)
         elif self._is_up:
-            self._paint_live(p, max(min(720.0, self._free_until() - 290.0), centre + 330.0))
+            wanted = min(720.0, self._free_until() - 290.0)
+            self._paint_live(p, max(wanted, centre + 36.0 + self._link_room() + 20.0))
 
     def _paint_link(self, p: QPainter, x: float) -> None:
         t, y = look.theme(), 20.0
@@ -176,8 +180,14 @@ class TopBar(QWidget):
             state = self._live.state + (
                 f" · {self._live.trip.words}" if self._live.trip.words else ""
             )
-            text = f"{self._link} · connected · **{state}**"
+            text = f"{elided(self._link, _LINK)} · connected · **{state}**"
         draw_text(p, x + 36, 25, text, t.ink)
+
+    def _link_room(self) -> float:
+        """Return the room that the link's text takes at most, px: it does not move what follows."""
+        text = f"{elided(self._link, _LINK)} · connected · **de-energised**"
+        trip = self._live.trip.words
+        return text_width(f"{text} · {trip}" if trip else text)
 
     def _paint_live(self, p: QPainter, x: float) -> None:
         t, live = look.theme(), self._live

@@ -265,7 +265,8 @@ class MainWindow(QMainWindow):
 
     def _bench_changed(self) -> None:
         bench = self.bench
-        self.top_bar.show_link(bench.name, connected=bench.connected, connecting=bench.connecting)
+        self.top_bar.show_link(bench.name, connected=bench.connected,
+                               connecting=bench.connecting, waiting=bench.waiting)  # fmt: skip
         self.current.refresh()
         self.panels.refresh()
 

@@ -125,7 +125,7 @@ class StartWindow(QMainWindow):
         column.addWidget(_label("A new project begins with one axis of which nothing is known: "
                                 "you enter three numbers, the drive and the measurements find "
                                 "the rest.", look.BODY, muted=True))  # fmt: skip
-        self.name = QLineEdit("My project")
+        self.name = QLineEdit(_free_name(self._folder))
         self.name.setAccessibleName("Name of the new project")
         self.name.setFixedHeight(28)
         self.name.returnPressed.connect(self.make_new)
@@ -252,6 +252,12 @@ class _Ground(QWidget):
         line(p, x, look.TOP_BAR, x, self.height(), t.rule)
         draw_text(p, look.MARGIN, 25, "Oarlock", t.ink, size=look.NAME, bold=True)
         draw_text(p, look.MARGIN + 70, 25, "identify, tune, prove, hand over", t.muted)
+
+
+def _free_name(folder: Path) -> str:
+    """Return a name that no project of the folder has."""
+    names = ("My project", *(f"My project {n}" for n in range(2, 100)))
+    return next((name for name in names if not (folder / file_name(name)).exists()), names[0])
 
 
 def _label(text: str, size: int, *, bold: bool = False, muted: bool = False) -> QLabel:

@@ -1,0 +1,113 @@
+"""Opening a link with all that is read first, and trying again after it was lost."""
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from oarlock.cancel import Cancel
+from oarlock.drive.link import Link
+from oarlock.errors import OarlockError
+from oarlock.session.drive_memory import memory_of
+from oarlock.session.jobs import Done, Failed, Jobs, Stopped
+from oarlock.session.told import told_by
+
+if TYPE_CHECKING:
+    from oarlock.drive.practice_process import PracticeProcess
+
+_EVERY = 0.3  # s from one try to the next
+_ANSWER = 0.3  # s in which a drive that is back answers
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Opened:
+    """A link, and what was read over it."""
+
+    link: Link
+    practice: "PracticeProcess | None"
+    held: bool  # by a brake
+    holds: dict[str, float]  # gains and filters in the drive's memory
+    facts: dict[str, float]  # what it tells of itself
+
+
+def opened(
+    channel: str, practice: "PracticeProcess | None", cancel: Cancel, *, timeout: float = 1.0
+) -> Opened:
+    """Open a link and read what is needed at once. Work for a job.
+
+    Raises
+    ------
+    InputError : a channel that makes no sense
+    LinkError : nobody answers, or not as the contract says
+    Cancelled : it is not wanted any more
+
+    """
+    from oarlock.drive.canopen_link import CanopenLink
+
+    link = CanopenLink(channel, timeout=timeout)
+    try:
+        held = link.read(["Facts.Shaft held"])["Facts.Shaft held"] > 0.0
+        holds, facts = memory_of(link), told_by(link)
+        cancel.check()
+    except BaseException:
+        close_quietly(link)
+        raise
+    return Opened(link=link, practice=practice, held=held, holds=holds, facts=facts)
+
+
+def close_quietly(link: Link) -> None:
+    """Close a link that may be gone already."""
+    try:
+        link.close()
+    except OarlockError:
+        return  # nothing more can be asked of it
+
+
+class Again:
+    """Tries a channel over and over until it answers; touched on the owner's thread only."""
+
+    def __init__(self, jobs: Jobs, taken: Callable[[Opened], None]) -> None:
+        self._jobs, self._taken = jobs, taken
+        self._channel = ""
+        self._next = 0.0
+        self._attempt: Cancel | None = None
+
+    @property
+    def waits(self) -> bool:
+        """Whether a channel is being tried."""
+        return bool(self._channel)
+
+    def begin(self, channel: str) -> None:
+        """Try this channel from now on."""
+        self._channel, self._next = channel, time.monotonic()
+
+    def end(self) -> None:
+        """Try no more."""
+        self._channel = ""
+        if self._attempt is not None:
+            self._attempt.set()
+            self._attempt = None
+
+    def tick(self) -> None:
+        """Start a try where it is time for one; called a few times a second."""
+        if not self._channel or self._attempt is not None or time.monotonic() < self._next:
+            return
+        channel = self._channel
+        attempt = self._attempt = self._jobs.start(
+            lambda _progress, cancel: opened(channel, None, cancel, timeout=_ANSWER),
+            on_end=lambda outcome: self._ended(outcome, attempt),
+            name="connect again",
+        )
+
+    def _ended(self, outcome: Done[Opened] | Stopped | Failed, attempt: Cancel) -> None:
+        wanted = attempt is self._attempt and bool(self._channel)
+        self._attempt = None if attempt is self._attempt else self._attempt
+        if isinstance(outcome, Done):
+            if wanted:
+                self._channel = ""
+                self._taken(outcome.value)
+            else:
+                close_quietly(outcome.value.link)
+        elif isinstance(outcome, Failed) and not isinstance(outcome.error, OarlockError):
+            raise outcome.error
+        self._next = time.monotonic() + _EVERY
