@@ -104,10 +104,12 @@ def test_a_file_in_the_sockets_place_is_left_alone(tmp_path: Path) -> None:
 
 
 def test_a_second_drive_does_not_take_the_path_of_the_first(server: Server) -> None:
-    ran = run_drive(server._path)
+    path = server._path
+    assert isinstance(path, Path)
+    ran = run_drive(path)
     assert ran.returncode == 2
     assert "another practice drive listens here" in ran.stderr
-    assert server._path.is_socket()
+    assert path.is_socket()
 
 
 def test_the_socket_of_a_drive_that_is_gone_is_taken(tmp_path: Path) -> None:

@@ -72,11 +72,32 @@ def test_what_is_wrong_is_told_with_line_and_key(old: str, new: str, line: int, 
     assert caught.value.remedy
 
 
-@pytest.mark.parametrize("key", ["resistance", "flux_linkage", "pole_pairs", "bus_voltage"])
-def test_a_missing_key_is_named(key: str) -> None:
+@pytest.mark.parametrize(
+    ("key", "path"),
+    [("resistance", "machine.R"), ("flux_linkage", "machine.psi"),
+     ("bus_voltage", "inverter.bus_voltage")],
+)  # fmt: skip
+def test_a_missing_key_is_not_known(key: str, path: str) -> None:
     text = re.sub(rf"^{key} = .*\n", "", TEXT, flags=re.MULTILINE)
-    with pytest.raises(InputError, match=f"{key} is missing"):
+    axis = parse_axis(text, place="winch.toml")
+    assert not axis.parameter(path).is_known
+    assert key not in format_axis(axis)
+    assert parse_axis(format_axis(axis), place="again") == axis
+
+
+def test_a_constant_for_the_flux_needs_the_pole_pairs() -> None:
+    text = re.sub(r"^pole_pairs = \"8 poles\"\n", "", TEXT, flags=re.MULTILINE)
+    with pytest.raises(InputError, match="needs the pole pairs first"):
         parse_axis(text, place="winch.toml")
+
+
+def test_what_was_measured_without_being_printed_is_read_again() -> None:
+    text = re.sub(r"^inertia = .*\n", "", TEXT, flags=re.MULTILINE)
+    J = Estimate(value=2e-3, std=1e-4, unit="kg m2", origin=Origin.MEASURED, source="run 7")
+    axis = parse_axis(text, place="winch.toml").adopting("machine.inertia", J)
+    again = parse_axis(format_axis(axis), place="again")
+    assert again.machine.inertia is not None
+    assert again.machine.inertia.best == J
 
 
 def test_truncated_binary_and_vanished_files(tmp_path: Path) -> None:

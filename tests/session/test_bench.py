@@ -15,6 +15,7 @@ from oarlock.session.bench import Bench, Doing
 from oarlock.session.jobs import Jobs
 from oarlock.session.perform import Performed
 from oarlock.session.session import Session
+from tests.drive.on_bus import drive_on, free_bus
 
 pytestmark = pytest.mark.realtime
 
@@ -168,3 +169,45 @@ def test_the_practice_drive_is_the_axis_s_own(bench: Bench, owner: Owner, sessio
     assert bench.live.bus == pytest.approx(48.0, abs=1.0)
     assert not bench.braked
     assert bench.live.lines[1] in range(8)  # its hall state
+
+
+def watched(bench: Bench) -> bool:
+    """Have the bench look, as the window does ten times a second."""
+    bench.watch()
+    return True
+
+
+def test_a_drive_on_a_bus_that_was_lost_is_connected_again(
+    bench: Bench, owner: Owner, told: list[str]
+) -> None:
+    bus = free_bus()
+    with drive_on(bus) as drive:
+        bench.connect_drive(bus)
+        owner.until(lambda: bench.connected)
+        drive.send_signal(signal.SIGSTOP)
+        owner.until(lambda: watched(bench) and not bench.connected)
+        assert bench.waiting
+        assert "connected again as soon as it answers" in told[-1]
+        drive.send_signal(signal.SIGCONT)
+        owner.until(lambda: watched(bench) and bench.connected)
+        assert told[-1] == "Connected again. The drive carries no current"
+        assert not bench.waiting
+        assert bench.live.state == "de-energised"
+        bench.disconnect()
+        assert not bench.waiting
+
+
+def test_a_lost_drive_is_no_longer_looked_for_when_it_is_not_wanted(
+    bench: Bench, owner: Owner
+) -> None:
+    bus = free_bus()
+    with drive_on(bus) as drive:
+        bench.connect_drive(bus)
+        owner.until(lambda: bench.connected)
+        drive.kill()
+        owner.until(lambda: watched(bench) and bench.waiting)
+        bench.disconnect()
+        assert not bench.waiting
+    for _ in range(3):
+        bench.watch()
+    assert not bench.connected

@@ -19,7 +19,7 @@ from oarlock.store.project import Project
 from oarlock.ui.frame.app import Application
 from oarlock.ui.frame.logbook import PIN, REMARK, STAR, USE
 from oarlock.ui.frame.palette import CommandPalette, matches
-from oarlock.ui.frame.program import run_program
+from oarlock.ui.frame.program import Demo, run_program
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import runs, text_width
 from oarlock.ui.kit.plot import Plot, linear_ticks
@@ -327,6 +327,9 @@ def test_every_control_has_a_name_for_screen_readers(opened: Application) -> Non
     assert "Machine" in window.rail.item("machine").accessibleName()
 
 
+DEMO = Demo(Path("/nowhere"), lambda: Path("/nowhere"))
+
+
 def test_a_window_opens_closes_and_returns_its_status(
     demo_path: Path, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -334,9 +337,9 @@ def test_a_window_opens_closes_and_returns_its_status(
 
     monkeypatch.setattr(sys, "excepthook", sys.excepthook)
     monkeypatch.setattr(QApplication, "exec", lambda *_: 0)
-    assert run_program(demo_path) == 0
+    assert run_program(demo_path, DEMO) == 0
     with pytest.raises(InputError, match="no such file"):
-        run_program(demo_path.with_name("gone.oarlock"))
+        run_program(demo_path.with_name("gone.oarlock"), DEMO)
 
 
 def test_text_runs_and_widths(opened: Application) -> None:

@@ -20,6 +20,8 @@ def open_project(project: Path) -> int:
 def run(project: Path | None, *, practice: bool = False) -> int:
     """Open a project, or the start page where there is none, and stay until the window closes."""
     gc.disable()  # until the window stands: what loads now stays
-    from oarlock.ui.frame.program import run_program
+    from oarlock.demo.project import FILE, default_folder, make_demo
+    from oarlock.ui.frame.program import Demo, run_program
 
-    return run_program(project, practice=practice)
+    demo = Demo(default_folder() / FILE, lambda: make_demo(default_folder()))
+    return run_program(project, demo, practice=practice)

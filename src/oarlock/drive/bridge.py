@@ -6,12 +6,14 @@ library is held here, and this process speaks the local socket's frames with bot
 the socket, and so does the heartbeat on the bus.
 """
 
+import collections
 import os
 import select
 import socket
 import subprocess
 import sys
 import threading
+from dataclasses import dataclass
 from typing import Any
 
 from oarlock.drive.channel import Channel, parse_channel
@@ -55,7 +57,7 @@ class Bridge:
         if line != _READY:
             cause = line.removeprefix(_WRONG).decode(errors="replace") or "it ended at once"
             raise LinkLost(f"cannot open {channel.text}: {cause}", place="link",
-                           remedy=mend(channel, cause))  # fmt: skip
+                           remedy=mend(channel, cause).line)  # fmt: skip
 
     def close(self) -> None:
         """Let it end; harmless when it has."""
@@ -67,31 +69,50 @@ class Bridge:
             self._process.wait()
 
 
-def mend(channel: Channel, cause: str) -> str:
-    """Return what mends a bus that cannot be opened: the command, where there is one."""
+@dataclass(frozen=True, slots=True)
+class Mending:
+    """What mends a bus that cannot be used: words, and the command where there is one."""
+
+    said: str
+    command: str = ""
+
+    @property
+    def line(self) -> str:
+        """Both in one line."""
+        return f"{self.said}: {self.command}" if self.command else self.said
+
+
+def mend(channel: Channel, cause: str) -> Mending:
+    """Return what mends a bus that cannot be opened."""
     lower = cause.lower()
     if channel.interface == "socketcan":
         if "no such device" in lower:
-            return "Plug the adapter in, or see 'ip link' for the name that it has"
+            return Mending("Plug the adapter in, or see the name that it has", "ip link")
         if "network is down" in lower:
-            return up_command(channel.address)
+            return Mending("This brings it up", up_command(channel.address))
     if channel.address.startswith("/dev/"):
         if "permission" in lower:
-            return "sudo usermod -aG dialout $USER, then log in again"
+            return PERMISSION
         if "no such file" in lower or "could not open" in lower:
-            return "Plug the adapter in; 'ls /dev/serial/by-id' lists those that are there"
+            return Mending("Plug the adapter in, and see which are there", "ls /dev/serial/by-id")
         if "busy" in lower or "lock" in lower:
-            return f"Another program has it: 'fuser {channel.address}' says which"
+            return Mending("Another program has it; this says which", f"fuser {channel.address}")
     if "no module named" in lower or "not installed" in lower:
-        return "Install what python-can asks for, with pip into this environment"
+        return Mending("Install what python-can asks for, with pip into this environment")
     if "connection refused" in lower or "timed out" in lower or "no route" in lower:
-        return "Is the server running there, and is it the right host and port?"
-    return "Start the drive, or check its channel"
+        return Mending("Is the server running there, and is it the right host and port?")
+    return Mending("Start the drive, or check its channel")
+
+
+PERMISSION = Mending("Allow it, then log in again", "sudo usermod -aG dialout $USER")
 
 
 def up_command(name: str, bitrate: int = 1_000_000) -> str:
     """Return the command that brings a SocketCAN interface up."""
     return f"sudo ip link set {name} up type can bitrate {bitrate}"
+
+
+_Own = collections.deque[bytes] | None  # frames on their way that will come back
 
 
 def serve(descriptor: int, text: str) -> int:
@@ -111,16 +132,20 @@ def serve(descriptor: int, text: str) -> int:
     sys.stdout.flush()
     os.close(sys.stdout.fileno())
     ended = threading.Event()
-    thread = threading.Thread(target=_inward, args=(bus, near, ended), daemon=True)
+    # Multicast brings back what was sent; no other bus does.
+    own: collections.deque[bytes] | None = None
+    if parse_channel(text).interface == "udp_multicast":
+        own = collections.deque(maxlen=256)
+    thread = threading.Thread(target=_inward, args=(bus, near, ended, own), daemon=True)
     thread.start()
-    _outward(bus, near, ended)
+    _outward(bus, near, ended, own)
     ended.set()
     thread.join(0.5)
     bus.shutdown()
     return 0
 
 
-def _inward(bus: Any, near: socket.socket, ended: threading.Event) -> None:
+def _inward(bus: Any, near: socket.socket, ended: threading.Event, own: _Own) -> None:
     """Pass on what the bus brings."""
     import can
 
@@ -135,14 +160,18 @@ def _inward(bus: Any, near: socket.socket, ended: threading.Event) -> None:
             continue
         if message.is_error_frame or message.is_fd or len(message.data) > 8:
             continue
+        frame = pack(message.arbitration_id, bytes(message.data))
+        if own and frame in own:
+            own.remove(frame)
+            continue
         try:
-            near.send(pack(message.arbitration_id, bytes(message.data)))
+            near.send(frame)
         except OSError:
             ended.set()
             return
 
 
-def _outward(bus: Any, near: socket.socket, ended: threading.Event) -> None:
+def _outward(bus: Any, near: socket.socket, ended: threading.Event, own: _Own) -> None:
     """Put on the bus what the socket brings."""
     import can
 
@@ -156,6 +185,8 @@ def _outward(bus: Any, near: socket.socket, ended: threading.Event) -> None:
                 return
             found = unpack(frame)
             if found is not None:
+                if own is not None:
+                    own.append(pack(*found))
                 bus.send(can.Message(arbitration_id=found[0], data=found[1], is_extended_id=False))
         except (can.CanError, OSError, ValueError) as error:
             _tell(near, str(error))

@@ -13,7 +13,7 @@ import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
 from functools import partial
-from typing import Any
+from typing import Any, NoReturn
 
 import can
 import canopen
@@ -40,6 +40,7 @@ from oarlock.errors import (
     LinkError,
     LinkLost,
     LinkProtocolError,
+    LinkTimeout,
 )
 
 # Every failure is translated and told once; the library's own log would tell it again.
@@ -94,14 +95,21 @@ class CanopenLink:
             self._manage(OPERATIONAL)
             self._see_contract()
             self.read(["Facts.Control frequency", "Facts.Recorder rows"])
-        except (LinkProtocolError, DriveRefused):
-            self._leave()
-            raise
         except (can.CanError, LinkError) as error:
-            self._await_reason(str(error))
+            self._fail(error)
+
+    def _fail(self, error: Exception) -> NoReturn:
+        """Leave a drive that could not be reached, and say why."""
+        if isinstance(error, LinkTimeout):
             self._leave()
-            self._alive()
-            raise
+            remedy = "Is it powered, and are node and bitrate right?"
+            raise LinkTimeout(f"nobody answers as node {self._node_id}", place=self._place,
+                              remedy=remedy) from error  # fmt: skip
+        if not isinstance(error, LinkProtocolError | DriveRefused):
+            self._await_reason(error.cause if isinstance(error, LinkError) else str(error))
+        self._leave()
+        self._alive()
+        raise error
 
     def _see_alone(self, where: Channel) -> None:
         """Refuse a bus on which another program commands already; a local socket tells by itself.

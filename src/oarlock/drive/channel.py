@@ -12,7 +12,6 @@ Every interface that python-can knows can be named; what is left out has the usu
 
 import re
 from dataclasses import dataclass
-from typing import Any
 
 from oarlock.errors import InputError
 
@@ -20,7 +19,7 @@ BITRATE = 1_000_000  # bit/s
 SOCKET, SOCKETCAN = "socket", "socketcan"
 _SET_UP = (SOCKETCAN, "socketcand", "udp_multicast", "virtual")  # their bitrate is none of ours
 _SOCKETCAND_PORT = 29536
-_NODE = re.compile(r"\s+node\s+(\S+)\s*$", re.IGNORECASE)
+_NODE = re.compile(r"(?:^|\s+)node\s+(\S+)\s*$", re.IGNORECASE)
 _BITRATE = re.compile(r"@(\w+)$")
 _PLACE = "link"
 
@@ -49,9 +48,9 @@ class Channel:
         where = self.address if self.interface == SOCKETCAN else f"{self.interface} {self.address}"
         return f"drive on {where}" + (f", node {self.node}" if self.node != 1 else "")
 
-    def options(self) -> dict[str, Any]:
+    def options(self) -> dict[str, str | int | bool]:
         """Return what `can.Bus` takes."""
-        made: dict[str, Any] = {"interface": self.interface, "channel": self.address}
+        made: dict[str, str | int | bool] = {"interface": self.interface, "channel": self.address}
         if self.bitrate:
             made["bitrate"] = self.bitrate
         if self.interface == "socketcand":

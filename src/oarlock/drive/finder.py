@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from oarlock.cancel import Cancel
-from oarlock.drive.bridge import mend, up_command
+from oarlock.drive.bridge import PERMISSION, Mending, mend, up_command
 from oarlock.drive.channel import SOCKET, SOCKETCAN, Channel
 from oarlock.drive.contract.entries import CONTRACT
 from oarlock.drive.open_bus import open_bus
@@ -47,7 +47,7 @@ class Way:
 
     name: str
     said: str
-    remedy: str = ""  # a command, where one mends it
+    mending: Mending | None = None
     channel: Channel | None = None  # to type on from
     nodes: tuple[Node, ...] = ()
 
@@ -95,24 +95,25 @@ def _can_interfaces(root: Path = Path("/sys/class/net")) -> list[str]:
     return found
 
 
-def state_of(details: str) -> tuple[bool, str, str]:
+def state_of(details: str) -> tuple[bool, str, Mending | None]:
     """Return (up, what is said of it, what mends it) from `ip -json -details link show`."""
     try:
         link = json.loads(details)[0]
     except (ValueError, LookupError):
-        return True, "", ""
+        return True, "", None
     data = link.get("linkinfo", {}).get("info_data", {})
     rate = data.get("bittiming", {}).get("bitrate", 0)
     state, name = data.get("state", ""), str(link.get("ifname", "can0"))
     if "UP" not in link.get("flags", []):
-        return False, "is down", up_command(name)
+        return False, "is down", Mending("This brings it up", up_command(name))
     if state == "BUS-OFF":
-        down = f"sudo ip link set {name} down; {up_command(name, rate or 1_000_000)}"
-        return False, "is off the bus: too many errors", down
+        again = f"sudo ip link set {name} down; {up_command(name, rate or 1_000_000)}"
+        return False, "is off the bus: too many errors", Mending("This starts it again", again)
     if state in ("ERROR-PASSIVE", "ERROR-WARNING"):
         said = f"{rate / 1e6:g} Mbit/s, sees errors: another bitrate, no terminator, or no node"
-        return True, said, f"sudo ip link set {name} down; {up_command(name, 500_000)}"
-    return True, f"{rate / 1e6:g} Mbit/s" if rate else "up", ""
+        other = f"sudo ip link set {name} down; {up_command(name, 500_000)}"
+        return True, said, Mending("This tries another bitrate", other)
+    return True, f"{rate / 1e6:g} Mbit/s" if rate else "up", None
 
 
 def _interface(name: str, cancel: Cancel) -> Way:
@@ -120,14 +121,15 @@ def _interface(name: str, cancel: Cancel) -> Way:
     try:
         done = subprocess.run(["ip", "-json", "-details", "link", "show", name],
                               capture_output=True, text=True, timeout=1.0, check=False)  # fmt: skip
-        up, said, remedy = state_of(done.stdout)
+        up, said, mending = state_of(done.stdout)
     except (OSError, subprocess.TimeoutExpired):
-        up, said, remedy = True, "", ""
+        up, said, mending = True, "", None
     if not up:
-        return Way(name=name, said=said, remedy=remedy, channel=channel)
+        return Way(name=name, said=said, mending=mending, channel=channel)
     way = _behind(channel, cancel)
     told = ", ".join(text for text in (said, way.said) if text)
-    return Way(name=name, said=told, remedy=remedy or way.remedy, channel=channel, nodes=way.nodes)
+    return Way(name=name, said=told, mending=mending or way.mending, channel=channel,
+               nodes=way.nodes)  # fmt: skip
 
 
 def _serial_adapters() -> list[Path]:
@@ -141,7 +143,7 @@ def _adapter(path: Path) -> Way:
     channel = Channel(interface="slcan", address=str(path), bitrate=1_000_000)
     if not os.access(path, os.R_OK | os.W_OK):
         return Way(name=path.name, said="no permission to use it", channel=channel,
-                   remedy="sudo usermod -aG dialout $USER")  # fmt: skip
+                   mending=PERMISSION)  # fmt: skip
     return Way(name=path.name, said="serial adapter, not asked: choose it to try", channel=channel)
 
 
@@ -172,11 +174,11 @@ def _behind(channel: Channel, cancel: Cancel) -> Way:
     try:
         bus = open_bus(channel, lost.append)
     except LinkError as error:
-        return Way(name=name, said=error.cause, remedy=error.remedy, channel=channel)
+        return Way(name=name, said=error.cause, mending=mend(channel, error.cause), channel=channel)
     try:
         nodes = _nodes(descriptor(bus), channel, cancel)
     except OSError as error:
-        return Way(name=name, said=str(error), remedy=mend(channel, str(error)), channel=channel)
+        return Way(name=name, said=str(error), mending=mend(channel, str(error)), channel=channel)
     finally:
         bus.shutdown()
     many = {0: "no node answers", 1: "1 node answers"}.get(len(nodes), f"{len(nodes)} nodes answer")

@@ -32,4 +32,4 @@ def open_bus(channel: Channel, on_lost: Callable[[str], None]) -> can.BusABC:
         return can.Bus(channel=channel.address, interface=SOCKETCAN, can_filters=standard)
     except (OSError, can.CanError) as error:
         raise LinkLost(f"cannot open {channel.text}: {error}", place="link",
-                       remedy=mend(channel, str(error))) from error  # fmt: skip
+                       remedy=mend(channel, str(error)).line) from error  # fmt: skip

@@ -211,7 +211,8 @@ class Axis:
         if found.origin is Origin.ASSUMED:
             rough = Parameter(printed=replace(found, source=""))
             return self if old else self.with_parameter(path, rough)
-        printed = old.printed if old else replace(found, origin=Origin.ASSUMED, source="")
+        nothing = Estimate(value=found.value, unit=found.unit, origin=Origin.ASSUMED)
+        printed = old.printed if old else nothing
         return self.with_parameter(path, Parameter(printed=printed, adopted=found))
 
 

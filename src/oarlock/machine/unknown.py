@@ -87,11 +87,10 @@ def guessed_again(axis: Axis) -> Axis:
     """Return the axis with its guesses worked out anew from what is known now."""
     paths = (*NEEDED, *FOUND_LATER)
     given = {path: axis.parameter(path).value for path in paths if _is_given(axis, path)}
-    if len(given) == len(paths):
-        return axis
     for path, value in assumed(given).items():
-        if path not in given and axis.parameter(path).value != value:
-            axis = axis.with_parameter(path, guess(path, value))
+        old = axis.parameter(path)
+        if old.printed.origin is Origin.ASSUMED and old.printed.value != value:
+            axis = axis.with_parameter(path, replace(old, printed=guess(path, value).printed))
     return axis
 
 

@@ -15,11 +15,9 @@ from psygnal import Signal
 from oarlock.control.current import design_current
 from oarlock.control.designs import retuned
 from oarlock.errors import InputError
-from oarlock.experiments.reading import gains_of
-from oarlock.experiments.registry import gives_nothing, tested_by
-from oarlock.machine import Axis, CurrentTarget, TargetKind
+from oarlock.experiments.registry import gives_nothing
+from oarlock.machine import Axis, CurrentTarget
 from oarlock.machine.axis_file import format_axis, parse_axis
-from oarlock.machine.current_loop import KEY as CURRENT_KEY
 from oarlock.machine.doubts import doubt
 from oarlock.records import Finding, Plain, Reading, Record, Run
 from oarlock.records.quantity import KEYS
@@ -30,6 +28,7 @@ from oarlock.session.history import History
 from oarlock.session.perform import Performed
 from oarlock.session.readings import wanted
 from oarlock.session.saver import Saver
+from oarlock.session.taking_back import with_gains_of
 from oarlock.store.project import Project
 from oarlock.views.screen import SHARED, Screen, Written, plain, taken
 from oarlock.views.snapshot import Snapshot
@@ -109,13 +108,7 @@ class Session:
         self.runs_changed.emit()
 
     def save_copy(self, path: Path) -> None:
-        """Write the project to another file. For a job: it takes its time.
-
-        Raises
-        ------
-        InputError : what waits cannot be written, the file exists, or cannot be written
-
-        """
+        """Write the project to another file. For a job; InputError where it cannot be."""
         self._flush()
         self._project.copy_to(path)
 
@@ -286,21 +279,7 @@ class Session:
         InputError : the run has none
 
         """
-        key, gains = tested_by(run.kind), gains_of(run.gains)
-        made_on = run.settings.get("made_on")
-        if key and key != CURRENT_KEY and isinstance(made_on, str):
-            then = parse_axis(made_on, place=f"run {run.id}").loops[key]
-            axis = replace(self._axis, loops=self._axis.loops.having(key, then))
-            self.edit(f"Use the gains of {run.started[11:16]}", axis)
-            return
-        if gains is None or key != CURRENT_KEY:
-            raise InputError("this run has no gains of a loop", place=run.title)
-        axis = self._axis.with_gains(gains)
-        target = run.settings.get("target")
-        if isinstance(target, dict):
-            kind = TargetKind(target["kind"])
-            axis = axis.with_target(CurrentTarget(**{**target, "kind": kind}))
-        self.edit(f"Use the gains of {run.started[11:16]}", axis)
+        self.edit(f"Use the gains of {run.started[11:16]}", with_gains_of(run, self._axis))
 
     # The logbook
 

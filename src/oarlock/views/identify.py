@@ -230,6 +230,19 @@ def follows(axis: Axis) -> list[Consequence]:
     return rows
 
 
+def poles(axis: Axis) -> tuple[str, str]:
+    """Return the electrical poles of q and d in use (Hz), and what paper says of them."""
+    m = axis.machine
+    if not (m.R.is_known and m.Ld.is_known and m.Lq.is_known):
+        return "–", "not measured yet"
+    used = [m.R.value / (math.tau * L.value) for L in (m.Lq, m.Ld)]
+    told = "nothing printed"
+    if all(p.printed.source for p in (m.R, m.Ld, m.Lq)):
+        q, d = (m.R.printed.value / (math.tau * L.printed.value) for L in (m.Lq, m.Ld))
+        told = f"printed: {q:.1f} and {d:.1f} Hz"
+    return f"{used[0]:.1f} and {used[1]:.1f}", told
+
+
 def agreement(now: Snapshot, quantity: str) -> Check | None:
     """Return whether the newest finding agrees with those before it; None without any."""
     path = BY_KEY[quantity].path

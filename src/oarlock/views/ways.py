@@ -21,9 +21,10 @@ def way_rows(ways: tuple[Way, ...]) -> list[WayRow]:
     rows: list[WayRow] = []
     for way in ways:
         text = way.channel.text if way.channel else ""
-        command = way.remedy if way.remedy.startswith("sudo ") else ""
-        said = way.said if command or not way.remedy else f"{way.said}. {way.remedy}"
-        rows.append(WayRow(name=way.name, said=said, channel=text, command=command))
+        mending = way.mending
+        said = f"{way.said}. {mending.said}" if mending else way.said
+        rows.append(WayRow(name=way.name, said=said, channel=text,
+                           command=mending.command if mending else ""))  # fmt: skip
         rows += [
             WayRow(name=f"node {node.channel.node}", said=node.said, channel=node.channel.text,
                    connects=node.usable)

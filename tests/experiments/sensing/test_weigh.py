@@ -110,5 +110,5 @@ def test_what_was_weighed_stands_in_and_counts_as_identified_nowhere() -> None:
     assert after.machine.inertia.value == found.value
     assert after.machine.inertia.printed.origin is Origin.ASSUMED
     assert not after.is_adopted("machine.inertia")
-    printed = replace(found, value=9.0)
-    assert after.adopting("machine.inertia", printed) == after
+    known = after.adopting("machine.inertia", replace(found, origin=Origin.MEASURED))
+    assert known.adopting("machine.inertia", replace(found, value=9.0)) == known

@@ -60,7 +60,7 @@ class Application:
         window.resize(*self.session.screen.window)
         window.theme_toggled.connect(self.toggle_theme)
         window.axis_chosen.connect(self.go_to_axis)
-        window.outgrown.connect(lambda: QTimer.singleShot(0, self._renew))
+        window.outgrown.connect(lambda: QTimer.singleShot(0, self._outgrown))
         window.open_asked.connect(lambda path: QTimer.singleShot(0, lambda: self.on_open(path)))
         window.start_asked.connect(lambda: QTimer.singleShot(0, self.on_start))
         return window
@@ -109,12 +109,18 @@ class Application:
         if self._theme_waits and not self.bench.busy:
             self.toggle_theme()
 
+    def _outgrown(self) -> None:
+        """Make the window anew where its stages are made for another kind of sensor."""
+        if self.window.made_for is not self.session.axis.sensor.kind:
+            self._renew()
+
     def _renew(self) -> None:
         """Make the window anew, of the same size, in place of the old one."""
         old = self.window
         old.leave()
         self.window = self._window()
         self.window.resize(old.size())
+        self.window.message.say(old.message.text())
         self.window.show()
         self.bench.changed.emit()
         old.close_now()

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
     QVBoxLayout,
     QWidget,
 )
+from shiboken6 import isValid
 
 from oarlock.errors import InputError
 from oarlock.machine.axis_file import format_axis, parse_axis
@@ -92,7 +93,7 @@ class NewAxisPanel(QFrame):
         return found
 
     def _shelved(self, outcome: Done[tuple[Shelved, ...]] | Stopped | Failed) -> None:
-        if not isinstance(outcome, Done):
+        if not isinstance(outcome, Done) or not isValid(self):
             return
         for one in outcome.value:
             where = "machine shelf" if one.own else "example"

@@ -2,6 +2,8 @@
 
 import signal
 import sys
+from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 
 from PySide6.QtCore import QObject
@@ -16,11 +18,20 @@ from oarlock.ui.start.window import StartWindow
 from oarlock.views.left_off import left_off
 
 
+@dataclass(frozen=True, slots=True)
+class Demo:
+    """The demo's project: where it is, and what makes it there."""
+
+    path: Path
+    make: Callable[[], Path]
+
+
 class Program(QObject):
     """Holds either the start page or one open project."""
 
-    def __init__(self) -> None:
+    def __init__(self, demo: Demo) -> None:
         super().__init__()
+        self._demo = demo
         self.opened: Application | None = None
         self.start_page: StartWindow | None = None
         self.unsaved = ""  # what could not be saved of a project that was closed
@@ -83,10 +94,8 @@ class Program(QObject):
 
     def open_demo(self) -> None:
         """Open the demo, its practice drive running."""
-        from oarlock.demo.project import default_folder, make_demo
-
         try:
-            path = make_demo(default_folder())
+            path = self._demo.make()
         except InputError as error:
             self._say(str(error))
             return
@@ -101,7 +110,7 @@ class Program(QObject):
     def _remember(self) -> None:
         """Put the open project into the list of recent ones, as it stands; the demo is not."""
         opened = self.opened
-        if opened is None or is_demo(opened.session.path):
+        if opened is None or opened.session.path.absolute() == self._demo.path.absolute():
             return
         session = opened.session
         said = left_off(session.now)
@@ -140,14 +149,7 @@ class Program(QObject):
         return self.opened.window if self.opened else self.start_page
 
 
-def is_demo(path: Path) -> bool:
-    """Return whether a project is the demo's own."""
-    from oarlock.demo.project import FILE, default_folder
-
-    return path.absolute() == (default_folder() / FILE).absolute()
-
-
-def run_program(path: Path | None, *, practice: bool = False) -> int:
+def run_program(path: Path | None, demo: Demo, *, practice: bool = False) -> int:
     """Open a project, or the start page, and stay until the window is closed.
 
     Raises
@@ -158,7 +160,7 @@ def run_program(path: Path | None, *, practice: bool = False) -> int:
     qt = application()
     look.load_fonts()
     sys.excepthook = report_crash
-    program = Program()
+    program = Program(demo)
     if path is None:
         program.show_start()
     else:

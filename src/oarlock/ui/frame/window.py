@@ -70,7 +70,7 @@ class MainWindow(QMainWindow):
         self.top_bar, self.strip, self.rail = TopBar(), TimescalesStrip(), Rail()
         self.logbook = Logbook()
         self._stages: dict[str, StageView] = {}
-        self._made_for = session.axis.sensor.kind
+        self.made_for = session.axis.sensor.kind
         self._stack, self._numbers = QStackedWidget(), QStackedWidget()
         self._numbers.setFixedWidth(look.NUMBERS)
         self._numbers.setAutoFillBackground(True)
@@ -249,7 +249,7 @@ class MainWindow(QMainWindow):
     # What happens
 
     def _axis_changed(self, _axis: object) -> None:
-        if self.session.axis.sensor.kind is not self._made_for:
+        if self.session.axis.sensor.kind is not self.made_for:
             self.outgrown.emit()
             return
         self._refresh_stage()

@@ -35,6 +35,7 @@ from oarlock.views.identify import (
     compared,
     consequences,
     follows,
+    poles,
     tiles,
 )
 
@@ -242,15 +243,7 @@ class IdentifyStage(StageView):
         self._cold.show_value(digits(cold, 3) if cold else "–", "Ω")
 
     def read_out(self) -> ReadOut:
-        m = self.session.axis.machine
-        if not (m.R.is_known and m.Ld.is_known and m.Lq.is_known):
-            return ReadOut("electrical poles, q and d", "–", "Hz", ("not measured yet",))
-        poles = [m.R.value / (math.tau * L.value) for L in (m.Lq, m.Ld)]
-        told = "nothing printed"
-        if all(p.printed.source for p in (m.R, m.Ld, m.Lq)):
-            printed = [m.R.printed.value / (math.tau * L.printed.value) for L in (m.Lq, m.Ld)]
-            told = f"printed: {printed[0]:.1f} and {printed[1]:.1f} Hz"
-        shown = f"{poles[0]:.1f} and {poles[1]:.1f}"
+        shown, told = poles(self.session.axis)
         return ReadOut("electrical poles, q and d", shown, "Hz", (told,))
 
     # What it does

@@ -15,15 +15,15 @@ from oarlock.errors import InputError
 from oarlock.experiments.registry import gives_nothing
 from oarlock.experiments.sensing.evidence import TurnError
 from oarlock.machine import SensorKind
-from oarlock.quantities.display import digits, signed
+from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
-from oarlock.records import Finding
 from oarlock.session.bench import Doing
 from oarlock.session.jobs import Done, Failed, Stopped
 from oarlock.session.perform import Performed
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import line
 from oarlock.ui.stages.base import Around, ReadOut, StageView
+from oarlock.ui.stages.sensing.in_use import InUse
 from oarlock.ui.stages.sensing.panels import Checks, Orders, Sources
 from oarlock.ui.stages.sensing.widgets import Choice, StepCard, Waterline
 from oarlock.views.sensing import (
@@ -150,15 +150,7 @@ class SensingStage(StageView):
         if self.session.axis.sensor.kind in (SensorKind.RESOLVER, SensorKind.ENCODER):
             block = self.numbers.block("Error by order", "a turn")
             block.add(self._orders)
-        used = self.numbers.block("In use", "± one std. uncert.")
-        self._zero = used.row("Zero", "Electrical angle taken off what the sensor says")
-        self._pairs = used.row("Pole pairs", "As counted by the forced turn, or by hall edges")
-        self._side = used.row("Direction", "Whether the sensor counts as the field turns")
-        self._offset = used.row("Offset, worst", "Reading of no current")
-        self._noise = used.row("Noise, worst", "Of one phase's reading, rms")
-        self._count = used.row("1 count is", "Scale of the current sense")
-        self._counts = used.row("1 A is", "Scale of the current sense, the other way round")
-        self._break = used.row("Breakaway", "Torque at which the shaft begins to move")
+        self._used = InUse(self.numbers)
         checks = self.numbers.block("Look first at")
         self._checks = Checks()
         checks.add(self._checks)
@@ -221,53 +213,9 @@ class SensingStage(StageView):
         self._sources.show_sources(zero_sources(self.session.now))
         turn = made[TURN].finding if TURN in made else None
         self._orders.show_orders(turn, made[HAND].finding if HAND in made else None)
-        sensor, inv = axis.sensor, axis.inverter
-        if sensor.is_found and sensor.kind is not SensorKind.HALL:
-            zero = math.degrees(sensor.zero.value) % 360.0
-            self._zero.show_value(f"{zero:.2f}", "°", f"±{math.degrees(sensor.zero.std):.2f}",
-                                  sensor.zero.best.origin)  # fmt: skip
-        else:
-            found = "table" if sensor.is_found else "–"
-            self._zero.show_value(found, "", "", sensor.hall_1.best.origin)
-        self._show_pairs(made, turn)
-        way = "forward" if sensor.side.value > 0 else "reversed"
-        self._side.show_value(way if sensor.is_found else "–", "", "", sensor.side.best.origin)
-        self._show_currents(made)
-        torque = breakaway(self.session.now)
-        self._break.show_value(digits(torque, 2) if torque else "–", "N·m")
+        self._used.show_axis(axis, made, breakaway(self.session.now))
         failed = next((s for s in made.values() if s.finding and not s.finding.holds), None)
         self._checks.show_step(failed)
-        known, count = inv.current_full_scale.is_known, inv.current_count
-        scale = inv.current_full_scale.best.origin
-        self._count.show_value(digits(1e3 * count, 3) if known else "–", "mA", "", scale)
-        self._counts.show_value(digits(1.0 / count, 3) if known else "–", "counts", "", scale)
-
-    def _show_pairs(self, made: dict[str, SensingStep], turn: Finding | None) -> None:
-        hand = made[HAND].finding if HAND in made else None
-        for finding, key in ((turn, "pole pairs"), (hand, "pole pairs by edges")):
-            if finding and key in finding.extra:
-                found = finding.extra[key]
-                self._pairs.show_value(f"{found.value:.3f}" if key == "pole pairs"
-                                       else f"{found.value:.1f}", "", "", found.origin)  # fmt: skip
-                return
-        pairs = self.session.axis.machine.pole_pairs
-        if not pairs.is_known:
-            self._pairs.show_value("–", "", "not known", pairs.best.origin)
-            return
-        self._pairs.show_value(f"{pairs.value:.0f}", "", "entered", pairs.best.origin)
-
-    def _show_currents(self, made: dict[str, SensingStep]) -> None:
-        rest, count = made[REST].finding, self.session.axis.inverter.current_count
-        if rest is None:
-            for row in (self._offset, self._noise):
-                row.show_value("–")
-            return
-        worst = max(rest.estimates.values(), key=lambda e: abs(e.value))
-        noise = max(e.value for e in rest.extra.values())
-        self._offset.show_value(signed(worst.value / count, 2), "LSB",
-                                f"±{digits((worst.std or 0) / count, 1)}",
-                                worst.origin)  # fmt: skip
-        self._noise.show_value(f"{noise / count:.1f}", "LSB", "", worst.origin)
 
     def show_live(self, live: Live) -> None:
         for card in self.cards.values():

@@ -1,0 +1,180 @@
+"""One's own motor on one's own drive, through the window: three numbers, then measurements."""
+
+from collections.abc import Iterator
+from functools import partial
+from pathlib import Path
+
+import pytest
+from pytestqt.qtbot import QtBot
+
+from oarlock.machine import SensorKind
+from oarlock.practice.truth import draw
+from oarlock.session.new_project import make_project
+from oarlock.ui.frame.app import Application
+from oarlock.ui.frame.connect import ConnectPanel
+from oarlock.ui.stages.machine.stage import MachineStage
+from oarlock.ui.stages.sensing.stage import SensingStage
+from oarlock.views.sensing_experiments import REST
+from oarlock.views.ways import WayRow
+from tests.conftest import CALM, wait
+from tests.ui.conftest import window_on
+
+
+@pytest.fixture
+def own(qtbot: QtBot, tmp_path: Path) -> Iterator[Application]:
+    """The window of a project that was just made."""
+    yield from window_on(qtbot, make_project(tmp_path / "own.oarlock", "Own"))
+
+
+def machine(own: Application) -> MachineStage:
+    stage = own.window.stage("machine")
+    assert isinstance(stage, MachineStage)
+    return stage
+
+
+def type_in(qtbot: QtBot, own: Application, path: str, text: str) -> None:
+    """Type an entry of the Machine stage, and Enter."""
+    from PySide6.QtCore import Qt
+
+    entry = machine(own).rows[path].entry
+    entry.clear()
+    qtbot.keyClicks(entry, text)
+    qtbot.keyClick(entry, Qt.Key.Key_Return)
+
+
+def connect(qtbot: QtBot, own: Application, *more: str) -> None:
+    own.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "4", *more)))
+    wait(qtbot, lambda: own.bench.connected, 90.0)
+
+
+def test_a_hollow_axis_shows_no_number_that_nobody_said(own: Application) -> None:
+    stage = machine(own)
+    assert stage.coming.isVisible()
+    assert not stage.plane.isVisible()
+    shown = [row for row in stage.rows.values() if row._parameter is not None]
+    assert [row._path for row in shown] == [
+        "inverter.dead_time", "inverter.adc_bits", "sensor.counts", "sensor.side", "sensor.zero",
+    ]  # fmt: skip
+    assert stage.rows["machine.R"].entry.placeholderText() == "direct current"
+    assert stage.sensor_kind.box.currentIndex() == -1
+    for key in ("sensing", "identify", "current", "speed", "position", "handover"):
+        own.window.show_stage(key)
+    own.window.show_stage("current")
+    assert own.window.current.answer == "No gains yet"
+    assert "not known yet" in own.window.current.reasons[0]
+
+
+def test_nothing_is_sent_to_a_drive_before_it_is_known(qtbot: QtBot, own: Application) -> None:
+    connect(qtbot, own)
+    own.window.show_stage("sensing")
+    own.window.current.run()
+    wait(qtbot, lambda: "rated current is not known" in own.window.message.text())
+    assert own.session.runs == ()
+    own.bench.disconnect()
+
+
+@pytest.mark.realtime
+def test_three_numbers_and_a_drive_lead_to_sensing(qtbot: QtBot, own: Application) -> None:
+    type_in(qtbot, own, "machine.rated_current", "7.1 A rms")
+    type_in(qtbot, own, "machine.peak_current", "14.1 A rms")
+    type_in(qtbot, own, "machine.max_speed", "4000 rpm")
+    assert machine(own).answer == "Connect the drive: it tells the rest"
+    connect(qtbot, own)
+    wait(qtbot, lambda: own.session.axis.sensor.kind is SensorKind.RESOLVER)
+    wait(qtbot, lambda: machine(own).answer == "It can be measured now")
+    assert machine(own).sensor_kind.box.currentText() == "resolver"
+    own.window.show_stage("sensing")
+    for holds in range(1, 6):
+        stage = own.window.current
+        assert isinstance(stage, SensingStage)
+        stage.run()
+        wait(qtbot, partial(_holds, own, holds), 60.0)
+    assert own.session.axis.machine.pole_pairs.value == draw("winch", 0).pole_pairs
+    assert own.session.axis.sensor.is_found
+    assert "4.00" in own.window.stage("sensing")._used._pairs.value  # type: ignore[attr-defined]
+    own.bench.disconnect()
+
+
+def _holds(own: Application, many: int) -> bool:
+    """Return whether so many steps of sensing hold and nothing runs."""
+    from oarlock.views.sensing import needed_for, steps
+
+    if own.bench.busy:
+        return False
+    made = steps(own.session.now, announced=False)
+    return sum(made[kind].holds for kind in needed_for(own.session.axis)) >= many
+
+
+def test_what_differs_from_the_entries_is_told_and_can_be_taken(
+    qtbot: QtBot, own: Application
+) -> None:
+    type_in(qtbot, own, "inverter.control_frequency", "20 kHz")
+    connect(qtbot, own)
+    wait(qtbot, lambda: "Not as entered" in own.window.message.text())
+    assert "control frequency 16.0 kHz by the drive, 20.0 kHz here" in own.window.message.text()
+    command = next(c for c in own.window.commands() if c.name == "Use what the drive tells")
+    command.action()
+    assert own.session.axis.inverter.control_frequency.value == 16000.0
+    assert not own.bench.differs
+    own.session.undo()
+    assert own.session.axis.inverter.control_frequency.value == 20000.0
+    own.bench.disconnect()
+
+
+def test_the_kind_of_sensor_can_be_chosen(qtbot: QtBot, own: Application) -> None:
+    before = own.window
+    box = machine(own).sensor_kind.box
+    box.setCurrentIndex(2)
+    box.activated.emit(2)
+    wait(qtbot, lambda: own.window is not before)
+    assert own.session.axis.sensor.kind is SensorKind.HALL
+    own.window.show_stage("sensing")
+    assert REST in own.window.current.cards  # type: ignore[attr-defined]
+
+
+# The connect panel
+
+
+@pytest.fixture
+def panel(qtbot: QtBot, own: Application, monkeypatch: pytest.MonkeyPatch) -> ConnectPanel:
+    monkeypatch.setattr(ConnectPanel, "look", lambda _self: None)
+    own.window.panels.open_connect()
+    found = own.window.panels._connect
+    assert found is not None
+    return found
+
+
+def test_a_channel_that_means_nothing_is_told_in_place(panel: ConnectPanel) -> None:
+    panel.channel.setText("pigeon:3")
+    panel.connect_button.click()
+    assert "no interface is called 'pigeon'" in panel.trouble.text()
+    assert panel.isVisible()
+    panel.close()
+
+
+def test_what_answers_is_listed_and_one_click_away(qtbot: QtBot, panel: ConnectPanel) -> None:
+    from PySide6.QtWidgets import QPushButton
+
+    panel._show([
+        WayRow(name="can0", said="1 Mbit/s, 1 node answers", channel="socketcan:can0"),
+        WayRow(name="node 9", said="drive no. 417", channel="socketcan:can0 node 9", connects=True),
+        WayRow(name="can1", said="is down. This brings it up", channel="socketcan:can1",
+               command="sudo ip link set can1 up type can bitrate 1000000"),
+    ])  # fmt: skip
+    buttons = {b.accessibleName(): b for b in panel.area.findChildren(QPushButton)}
+    buttons["Copy: sudo ip link set can1 up type can bitrate 1000000"].click()
+    buttons["Type on from socketcan:can1"].click()
+    assert panel.channel.text() == "socketcan:can1"
+    with qtbot.waitSignal(panel.chosen) as told:
+        buttons["Connect to socketcan:can0 node 9"].click()
+    assert told.args == ["socketcan:can0 node 9"]
+    assert not panel.isVisible()
+
+
+def test_a_drive_that_is_not_there_is_one_line_with_its_remedy(
+    qtbot: QtBot, own: Application
+) -> None:
+    own.bench.connect_drive("slcan:/dev/no-such-adapter")
+    wait(qtbot, lambda: "cannot open" in own.window.message.text())
+    assert "ls /dev/serial/by-id" in own.window.message.text()
+    assert not own.bench.connected
