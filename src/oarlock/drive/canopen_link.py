@@ -90,10 +90,10 @@ class CanopenLink:
         try:
             self._network.connect()
             self._see_alone(where)
-            beat = pack(0x700 + CLIENT_ID, b"\x05")
+            self._see_contract()
+            beat = pack(0x700 + CLIENT_ID, b"\x05")  # only where there is a drive to command
             self._heart = Heart(descriptor(self._network.bus), beat)
             self._manage(OPERATIONAL)
-            self._see_contract()
             self.read(["Facts.Control frequency", "Facts.Recorder rows"])
         except (can.CanError, LinkError) as error:
             self._fail(error)

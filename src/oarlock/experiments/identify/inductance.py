@@ -23,6 +23,7 @@ from oarlock.records import Ask, Check, Finding, Record
 from oarlock.records.settings import number, tables
 
 Array = NDArray[np.float64]
+_AVERAGED = 16  # rows, of the angle where it is asked whether it moved
 _MOST_SPREAD = 0.01  # of the sensors' gains
 _DELAY_FLOOR = 0.008  # of a sample
 _BESIDE = 14  # frequencies on each side of a sine, whole periods apart, that tell the noise
@@ -230,12 +231,21 @@ def _remark(which: str, sines: list[_Sine], first: _Sine, record: Record) -> str
     return f"{word} {abs(fall):.0f} % to {abs(at(far)):.0f} A"
 
 
+def _moved(record: Record) -> float:
+    """Return how far the rotor moved, rad, the sensor's noise averaged out."""
+    if "theta_m" not in record.columns or record.rows < _AVERAGED:
+        return 0.0
+    from scipy.ndimage import uniform_filter1d
+
+    return float(np.ptp(uniform_filter1d(record["theta_m"], _AVERAGED, mode="nearest")))
+
+
 def _checks(
     record: Record, axis: Axis, which: str, plain: list[_Sine], sines: list[_Sine],
     halves: float, delay: Estimate | None,
 ) -> list[Check]:  # fmt: skip
     step = math.tau / 4096.0
-    moved = float(np.ptp(record["theta_m"])) / step if "theta_m" in record.columns else 0.0
+    moved = _moved(record) / step
     weak = min(1.0 / max(sine.relative_std, 1e-12) for sine in sines)
     spread = max(axis.inverter.gain_a.std, axis.inverter.gain_b.std)
     mended = axis.inverter.gain_a.adopted is not None
@@ -246,6 +256,7 @@ def _checks(
             passed=moved <= 5.0,
             sentence=f"The rotor moved {moved:.0f} counts (5 allowed)"
             + ("" if moved <= 5.0 else ": set the brake"),
+            ask=Ask.LONGER,
         ),
         voltage_limit(record, axis),
         Check(

@@ -89,6 +89,7 @@ class InductanceSine:
     d_biases: tuple[float, ...] = ()  # of peak current, along d: maps saturation
     fast: tuple[float, ...] = ()  # of the sampling: sines whose phase tells the loop's delay
     seconds: float = 0.14  # recorded for each sine
+    settle: float = 1.2  # s, until a free rotor has come to rest along the bias
     aligned: bool = False  # the bias pulls a free rotor along a fixed angle, instead of following
 
     def sine(self, axis: Axis) -> float:
@@ -119,6 +120,10 @@ class InductanceSine:
         """Return it at another amplitude."""
         return replace(self, amplitude=factor * self.amplitude)
 
+    def longer(self) -> "InductanceSine":
+        """Return it with more time for the rotor's swing to die out."""
+        return replace(self, settle=2.5 * self.settle)
+
     def plan(self, axis: Axis) -> Plan:
         """Return the steps, limits and gains for this axis."""
         m = axis.machine
@@ -132,7 +137,7 @@ class InductanceSine:
             wave = Wave(shape=Shape.SINE, target=target, amplitude=volts, frequency=f)
             frame = Frame.FIXED if self.aligned else Frame.ROTOR
             held = Step(duration=self.recorded(axis), i_d=i_d, i_q=i_q, wave=wave, frame=frame)
-            wait = 1.2 if self.aligned and not steps else 0.1
+            wait = self.settle if self.aligned and not steps else 0.1
             steps.append(replace(held, duration=wait, record=False, wave=None))
             steps.append(replace(held, duration=0.04, record=False))
             steps.append(held)
