@@ -23,6 +23,7 @@ def commands(window: "MainWindow") -> list[Command]:
         for i, stage in enumerate(stages(session.now), 1)
     ]
     found.append(Command("Stop the drive", "Esc", bench.stop))
+    found.append(Command("Help on this stage", "F1", window.panels.toggle_help))
     if window.current.f5:
         found.append(Command(window.current.f5, "F5", window.run_stage))
     for name in session.axis_names:

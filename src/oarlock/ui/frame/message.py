@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QRectF, Qt
+from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QWidget
 
@@ -15,6 +15,8 @@ Answers = tuple[tuple[str, Callable[[], object]], ...]
 
 class Message(QWidget):
     """Stands between stage and logbook while there is something to say; a click dismisses it."""
+
+    changed = Signal()  # it is shown, or no longer
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -46,6 +48,7 @@ class Message(QWidget):
         self.setToolTip("" if answers else "Click to dismiss")
         self.setAccessibleName(text)
         self.setVisible(bool(text))
+        self.changed.emit()
         if self.buttons:
             self.buttons[0].setFocus()
 
@@ -71,3 +74,4 @@ class Message(QWidget):
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton and not self.buttons:
             self.hide()
+            self.changed.emit()

@@ -14,6 +14,10 @@ if TYPE_CHECKING:
     from oarlock.ui.frame.connect import ConnectPanel
     from oarlock.ui.frame.palette import CommandPalette
     from oarlock.ui.frame.window import MainWindow
+    from oarlock.ui.kit.help import HelpPanel
+
+
+HELP = 420  # px, of the help's width
 
 
 class Panels:
@@ -25,6 +29,8 @@ class Panels:
         self.palette: CommandPalette | None = None
         self.commission: CommissionPanel | None = None
         self.compare: ComparePanel | None = None
+        window.message.changed.connect(self.place)
+        self.help: HelpPanel | None = None
         self.over: QFrame | None = None  # what asks for a name
 
     def open_connect(self) -> None:
@@ -36,6 +42,19 @@ class Panels:
             self._connect = ConnectPanel(window.session, window.files.jobs, window)
             self._connect.chosen.connect(window.bench.connect_drive)
         self._connect.open_at(window.top_bar.connect_button)
+
+    def toggle_help(self) -> None:
+        """Show the page of the stage on screen, or close it."""
+        if self.help is None:
+            from oarlock.ui.kit.help import HelpPanel
+
+            self.help = HelpPanel(self._ground)
+        key = self._window.session.screen.stage
+        if self.help.isVisible() and self.help.key == key:
+            self.help.hide()
+            return
+        self.help.open_page(key)
+        self.place()
 
     def open_palette(self) -> None:
         """Offer every command by name."""
@@ -102,9 +121,14 @@ class Panels:
         """Let panels lie over stage and numbers."""
         window, top = self._window, look.TOP_BAR + look.STRIP
         height = window.height() - top - look.LOGBOOK
+        said = window.message.height() if window.message.isVisible() else 0
         for panel in (self.commission, self.compare):
             if panel is not None:
-                panel.setGeometry(look.RAIL, top, window.width() - look.RAIL, height)
+                panel.setGeometry(look.RAIL, top, window.width() - look.RAIL, height - said)
+        if self.help is not None:
+            wide = min(HELP, window.width() - look.RAIL)
+            self.help.setGeometry(window.width() - wide, top, wide, height - said)
+            self.help.raise_()
 
     def make_room(self) -> None:
         """Make room for a stage; what runs goes on."""
@@ -119,6 +143,9 @@ class Panels:
             return True
         if self.over is not None and isValid(self.over) and self.over.isVisible():
             self.over.close()
+            return True
+        if self.help is not None and self.help.isVisible():
+            self.help.hide()
             return True
         if self.compare is not None and self.compare.isVisible():
             self.compare.hide()

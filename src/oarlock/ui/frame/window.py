@@ -150,6 +150,7 @@ class MainWindow(QMainWindow):
         self.logbook.wide.connect(self._place_logbook)
         for keys, action in (
             ("Esc", self.escape),
+            ("F1", self.panels.toggle_help),
             ("F5", self.run_stage),
             ("Ctrl+Z", session.undo),
             ("Ctrl+Shift+Z", session.redo),

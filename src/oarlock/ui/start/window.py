@@ -29,6 +29,7 @@ from oarlock.session.new_project import file_name, usual_folder
 from oarlock.session.recent import Recent, forget, recent
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button
+from oarlock.ui.kit.help import HelpPanel
 from oarlock.ui.kit.paint import draw_text, line
 from oarlock.ui.kit.pickers import ask_file
 from oarlock.ui.start.projects import ProjectPainter, Projects
@@ -52,12 +53,14 @@ class StartWindow(QMainWindow):
         self.setMinimumSize(1024, 700)
         self.setAcceptDrops(True)
         self._folder = usual_folder()
+        self._help: HelpPanel | None = None
         self.projects = Projects(recent())
         self._lay_out()
         for keys, action in (
             ("Ctrl+O", self.ask_open),
             ("Ctrl+N", self.name.setFocus),
             ("Ctrl+D", self.demo_asked.emit),
+            ("F1", self._toggle_help),
             ("Ctrl+Q", self.close),
         ):
             QShortcut(QKeySequence(keys), self).activated.connect(action)
@@ -164,6 +167,16 @@ class StartWindow(QMainWindow):
         return holder
 
     # What it does
+
+    def _toggle_help(self) -> None:
+        """Show the page about projects, or close it."""
+        if self._help is None:
+            self._help = HelpPanel(self)
+        if self._help.isVisible():
+            self._help.hide()
+            return
+        self._help.open_page("start")
+        self._help.setGeometry(self.width() - 420, look.TOP_BAR, 420, self.height() - look.TOP_BAR)
 
     def say(self, text: str) -> None:
         """Show why something could not be done."""

@@ -1,0 +1,1 @@
+"""One short page for each stage, shown with F1."""
