@@ -132,6 +132,49 @@ def test_the_kind_of_sensor_can_be_chosen(qtbot: QtBot, own: Application) -> Non
     assert REST in own.window.current.cards  # type: ignore[attr-defined]
 
 
+def test_a_pasted_table_is_shown_before_it_is_taken(qtbot: QtBot, own: Application) -> None:
+    from PySide6.QtCore import Qt
+    from PySide6.QtWidgets import QAbstractButton, QApplication
+
+    QApplication.clipboard().setText(
+        "Rated speed\t3000 rpm\nRated current\t7.1 A\nPhase resistance\t0.30 ohm\n"
+        "Back EMF\t82.1 V/krpm l-l\nPoles\t10\nBrake\t24 V 14 W"
+    )
+    stage = machine(own)
+    before = own.session.axis
+    entry = stage.rows["machine.R"].entry
+    qtbot.keyClick(entry, Qt.Key.Key_V, Qt.KeyboardModifier.ControlModifier)
+    panel = stage.paste
+    assert panel is not None
+    assert panel.isVisible()
+    said = "6 lines pasted, 4 understood; 1 can be meant in two ways"
+    assert panel.heading.text() == said
+    assert own.session.axis == before
+    button = panel.buttons[1, "rms"]
+    assert isinstance(button, QAbstractButton)
+    button.click()
+    assert panel.take_button.text() == "Take 5 lines"
+    panel.take_button.click()
+    m = own.session.axis.machine
+    assert m.rated_current.best.source == "7.1 A rms"
+    assert m.pole_pairs.value == 5.0
+    assert m.R.value == pytest.approx(0.3)
+    assert m.psi.is_known
+    own.session.undo()
+    assert own.session.axis == before
+
+
+def test_one_line_is_pasted_as_ever(qtbot: QtBot, own: Application) -> None:
+    from PySide6.QtCore import Qt
+    from PySide6.QtWidgets import QApplication
+
+    QApplication.clipboard().setText("1.64 ohm l-l")
+    entry = machine(own).rows["machine.R"].entry
+    qtbot.keyClick(entry, Qt.Key.Key_V, Qt.KeyboardModifier.ControlModifier)
+    assert entry.text() == "1.64 ohm l-l"
+    assert machine(own).paste is None
+
+
 # The connect panel
 
 

@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 
+from oarlock.control.designs import retuned
 from oarlock.machine import Axis, Parameter
 from oarlock.machine.axis import rederived
 from oarlock.machine.fields import BY_PATH
@@ -32,6 +33,20 @@ def entered(axis: Axis, path: str, text: str) -> tuple[str, Axis]:
         axis = _flux_read_again(axis)
     label = f"Set {field.label.lower()} {field.symbol}".strip()
     return label, rederived(guessed_again(axis))
+
+
+def entered_all(axis: Axis, entries: list[tuple[str, str]]) -> Axis:
+    """Return the axis with several entries, (path, text), its gains following their targets.
+
+    Raises
+    ------
+    InputError : one of them makes no sense
+
+    """
+    made = axis
+    for path, text in entries:
+        made = entered(made, path, text)[1]
+    return retuned(axis, made)
 
 
 def _flux_read_again(axis: Axis) -> Axis:

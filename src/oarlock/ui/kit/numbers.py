@@ -1,7 +1,15 @@
 """The numbers at the right: blocks of rows, each value with unit, ± and origin."""
 
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QResizeEvent
+from PySide6.QtGui import (
+    QGuiApplication,
+    QKeyEvent,
+    QKeySequence,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QResizeEvent,
+)
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
 from oarlock.quantities import Origin
@@ -185,6 +193,8 @@ class Heading(QWidget):
 class Entry(QLineEdit):
     """A line to type in; Escape takes back what was typed, and only then reaches the window."""
 
+    pasted_lines = Signal(str)  # several lines at once: too many for one entry
+
     def __init__(self, name: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._shown = ""
@@ -221,6 +231,11 @@ class Entry(QLineEdit):
         self.setModified(False)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.matches(QKeySequence.StandardKey.Paste):
+            text = QGuiApplication.clipboard().text().strip()
+            if "\n" in text:
+                self.pasted_lines.emit(text)
+                return
         if event.key() == Qt.Key.Key_Escape and self.isModified():
             self.take_back()
         super().keyPressEvent(event)

@@ -51,6 +51,7 @@ class ParameterRow(QWidget):
             f"QLineEdit {{ background: {t.panel.name()}; border: 1px solid {t.rule.name()}; }}"
             f"QLineEdit:focus {{ border: 1px solid {t.accent.name()}; }}"
         )
+        self.entry.pasted_lines.connect(stage.preview)
         self.entry.returnPressed.connect(self._enter)
         self.entry.editingFinished.connect(self._left)
 

@@ -5,17 +5,22 @@ import math
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import QLabel
+from shiboken6 import isValid
 
+from oarlock.errors import InputError
 from oarlock.machine import Axis, SensorKind
+from oarlock.machine.pasted import pasted
 from oarlock.machine.unknown import is_known
 from oarlock.quantities.display import digits, signed
 from oarlock.quantities.kinds import RPM
+from oarlock.session.entries import entered_all
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.numbers import Block, Panel, Why
 from oarlock.ui.stages.base import Around, ReadOut, StageView
 from oarlock.ui.stages.machine.begun import ComingTable
 from oarlock.ui.stages.machine.kind_row import KindRow
+from oarlock.ui.stages.machine.paste import PastePanel
 from oarlock.ui.stages.machine.pictures import CurrentPlane, CurrentsPlot, TorquePlot
 from oarlock.ui.stages.machine.rows import ParameterRow
 from oarlock.views.machine import MachinePicture, can_be_mapped, characteristic_why, machine_picture
@@ -55,6 +60,7 @@ class MachineStage(StageView):
         for over_speed in (self.torque, self.currents):
             over_speed.moved.connect(self.move_cursor)
         self.coming = ComingTable(self)
+        self.paste: PastePanel | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         kept = session.screen.map_omega
         self._omega = 0.6 * session.axis.machine.max_speed.value if kept is None else kept
@@ -97,6 +103,26 @@ class MachineStage(StageView):
         self._blocks += [more, sensor]
         panel.finish()
         return rows
+
+    def preview(self, text: str) -> None:
+        """Show what pasted lines would be taken for."""
+        pairs = self.session.axis.machine.pole_pairs
+        lines = pasted(text, pole_pairs=pairs.value if pairs.is_known else None)
+        if self.paste is not None and isValid(self.paste):
+            self.paste.close()
+        self.paste = PastePanel(lines, self._take_lines, self)
+        self.paste.setGeometry(8, 90, self.width() - 16, self.height() - 98)
+        self.paste.show()
+        self.paste.raise_()
+        self.paste.take_button.setFocus()
+
+    def _take_lines(self, entries: list[tuple[str, str]]) -> None:
+        try:
+            axis = entered_all(self.session.axis, entries)
+            self.session.edit(f"Enter {len(entries)} values", axis)
+        except InputError as error:
+            self.around.tell(f"{error.cause}. {error.remedy}")
+        self.refresh()
 
     def show_refusal(self, row: ParameterRow, text: str) -> None:
         """Show why an entry was refused, just below it."""
