@@ -24,7 +24,7 @@ def test_a_table_as_it_is_printed() -> None:
     assert [(r.said, r.value) for r in L.readings] == [("l-l", "310 µH"), ("phase", "620 µH")]
     assert L.paths == ("machine.Ld", "machine.Lq")
     assert [r.said for r in Kt.readings] == ["rms", "peak"]
-    assert poles.readings[0].value == "5.00"
+    assert poles.readings[0].value == "5"
     assert J.readings[0].value == "0.180 g·m²"
     assert brake.paths == ()
 

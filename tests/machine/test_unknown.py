@@ -58,7 +58,9 @@ def test_what_was_entered_is_no_guess() -> None:
 
 def test_no_gains_and_no_figures_rest_on_a_guess() -> None:
     axis = rated(hollow("m"))
-    with pytest.raises(InputError, match="resistance R, inductance Ld and inductance Lq are not"):
+    with pytest.raises(
+        InputError, match="resistance R, inductance Ld, inductance Lq and control frequency are"
+    ):
         design_current(axis)
     assert derived(axis) == ()
     assert [m.kind for m in strip(axis, []).markers if m.lane == "machine"] == []

@@ -221,3 +221,21 @@ def test_a_drive_that_is_not_there_is_one_line_with_its_remedy(
     wait(qtbot, lambda: "cannot open" in own.window.message.text())
     assert "ls /dev/serial/by-id" in own.window.message.text()
     assert not own.bench.connected
+
+
+def test_units_are_switched_where_they_stand_and_remembered(qtbot: QtBot, own: Application) -> None:
+    type_in(qtbot, own, "machine.max_speed", "3000 rpm")
+    type_in(qtbot, own, "machine.rated_current", "7.1 A rms")
+    stage = machine(own)
+    speed, current = stage.rows["machine.max_speed"], stage.rows["machine.rated_current"]
+    shown = own.session.axis.machine.max_speed
+    assert speed._texts(shown) == ("3000", "rpm")
+    speed.unit.click()
+    assert speed._texts(shown) == ("314", "rad/s")
+    speed.unit.click()
+    assert speed._texts(shown) == ("3000", "rpm")  # no pole pairs yet: electrical Hz cannot be
+    command = next(c for c in own.window.commands() if c.name == "Show each current in A rms")
+    command.action()
+    assert current._texts(own.session.axis.machine.rated_current) == ("7.10", "A rms")
+    assert own.session.axis.machine.rated_current.value == pytest.approx(10.04, rel=1e-3)
+    assert own.session.screen.units == {"speed": "Hz el.", "current": "A rms"}

@@ -18,7 +18,7 @@ from oarlock.control.margins import Margins, margins
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
 from oarlock.machine.current_loop import IntegralRule
-from oarlock.machine.unknown import WINDING, refuse_unknown
+from oarlock.machine.unknown import DESIGNED_ON, refuse_unknown
 
 Array = NDArray[np.float64]
 LEAST_MARGIN = math.radians(30.0)
@@ -312,7 +312,7 @@ def design_current(axis: Axis, target: CurrentTarget | None = None) -> CurrentDe
     InputError : a target that the delay forbids, or a winding that is not known yet
 
     """
-    refuse_unknown(axis, WINDING, "current loop")
+    refuse_unknown(axis, DESIGNED_ON, "current loop")
     target = target or axis.target
     rule, weight = axis.inverter.integral, axis.gains.weight if axis.gains else 1.0
     if target.kind is TargetKind.NATURAL_FREQUENCY:

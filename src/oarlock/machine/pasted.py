@@ -132,7 +132,8 @@ def _read(
         except InputError as error:
             trouble = trouble or f"{error.cause}. {error.remedy}"
             continue
-        readings.append(Reading(entry, name, sentence(made.value, made.unit)))
+        used = f"{made.value:g}" if made.unit == "1" else sentence(made.value, made.unit)
+        readings.append(Reading(entry, name, used))
         if kind is Kind.FLUX and not name:
             break  # it is plain as it stands
     return Pasted(line, paths, tuple(readings), "" if readings else trouble)

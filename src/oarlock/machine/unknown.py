@@ -21,6 +21,8 @@ NEEDED = (
     "inverter.control_frequency", "inverter.pwm_frequency", "inverter.current_full_scale",
 )  # fmt: skip
 WINDING = ("machine.R", "machine.Ld", "machine.Lq")
+# What the current loop is designed on.
+DESIGNED_ON = (*WINDING, "inverter.control_frequency")
 # What measuring finds where it was not entered.
 FOUND_LATER = ("machine.pole_pairs", *WINDING, "machine.psi")
 _PAIRS = 4.0

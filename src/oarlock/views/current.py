@@ -26,7 +26,7 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
 from oarlock.machine.current_loop import USUAL_DAMPING
 from oarlock.machine.loop import alike
-from oarlock.machine.unknown import WINDING, is_known, refuse_unknown
+from oarlock.machine.unknown import DESIGNED_ON, is_known, refuse_unknown
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.records.settings import number, table
 from oarlock.views.snapshot import Snapshot
@@ -119,7 +119,7 @@ def picture(axis: Axis, axis_name: str, amplitude: float, seconds: float) -> Cur
     seconds : how long the step is drawn
 
     """
-    refuse_unknown(axis, WINDING, "current loop")
+    refuse_unknown(axis, DESIGNED_ON, "current loop")
     design = _designed(axis)
     gains = axis.gains or (design.gains if design else None)
     if gains is None:
@@ -323,16 +323,21 @@ def speed_limits(Ts: float) -> tuple[float, float, float]:
     return sixty, fortyfive, thirty
 
 
+def _waits(axis: Axis) -> str:
+    """Return what the loop waits for, in few words."""
+    return "after R and L" if axis.inverter.control_frequency.is_known else "after the drive"
+
+
 def summary(now: Snapshot) -> Stage:
     """Return what the rail says of this stage."""
     axis = now.axis
     if axis.gains is None:
-        known = all(is_known(axis, path) for path in WINDING)
+        known = all(is_known(axis, path) for path in DESIGNED_ON)
         return Stage(
             key="current",
             name="Current loop",
             line="no gains yet",
-            basis="datasheet values" if known else "after R and L",
+            basis="datasheet values" if known else _waits(axis),
             measured=False,
             state=State.EMPTY,
         )

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, fields, replace
 from oarlock.records import Plain
 
 # Kept once for the project; everything else for each axis, as `AXIS/key`.
-SHARED = {"axis", "stage", "window", "dark"}
+SHARED = {"axis", "stage", "window", "dark", "units"}
 STEP, LOAD, SWEEP, CHIRP = "step", "load", "sweep", "quick sweep"
 SPEED_TESTS = (STEP, LOAD, SWEEP, CHIRP)
 _DRIVE = re.compile(r"[a-z0-9_-]{1,40}")  # it stands on a command line
@@ -63,6 +63,7 @@ class Screen:
     stage: str = "machine"
     window: tuple[int, int] = (1280, 800)  # px
     dark: bool = False
+    units: Mapping[str, str] = field(default_factory=dict)  # in which values are shown
     header: str = ""  # path of the firmware file
     map: Mapping[str, str] = field(default_factory=dict)  # symbol to key; empty: by its names
     practice: str = "winch"  # which practice drive stands for this axis
@@ -185,7 +186,7 @@ def _move(value: object) -> MoveSettings:
 _KINDS: dict[str, Callable[[object], object]] = {
     "axis": _text, "stage": _text, "window": _size, "dark": _flag, "header": _text,
     "map": _texts, "practice": _practice, "proven": _text,
-    "channel": _text, "handover_written": _written,
+    "channel": _text, "units": _texts, "handover_written": _written,
     "sensing": _text, "identify": _text, "map_omega": _number, "standing": _span,
     "may_turn": _flag, "winding": _number, "step": _step, "speed": _speed, "move": _move,
 }  # fmt: skip

@@ -4,6 +4,7 @@ import functools
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+from oarlock.quantities.shown import CHOICES
 from oarlock.session.bench import PRACTICE
 from oarlock.session.session import Session
 from oarlock.ui.frame.palette import Command
@@ -37,6 +38,25 @@ def commands(window: "MainWindow") -> list[Command]:
     found.append(Command("Compare the pinned runs", "F7", window.panels.open_comparison))
     found.append(Command("Commission the axis: all that is missing", "F8",
                          window.panels.open_commissioning))  # fmt: skip
+    found += _drive_commands(window)
+    allowed = session.axis.target.override_margin
+    found.append(
+        Command(
+            "Forbid phase margins below 30°" if allowed else "Allow phase margins below 30°",
+            "",
+            toggle,
+        )
+    )
+    found += _unit_commands(window)
+    found += sweep_commands(window)
+    found += window.files.commands()
+    found.append(Command("Light or dark", "", window.theme_toggled.emit))
+    return found
+
+
+def _drive_commands(window: "MainWindow") -> list[Command]:
+    session, bench = window.session, window.bench
+    found: list[Command] = []
     if bench.connected:
         found.append(Command("Disconnect the drive", "", bench.disconnect))
     else:
@@ -50,18 +70,22 @@ def commands(window: "MainWindow") -> list[Command]:
     if bench.connected and session.axis.mechanics.max_turns is not None:
         name = "Count the shaft's travel from where it stands"
         found.append(Command(name, "", bench.count_travel_from_here))
-    allowed = session.axis.target.override_margin
-    found.append(
-        Command(
-            "Forbid phase margins below 30°" if allowed else "Allow phase margins below 30°",
-            "",
-            toggle,
-        )
-    )
-    found += sweep_commands(window)
-    found += window.files.commands()
-    found.append(Command("Light or dark", "", window.theme_toggled.emit))
     return found
+
+
+def _unit_commands(window: "MainWindow") -> list[Command]:
+    return [
+        Command(f"Show each {what} in {unit}", "", functools.partial(_use_unit, window, what, unit))
+        for what, choices in CHOICES.items()
+        for unit in choices
+    ]
+
+
+def _use_unit(window: "MainWindow", what: str, unit: str) -> None:
+    session = window.session
+    session.show(units={**session.screen.units, what: unit})
+    session.axis_changed.emit(session.axis)
+    window.current.update()
 
 
 def _toggle_margin(session: Session) -> None:

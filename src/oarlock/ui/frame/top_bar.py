@@ -1,5 +1,7 @@
 """The top bar: what is open, how the drive is, what is under way, and Stop."""
 
+from collections.abc import Mapping
+
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import (
@@ -12,7 +14,8 @@ from PySide6.QtWidgets import (
 )
 
 from oarlock.drive.link import Live
-from oarlock.quantities.kinds import RPM
+from oarlock.machine import Parameter
+from oarlock.quantities.shown import Shown, chosen
 from oarlock.session.bench import Doing
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import draw_text, elided, line, text_width
@@ -62,6 +65,8 @@ class TopBar(QWidget):
         self._live = Live(state="de-energised")
         self._doing = Doing()
         self._trouble = ""
+        self._units = Shown()
+        self._pairs: float | None = None
         self.connect_button = QPushButton("Connect…")
         self.connect_button.setToolTip("Connect the practice drive, or a drive on a CAN interface")
         self.cancel_button = QPushButton("Cancel")
@@ -128,6 +133,12 @@ class TopBar(QWidget):
         self.setAccessibleDescription(f"{self._link}, {self._state}")
         self.update()
 
+    def show_units(self, kept: Mapping[str, str], pole_pairs: Parameter) -> None:
+        """Show the shaft's speed in the unit that was chosen."""
+        self._pairs = pole_pairs.value if pole_pairs.is_known else None
+        self._units = chosen(dict(kept))
+        self.update()
+
     def show_live(self, live: Live) -> None:
         """Show what the drive says of itself."""
         if live != self._live:
@@ -191,9 +202,11 @@ class TopBar(QWidget):
 
     def _paint_live(self, p: QPainter, x: float) -> None:
         t, live = look.theme(), self._live
+        turning = live.speed if abs(live.speed) > _STILL else 0.0
+        speed, unit_of_speed = self._units.speed_in(turning, self._pairs)
         for name, value, unit in (
             ("bus", f"{live.bus:.0f}", "V"),
-            ("shaft", f"{live.speed / RPM if abs(live.speed) > _STILL else 0.0:.0f}", "rpm"),
+            ("shaft", f"{speed:.0f}", unit_of_speed),
             ("stage", f"{live.temperature}", "°C"),
         ):
             wide = text_width(f"{name} ") + text_width(value, look.NAME, bold=True)

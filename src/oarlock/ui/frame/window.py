@@ -240,6 +240,7 @@ class MainWindow(QMainWindow):
     def _refresh_frame(self) -> None:
         session = self.session
         self.top_bar.show_project(session.name, session.axis.name)
+        self.top_bar.show_units(session.screen.units, session.axis.machine.pole_pairs)
         self._refresh_rail()
         self.logbook.show_runs(session.runs, session.axis, session.unwritten)
 

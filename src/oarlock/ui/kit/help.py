@@ -3,7 +3,8 @@
 import importlib.resources
 from functools import cache
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import QTextCharFormat, QTextCursor
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -18,6 +19,7 @@ from PySide6.QtWidgets import (
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import small_button
 
+_APART = 9  # px, between paragraphs
 _ORDER = ("start", "machine", "sensing", "identify", "current", "speed", "position", "handover")
 
 
@@ -86,6 +88,9 @@ class HelpPanel(QFrame):
         """Show a page; one that does not exist shows the first."""
         self.key = key if key in pages() else _ORDER[0]
         self.text.setMarkdown(pages()[self.key])
+        _space(self.text)
+        # Once it is laid out: the margins above have moved the text meanwhile.
+        QTimer.singleShot(0, self.text, lambda: self.text.verticalScrollBar().setValue(0))
         self.show()
         self.raise_()
 
@@ -102,3 +107,20 @@ class HelpPanel(QFrame):
         words = self.search.text().split()
         if words:
             self.text.find(words[0])
+
+
+def _space(text: QTextBrowser) -> None:
+    """Set paragraphs apart, and the heading in the interface's size."""
+    block = text.document().begin()
+    while block.isValid():
+        cursor = QTextCursor(block)
+        shape = block.blockFormat()
+        shape.setTopMargin(0)
+        shape.setBottomMargin(4 if block.textList() else _APART)
+        cursor.setBlockFormat(shape)
+        if shape.headingLevel():
+            cursor.select(QTextCursor.SelectionType.BlockUnderCursor)
+            letters = QTextCharFormat()
+            letters.setFont(look.font(look.ANSWER, bold=True))
+            cursor.mergeCharFormat(letters)
+        block = block.next()

@@ -8,7 +8,7 @@ from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import draw_text, elided, line
 from oarlock.views.machine_begun import Begun, Coming
 
-_ROW, _TOP = 30, 62
+_ROW, _LEAST, _TOP = 30, 20, 62
 
 
 class ComingTable(QWidget):
@@ -26,6 +26,11 @@ class ComingTable(QWidget):
             self.setAccessibleName(f"What is measured, in order. {told}")
             self.update()
 
+    def _row_height(self) -> float:
+        """Return the height of a row, px: all of them fit a low window."""
+        many = len(self._shown.coming) if self._shown else 1
+        return min(_ROW, max((self.height() - _TOP - 2) // max(many, 1), _LEAST))
+
     def paintEvent(self, _event: QPaintEvent) -> None:
         shown = self._shown
         if shown is None:
@@ -41,14 +46,14 @@ class ComingTable(QWidget):
         line(p, 0, 54, w, 54, t.rule)
         first = next((n for n, row in enumerate(shown.coming) if not row.done), -1)
         for n, row in enumerate(shown.coming):
-            self._paint_row(p, row, _TOP + n * _ROW, columns,
+            self._paint_row(p, row, _TOP + n * self._row_height(), columns,
                             shown.waits if n == first else "", first=n == first)  # fmt: skip
 
     def _paint_row(
         self, p: QPainter, row: Coming, top: float, columns: tuple[float, ...], waits: str, *,
         first: bool,
     ) -> None:  # fmt: skip
-        t, y = look.theme(), top + 19.0
+        t, y = look.theme(), top + 0.5 * self._row_height() + 4.0
         p.setPen(QPen(t.accent if row.done else t.ink, 1.4,
                       Qt.PenStyle.SolidLine if row.done else Qt.PenStyle.DotLine))  # fmt: skip
         p.setBrush(t.accent if row.done else Qt.BrushStyle.NoBrush)
@@ -61,7 +66,8 @@ class ComingTable(QWidget):
         draw_text(p, columns[2], y, elided(row.moves, columns[3] - columns[2] - 56.0), ink)
         draw_text(p, columns[3], y, row.current, ink, align="right")
         draw_text(p, columns[4], y, row.seconds, ink, align="right")
-        line(p, 0, top + _ROW - 1, self.width(), top + _ROW - 1, t.rule)
+        bottom = top + self._row_height() - 1
+        line(p, 0, bottom, self.width(), bottom, t.rule)
 
 
 def _columns(width: float) -> tuple[float, ...]:

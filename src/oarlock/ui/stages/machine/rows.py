@@ -11,8 +11,11 @@ from oarlock.errors import InputError
 from oarlock.machine import Parameter
 from oarlock.machine.fields import BY_PATH
 from oarlock.quantities import Origin
-from oarlock.quantities.display import digits, engineering, with_std
+from oarlock.quantities.display import engineering, with_std
+from oarlock.quantities.kinds import Kind
+from oarlock.quantities.shown import CURRENT, SPEED, after, chosen, plain_number
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.buttons import link_button
 from oarlock.ui.kit.numbers import Entry, origin_mark, plain
 from oarlock.ui.kit.paint import draw_text
 
@@ -26,7 +29,6 @@ NAMES = {
     "machine.psi": "Magnet flux ψ",
 }
 NEEDED = "needed first"
-_UNIT_RPM = {"machine.max_speed"}
 _ENTRY = 112  # px: the value in use begins beside it
 
 
@@ -41,6 +43,13 @@ class ParameterRow(QWidget):
         self._parameter: Parameter | None = None
         self._error = ""
         self._missing = False
+        self._switched = {Kind.SPEED: SPEED, Kind.CURRENT: CURRENT}.get(field.kind, "")
+        self.unit = link_button("")
+        self.unit.setParent(self)
+        self.unit.setGeometry(170, 20, 58, 18)
+        self.unit.setToolTip("Show it in another unit; what is stored stays the same")
+        self.unit.setVisible(bool(self._switched))
+        self.unit.clicked.connect(self._switch)
         self._asked = ""  # the entry that was asked about
         self.setFixedHeight(43)
         t = look.theme()
@@ -123,10 +132,33 @@ class ParameterRow(QWidget):
             self.setAccessibleName(self.toolTip())
             self.update()
 
+    def _chosen(self, value: float) -> tuple[str, str] | None:
+        """Return a value in the unit that was chosen for its kind; None: it has but one."""
+        units = chosen(dict(self._stage.session.screen.units))
+        if self._switched == SPEED:
+            pairs = self._stage.session.axis.machine.pole_pairs
+            number, unit = units.speed_in(value, pairs.value if pairs.is_known else None)
+        elif self._switched == CURRENT:
+            number, unit = units.current_in(value)
+        else:
+            return None
+        return plain_number(number), unit
+
+    def _switch(self) -> None:
+        """Show values of this kind in the next unit."""
+        session = self._stage.session
+        kept = dict(session.screen.units)
+        now = chosen(kept)
+        unit = now.speed if self._switched == SPEED else now.current
+        session.show(units={**kept, self._switched: after(self._switched, unit)})
+        self._stage.update_rows()
+        session.axis_changed.emit(session.axis)  # it is shown elsewhere, too
+
     def _texts(self, parameter: Parameter) -> tuple[str, str]:
         best = parameter.best
-        if self._path in _UNIT_RPM:
-            return digits(best.value, 3), "rad/s"
+        told = self._chosen(best.value)
+        if told is not None:
+            return told
         if self._path == "sensor.side":
             return ("forward" if best.value > 0 else "reversed"), ""
         if best.unit == "1":
@@ -158,7 +190,11 @@ class ParameterRow(QWidget):
                       align="right")  # fmt: skip
         number, unit = self._texts(parameter)
         draw_text(p, 168, 33, number, t.ink, size=look.NAME - 1, bold=True, align="right")
-        draw_text(p, 172, 33, unit, t.muted, size=look.SMALL)
+        if self._switched:
+            self.unit.setText(unit)
+            self.unit.setAccessibleName(f"{plain(self._label)} in {unit}, show in another unit")
+        else:
+            draw_text(p, 172, 33, unit, t.muted, size=look.SMALL)
         origin_mark(p, self.width() - 5, 28, parameter.best.origin)
         self._paint_error(p)
 

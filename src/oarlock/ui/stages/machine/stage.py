@@ -104,6 +104,11 @@ class MachineStage(StageView):
         panel.finish()
         return rows
 
+    def update_rows(self) -> None:
+        """Paint all values anew: their units changed."""
+        for row in self.rows.values():
+            row.update()
+
     def preview(self, text: str) -> None:
         """Show what pasted lines would be taken for."""
         pairs = self.session.axis.machine.pole_pairs
@@ -111,7 +116,7 @@ class MachineStage(StageView):
         if self.paste is not None and isValid(self.paste):
             self.paste.close()
         self.paste = PastePanel(lines, self._take_lines, self)
-        self.paste.setGeometry(8, 90, self.width() - 16, self.height() - 98)
+        self.paste.setGeometry(8, 98, self.width() - 16, self.height() - 106)
         self.paste.show()
         self.paste.raise_()
         self.paste.take_button.setFocus()
@@ -164,6 +169,7 @@ class MachineStage(StageView):
 
     def _show_map(self, axis: Axis) -> None:
         shown = self.shown = machine_picture(axis, self._omega)
+        self.question = MachineStage.question
         self.say(shown.answer, *shown.reasons)
         self.plane.show_plane(shown)
         self.torque.show_map(shown)
@@ -172,7 +178,7 @@ class MachineStage(StageView):
         self._why.show_lines(*characteristic_why(shown))
 
     def _show_begun(self) -> None:
-        self.shown = None
+        self.shown, self.question = None, "What is this motor?"
         shown = begun(self.session.now, connected=self.bench.connected)
         self.say(shown.answer, *shown.reasons)
         self.coming.show_begun(shown)

@@ -1,0 +1,62 @@
+"""The units in which people think of one and the same value: how it is shown, never what it is.
+
+Inside and in files everything stays SI, phase, peak; what is shown always carries its unit.
+"""
+
+import math
+from dataclasses import dataclass
+
+from oarlock.quantities.display import digits
+from oarlock.quantities.kinds import RPM
+
+SPEED, CURRENT = "speed", "current"
+CHOICES: dict[str, tuple[str, ...]] = {
+    SPEED: ("rpm", "rad/s", "Hz el."),
+    CURRENT: ("A peak", "A rms"),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """Which unit is used for each."""
+
+    speed: str = "rpm"
+    current: str = "A peak"
+
+    def speed_in(self, value: float, pole_pairs: float | None) -> tuple[float, str]:
+        """Return a speed (rad/s, mechanical) in the unit chosen, and that unit.
+
+        Electrical hertz need the pole pairs; without them it is rpm.
+        """
+        if self.speed == "rad/s":
+            return value, "rad/s"
+        if self.speed == "Hz el." and pole_pairs:
+            return value * pole_pairs / math.tau, "Hz el."
+        return value / RPM, "rpm"
+
+    def current_in(self, value: float) -> tuple[float, str]:
+        """Return a current (A, peak) in the unit chosen, and that unit."""
+        if self.current == "A rms":
+            return value / math.sqrt(2.0), "A rms"
+        return value, "A peak"
+
+
+def chosen(kept: dict[str, str]) -> Shown:
+    """Return the units that were chosen; what is not known is the usual one."""
+    usual = Shown()
+    speed, current = kept.get(SPEED, usual.speed), kept.get(CURRENT, usual.current)
+    return Shown(
+        speed=speed if speed in CHOICES[SPEED] else usual.speed,
+        current=current if current in CHOICES[CURRENT] else usual.current,
+    )
+
+
+def after(what: str, unit: str) -> str:
+    """Return the unit that follows one, round and round."""
+    choices = CHOICES[what]
+    return choices[(choices.index(unit) + 1) % len(choices)] if unit in choices else choices[0]
+
+
+def plain_number(value: float) -> str:
+    """Return a number of three figures, whole where it is large."""
+    return f"{value:.0f}" if abs(value) >= 999.5 else digits(value, 3)

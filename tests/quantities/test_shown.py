@@ -1,0 +1,40 @@
+"""Units as people think: one value, shown in several, never changed."""
+
+import math
+
+import pytest
+
+from oarlock.quantities.shown import CHOICES, CURRENT, SPEED, Shown, after, chosen, plain_number
+
+
+def test_a_speed_in_each_unit() -> None:
+    for unit, number in (("rpm", 3000.0), ("rad/s", 100.0 * math.pi), ("Hz el.", 200.0)):
+        value, told = Shown(speed=unit).speed_in(100.0 * math.pi, 4.0)
+        assert told == unit
+        assert value == pytest.approx(number)
+    assert Shown(speed="Hz el.").speed_in(100.0 * math.pi, None)[1] == "rpm"
+
+
+def test_a_current_in_each_unit() -> None:
+    assert Shown().current_in(10.0) == (10.0, "A peak")
+    value, unit = Shown(current="A rms").current_in(10.0)
+    assert unit == "A rms"
+    assert value == pytest.approx(7.0711, rel=1e-4)
+
+
+def test_what_is_kept_and_makes_no_sense_is_the_usual() -> None:
+    assert chosen({}) == Shown()
+    assert chosen({SPEED: "furlongs", CURRENT: "A rms"}) == Shown(current="A rms")
+
+
+def test_units_follow_round_and_round() -> None:
+    for what, choices in CHOICES.items():
+        unit = choices[0]
+        for expected in (*choices[1:], choices[0]):
+            unit = after(what, unit)
+            assert unit == expected
+    assert after(SPEED, "furlongs") == "rpm"
+
+
+def test_numbers() -> None:
+    assert [plain_number(x) for x in (4000.4, 418.88, 7.0711)] == ["4000", "419", "7.07"]
