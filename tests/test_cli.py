@@ -321,3 +321,32 @@ def test_a_recording_that_is_not_understood_is_one_line(
     said = capsys.readouterr().err
     assert words in said
     assert len(said.strip().splitlines()) == 1
+
+
+def test_the_desktop_is_told_and_told_otherwise(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
+    assert main(["associate"]) == 0
+    entry = tmp_path / "data" / "applications" / "oarlock.desktop"
+    assert "MimeType=application/x-oarlock;" in entry.read_text()
+    assert " open %f" in entry.read_text()
+    assert "*.oarlock" in (tmp_path / "data" / "mime" / "packages" / "oarlock.xml").read_text()
+    assert main(["associate", "--remove"]) == 0
+    assert not entry.exists()
+    assert main(["associate", "--remove"]) == 0
+    (tmp_path / "file").write_text("in the way")
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "file"))
+    assert main(["associate"]) == 2
+    assert "cannot be made" in capsys.readouterr().err
+
+
+def test_tuning_an_axis_that_is_not_known_says_what_is_missing(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    path = tmp_path / "own.axis.toml"
+    path.write_text('oarlock = 2\nname = "own"\n[machine]\nresistance = "0.8 ohm"\n')
+    assert main(["tune", str(path)]) == 2
+    told = capsys.readouterr().err
+    assert "inductance Ld, inductance Lq and control frequency are not known yet" in told
+    assert told.count("\n") == 1
