@@ -5,7 +5,7 @@ READY := $(VENV)/.ready
 
 .PHONY: demo demo-headless test check lint types contracts bench bench-sensing bench-identify \
   bench-foreign bench-kernel bench-loops bench-silence bench-commissioning \
-  bench-swept bench-short screenshots lock clean
+  bench-swept bench-own bench-links bench-short screenshots lock clean
 
 demo: $(READY)
 	@$(BIN)/oarlock demo
@@ -55,6 +55,12 @@ bench-commissioning: $(READY)
 
 bench-swept: $(READY)
 	@$(BIN)/python -m benchmarks.swept
+
+bench-own: $(READY)
+	@$(BIN)/python -m benchmarks.own 40
+
+bench-links: $(READY)
+	@$(BIN)/python -m benchmarks.links
 
 bench-short: $(READY)
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks.short

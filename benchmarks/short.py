@@ -7,7 +7,18 @@ import sys
 import time
 
 from benchmarks import __main__ as speeds
-from benchmarks import commissioning, foreign, identify, kernel, loops, sensing, silence, swept
+from benchmarks import (
+    commissioning,
+    foreign,
+    identify,
+    kernel,
+    links,
+    loops,
+    own,
+    sensing,
+    silence,
+    swept,
+)
 
 
 def main() -> None:
@@ -21,6 +32,8 @@ def main() -> None:
         ("loops", lambda: loops.main(1, 1, 60)),
         ("commissioning", lambda: commissioning.main(1, 1)),
         ("swept", lambda: swept.main(2, 1)),
+        ("own motor", lambda: own.main(2)),
+        ("links", lambda: links.main(short=True)),
         ("identify", lambda: identify.main(1, "small servo")),
     )
     for name, run in passes:

@@ -1,5 +1,6 @@
 """Make the pictures of the documentation from the demo's data: `make screenshots`."""
 
+import os
 import shutil
 import sys
 import tempfile
@@ -10,11 +11,15 @@ from pathlib import Path
 from oarlock.demo.job import run_job
 from oarlock.demo.project import make_demo
 from oarlock.machine.speed_loop import SpeedGains
+from oarlock.session.new_project import make_project
+from oarlock.session.recent import RecentAxis, remember
 from oarlock.ui.frame.app import Application, application
 from oarlock.ui.frame.screenshots import take_screenshots
 from oarlock.ui.kit import theme as look
 from oarlock.ui.stages.sensing.stage import SensingStage
 from oarlock.ui.stages.speed.stage import SpeedStage
+from oarlock.ui.start.window import StartWindow
+from oarlock.views.left_off import left_off
 
 _FAULT = 'practice --watchdog 0.5 --faults {"gains":[1.0,0.69,1.0]}'
 
@@ -31,6 +36,7 @@ def main() -> int:
         )
         made.append(blocked(Path(name)))
         made += commissioned(Path(name))
+        made += begun(Path(name), folder / "river-survey.oarlock")
         for picture in made:
             shutil.copyfile(picture, target / picture.name)
             print(target / picture.name)
@@ -43,6 +49,41 @@ def wait(condition: Callable[[], bool], seconds: float) -> None:
     while not condition() and time.monotonic() < until:
         application().processEvents()
         time.sleep(0.005)
+
+
+def begun(folder: Path, demo: Path) -> list[Path]:
+    """Take the start page with the demo's data on it, and a motor that nobody described."""
+    application()
+    look.load_fonts()
+    os.environ["XDG_STATE_HOME"] = str(folder / "state")
+    shown = Path.home() / "bench" / "river-survey.oarlock"
+    opened = Application(demo)
+    said = left_off(opened.session.now)
+    opened.close()
+    opened.window.close()
+    remember(shown.with_name("bow-anchor.oarlock"), "Bow anchor",
+             [RecentAxis("Motor 1", "3 of 9 known; the drive tells the rest")])  # fmt: skip
+    remember(shown, "River survey", [RecentAxis("Sonar winch", said), RecentAxis("Thruster", "")])
+    page = StartWindow()
+    page.resize(1280, 800)
+    page.show()
+    wait(lambda: False, 0.3)
+    paths = [folder / "start.png", folder / "machine-new.png"]
+    page.grab().save(str(paths[0]))
+    page.close()
+    own = Application(make_project(folder / "bow-anchor.oarlock", "Bow anchor"))
+    try:
+        own.window.resize(1280, 800)
+        own.window.show()
+        for path, text in (("machine.rated_current", "7.1 A rms"),
+                           ("machine.max_speed", "4000 rpm")):  # fmt: skip
+            own.session.enter(path, text)
+        wait(lambda: False, 0.3)
+        own.window.grab().save(str(paths[1]))
+    finally:
+        own.close()
+        own.window.close()
+    return paths
 
 
 def commissioned(folder: Path) -> list[Path]:
