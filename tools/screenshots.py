@@ -58,6 +58,8 @@ def begun(folder: Path, demo: Path) -> list[Path]:
     os.environ["XDG_STATE_HOME"] = str(folder / "state")
     shown = Path.home() / "bench" / "river-survey.oarlock"
     opened = Application(demo)
+    opened.window.read_records()
+    wait(lambda: not opened.session.wanted_readings(), 30.0)
     said = left_off(opened.session.now)
     opened.close()
     opened.window.close()

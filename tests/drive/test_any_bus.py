@@ -18,8 +18,10 @@ from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.channel import parse_channel
 from oarlock.drive.finder import Way, describe, find
 from oarlock.drive.runner import play
+from oarlock.drive.steps import Limits, Plan, Step
 from oarlock.drive.unix_bus import pack, unpack
 from oarlock.errors import LinkError, LinkLost, LinkTimeout
+from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.sensing.rest import CurrentsAtRest
 from oarlock.machine import Axis
 from tests.drive.on_bus import drive_on, free_bus
@@ -64,7 +66,7 @@ def test_frames_pass_a_bridge_both_ways(bus: str) -> None:
         bridge.close()
 
 
-@pytest.mark.parametrize("text", ["slcan:/dev/no-such-adapter", "socketcand:127.0.0.1:9/can0"])
+@pytest.mark.parametrize("text", ["slcan:/dev/no-such-adapter", "kvaser:0"])
 def test_a_bus_that_cannot_be_opened_names_the_remedy(text: str) -> None:
     with pytest.raises(LinkLost, match="cannot open") as caught:
         CanopenLink(text)
@@ -209,3 +211,59 @@ def test_a_socket_that_is_left_over_does_not_answer(monkeypatch: pytest.MonkeyPa
         assert way.nodes == ()
     finally:
         path.unlink()
+
+
+def _hold(axis: Axis, seconds: float) -> Plan:
+    return Plan(
+        name="hold", steps=(Step(duration=seconds, i_d=1.0),), channels=("t", "id"),
+        decimation=max(round(seconds / 62.5e-6 / 4000), 1),
+        limits=Limits(current=8.0, speed=10.0, travel=1.0, time=seconds + 1.0),
+        gains=gentle_gains(axis, 800.0),
+    )  # fmt: skip
+
+
+def test_an_adapter_pulled_in_mid_run_leaves_no_current(node: str, axis: Axis) -> None:
+    link = CanopenLink(node)
+    failed: list[Exception] = []
+
+    def run() -> None:
+        try:
+            play(_hold(axis, 20.0), axis, link, settings={}, cancel=Cancel())
+        except LinkError as error:
+            failed.append(error)
+
+    thread = threading.Thread(target=run)
+    thread.start()
+    wait_until(lambda: link.status().state == "running", 3.0)
+    os.kill(_bridge_of(os.getpid()), signal.SIGKILL)
+    thread.join(5.0)
+    assert len(failed) == 1
+    assert "\n" not in str(failed[0])
+    link.close()
+    again = CanopenLink(node)
+    try:
+        assert again.status().state != "running"
+        assert abs(again.read(["Drive.Current"])["Drive.Current"]) < 0.5
+    finally:
+        again.close()
+
+
+def test_an_adapter_pulled_in_mid_upload_is_told_and_the_record_fetched_anew(
+    node: str, axis: Axis
+) -> None:
+    link = CanopenLink(node)
+    record = play(_hold(axis, 0.25), axis, link, settings={}, cancel=Cancel())
+    killed = threading.Event()
+
+    def pull(fraction: float, _doing: str) -> None:
+        if fraction > 0.2 and not killed.is_set():
+            killed.set()
+            os.kill(_bridge_of(os.getpid()), signal.SIGKILL)
+
+    with pytest.raises(LinkError):
+        for _ in range(20):  # a bus that is fast may have it all before it is pulled
+            link.upload(record.rows, 2, pull, Cancel())
+    link.close()
+    again = CanopenLink(node)
+    assert again.status().state != "running"
+    again.close()

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 import click
 
-from oarlock.cli import associate, demo, handover, identify, practice_drive, tune, window
+from oarlock.cli import associate, demo, handover, identify, practice_drive, simulate, tune, window
 from oarlock.errors import LinkError, OarlockError
 
 COMMANDS: list[click.Command] = [
@@ -17,6 +17,7 @@ COMMANDS: list[click.Command] = [
     identify.identify,
     tune.tune,
     handover.handover,
+    simulate.simulate,
     associate.associate,
 ]
 

@@ -271,6 +271,10 @@ class DriveModel:
         if was_running and self.trip == k.TRIP_OSCILLATION:
             self.put_back()
 
+    def load_by(self, torque: float) -> None:
+        """Let a torque (N·m) pull the shaft backward from now on."""
+        self._plant[k.LOAD] = torque
+
     @property
     def is_running(self) -> bool:
         """Whether the bridge is energised."""

@@ -81,7 +81,7 @@ class Program(QObject):
         if page is not None:
             page.close()
             page.deleteLater()
-        self._remember()
+        self._remember(opened_now=True)
 
     def make_new(self, path: Path, name: str) -> bool:
         """Make a project with one axis of which nothing is known, and open it."""
@@ -107,13 +107,19 @@ class Program(QObject):
         elif self.opened is not None:
             self.opened.window.message.say(text)
 
-    def _remember(self) -> None:
-        """Put the open project into the list of recent ones, as it stands; the demo is not."""
+    def _remember(self, *, opened_now: bool = False) -> None:
+        """Put the open project into the list of recent ones, as it stands; the demo is not.
+
+        Parameters
+        ----------
+        opened_now : its runs are not read yet, so that what was said of it stays
+
+        """
         opened = self.opened
         if opened is None or opened.session.path.absolute() == self._demo.path.absolute():
             return
         session = opened.session
-        said = left_off(session.now)
+        said = "" if opened_now and session.runs else left_off(session.now)
         axes = [RecentAxis(name, said if name == session.axis.name else "")
                 for name in session.axis_names]  # fmt: skip
         remember(session.path, session.name, axes)

@@ -46,7 +46,7 @@ class ParameterRow(QWidget):
         self._switched = {Kind.SPEED: SPEED, Kind.CURRENT: CURRENT}.get(field.kind, "")
         self.unit = link_button("")
         self.unit.setParent(self)
-        self.unit.setGeometry(170, 20, 58, 18)
+        self.unit.setGeometry(161, 20, 46, 18)
         self.unit.setToolTip("Show it in another unit; what is stored stays the same")
         self.unit.setVisible(bool(self._switched))
         self.unit.clicked.connect(self._switch)
@@ -189,7 +189,8 @@ class ParameterRow(QWidget):
             draw_text(p, self.width(), 12, f"{number} {unit} printed", t.muted, size=look.SMALL,
                       align="right")  # fmt: skip
         number, unit = self._texts(parameter)
-        draw_text(p, 168, 33, number, t.ink, size=look.NAME - 1, bold=True, align="right")
+        end = 158 if self._switched else 168  # a unit that can be switched takes more room
+        draw_text(p, end, 33, number, t.ink, size=look.NAME - 1, bold=True, align="right")
         if self._switched:
             self.unit.setText(unit)
             self.unit.setAccessibleName(f"{plain(self._label)} in {unit}, show in another unit")

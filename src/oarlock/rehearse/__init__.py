@@ -1,0 +1,1 @@
+"""What an axis will do before the real one moves: a scenario through the whole cascade."""

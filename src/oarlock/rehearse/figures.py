@@ -1,0 +1,90 @@
+"""What is read off a rehearsal: peaks, effective values, following error, losses, voltage."""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from oarlock.machine import Axis
+from oarlock.rehearse.run import Rehearsal
+from oarlock.rehearse.scenario import Control
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PointFigures:
+    """What came of one point."""
+
+    at: float  # s
+    asked: float  # rad/s, or rad that it was to go
+    reached: float  # at its end, likewise
+    overshoot: float  # of what was asked for, ratio; NaN where nothing was asked
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RehearsalFigures:
+    """Figures of a whole run; SI."""
+
+    ended: str
+    seconds: float
+    top_speed: float  # rad/s
+    peak_current: float  # A
+    rms_current: float  # A, of the phase current's vector, over √2: what a winding heats by
+    copper_loss: float  # W, mean
+    voltage: float  # largest, share of what the bus gives
+    saturated: float  # share of the time at that limit
+    following_peak: float  # rad; NaN without a position loop
+    following_rms: float
+    points: tuple[PointFigures, ...]
+
+
+def figures_of(run: Rehearsal, axis: Axis) -> RehearsalFigures:
+    """Return the figures of a run."""
+    positioned = run.scenario.control is Control.POSITION
+    most, least = run.most, run.least
+    peak = float(np.max(np.hypot(_size(run, "id"), _size(run, "iq")), initial=0.0))
+    return RehearsalFigures(
+        ended=run.ended,
+        seconds=run.samples * axis.inverter.Ts,
+        top_speed=float(np.max(_size(run, "speed"), initial=0.0)),
+        peak_current=peak,
+        rms_current=math.sqrt(run.squares["current"] / 2.0),
+        copper_loss=1.5 * axis.machine.R.value * run.squares["current"],
+        voltage=float(np.max(most["volts"], initial=0.0)) / run.v_max,
+        saturated=run.saturated,
+        following_peak=_peak(most["following"], least["following"]) if positioned else math.nan,
+        following_rms=math.sqrt(run.squares["following"]) if positioned else math.nan,
+        points=tuple(_points(run)),
+    )
+
+
+def _size(run: Rehearsal, name: str) -> "np.ndarray[tuple[int], np.dtype[np.float64]]":
+    return np.maximum(np.abs(run.most[name]), np.abs(run.least[name]))
+
+
+def _peak(most: "np.ndarray[tuple[int], np.dtype[np.float64]]",
+          least: "np.ndarray[tuple[int], np.dtype[np.float64]]") -> float:  # fmt: skip
+    return float(max(np.max(most, initial=0.0), -np.min(least, initial=0.0)))
+
+
+def _points(run: Rehearsal) -> list[PointFigures]:
+    scenario, found = run.scenario, []
+    name = {Control.CURRENT: "iq", Control.SPEED: "speed", Control.POSITION: "position"}[
+        scenario.control
+    ]
+    ends = [*(point.at for point in scenario.points[1:]), scenario.duration]
+    before = 0.0
+    for point, end in zip(scenario.points, ends, strict=True):
+        part = (run.t >= point.at) & (run.t < end)
+        if not np.any(part):
+            break  # it ended before
+        asked = point.value + (before if scenario.control is Control.POSITION else 0.0)
+        tail = run.mean[name][part][-max(int(0.1 * np.count_nonzero(part)), 1) :]
+        step = asked - before
+        extreme = run.most[name][part].max() if step > 0.0 else run.least[name][part].min()
+        past = (extreme - asked) / step if step else math.nan
+        start = before if scenario.control is Control.POSITION else 0.0
+        over = max(float(past), 0.0) if step else math.nan
+        reached = float(np.mean(tail)) - start
+        found.append(PointFigures(at=point.at, asked=point.value, reached=reached, overshoot=over))
+        before = asked
+    return found

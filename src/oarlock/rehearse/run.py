@@ -1,0 +1,202 @@
+"""Play a scenario on the simulated drive, in chunks: the practice drive's own arithmetic.
+
+Each channel is kept as least, most and mean over bins, so that no peak is lost however long it is.
+"""
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.cancel import Cancel
+from oarlock.drive.contract.numbers import CHANNELS
+from oarlock.drive.contract.trips import trip
+from oarlock.drive.link import Progress
+from oarlock.drive.parameters import parameters
+from oarlock.drive.steps import Frame, Limits, Plan, SpeedLoop, Step, step_table
+from oarlock.errors import InputError
+from oarlock.experiments.loops.cascade import gains_for, with_position_loop, with_speed_loop
+from oarlock.machine import Axis
+from oarlock.rehearse.plant import believed_plant, ideal_sensing
+from oarlock.rehearse.scenario import Control, Scenario
+from oarlock.simulate import layout as k
+from oarlock.simulate.drive_model import DriveModel
+
+Array = NDArray[np.float64]
+_RECORDED = ("theta_m", "position_ref", "speed", "speed_ref", "id", "iq", "vd", "vq")
+_CHUNK = 8000  # samples at a time: the recorder holds twice as many
+_BIN = 1e-3  # s
+_LEAST_BINS = 400
+_FRAMES = {Control.CURRENT: Frame.ROTOR, Control.SPEED: Frame.SPEED,
+           Control.POSITION: Frame.POSITION}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Rehearsal:
+    """What came of a scenario: each channel over bins, and sums over all samples; SI."""
+
+    scenario: Scenario
+    t: Array  # (n,) s, where each bin begins
+    mean: Mapping[str, Array]  # (n,) by channel
+    least: Mapping[str, Array]
+    most: Mapping[str, Array]
+    ended: str  # "done", or why it ended early
+    samples: int
+    squares: Mapping[str, float]  # mean square over all samples: current, following error
+    saturated: float  # share of the samples with the voltage at its limit
+    v_max: float  # V
+
+
+def plan_of(scenario: Scenario, axis: Axis) -> Plan:
+    """Return the scenario as the drive would take it, played with the loops of the axis.
+
+    Raises
+    ------
+    InputError : a loop that it needs has no gains, or asks for more than the machine bears
+
+    """
+    frame, m = _FRAMES[scenario.control], axis.machine
+    times = [point.at for point in scenario.points]
+    steps = []
+    if times[0] >= axis.inverter.Ts:
+        steps.append(Step(duration=times[0], frame=frame, release=True))
+    for point, end in zip(scenario.points, [*times[1:], scenario.duration], strict=True):
+        held = Step(duration=end - point.at, frame=frame, release=True,
+                    acceleration=point.acceleration)  # fmt: skip
+        if scenario.control is Control.CURRENT:
+            steps.append(replace(held, i_q=point.value))
+        elif scenario.control is Control.SPEED:
+            steps.append(replace(held, speed=point.value))
+        else:
+            steps.append(replace(held, distance=point.value, speed=point.speed,
+                                 jerk_time=point.jerk_time))  # fmt: skip
+    _refuse_beyond(scenario, axis)
+    most = m.peak_current.value
+    plan = Plan(
+        name=scenario.name, steps=tuple(steps), channels=_RECORDED, round=True,
+        limits=Limits(current=1.2 * most, speed=1.2 * m.max_speed.value, travel=1e9,
+                      time=scenario.duration + 1.0),
+        gains=gains_for(axis), speed=SpeedLoop(limit=most),
+    )  # fmt: skip
+    if scenario.control is Control.CURRENT:
+        return plan
+    return with_speed_loop(plan, axis) if scenario.control is Control.SPEED else (
+        with_position_loop(plan, axis))  # fmt: skip
+
+
+def _refuse_beyond(scenario: Scenario, axis: Axis) -> None:
+    m = axis.machine
+    for n, point in enumerate(scenario.points, 1):
+        speed = abs(point.value if scenario.control is Control.SPEED else point.speed)
+        if speed > m.max_speed.value:
+            raise InputError(f"{speed / math.tau * 60:.0f} rpm, above the top speed",
+                             place=f"{scenario.name}, point {n}",
+                             remedy="Ask for less, or correct the top speed")  # fmt: skip
+        if scenario.control is Control.CURRENT and abs(point.value) > m.peak_current.value:
+            raise InputError(f"{point.value:.3g} A, above the peak current",
+                             place=f"{scenario.name}, point {n}",
+                             remedy="Ask for less, or correct the peak current")  # fmt: skip
+
+
+def rehearse(
+    scenario: Scenario, axis: Axis, *, progress: Progress | None = None,
+    cancel: Cancel | None = None, seed: int = 0,
+) -> Rehearsal:  # fmt: skip
+    """Play a scenario on the machine as the axis describes it. Work for a job.
+
+    A run that trips ends there and is kept.
+
+    Raises
+    ------
+    InputError : something that it rests on is not known, a loop without gains, or beyond limits
+    Cancelled : it is not wanted any more
+
+    """
+    model = DriveModel(believed_plant(axis), seed=seed)
+    axis = ideal_sensing(axis)
+    plan = plan_of(scenario, axis)
+    for name, value in parameters(plan, axis).items():
+        if name in k.PLACES:
+            model.propose(k.PLACES[name], float(np.float32(value)))
+    constant = axis.machine.torque_constant
+    model.firm[k.TORQUE_TO_CURRENT] = 1.0 / constant
+    model.load(step_table(plan, axis.inverter.Ts), tuple(CHANNELS.index(c) for c in _RECORDED))
+    model.start()
+    bins = _Bins(scenario.duration, axis)
+    whole = round(scenario.duration / axis.inverter.Ts)
+    loads = [(round(one.at / axis.inverter.Ts), one.torque) for one in scenario.loads]
+    done = 0
+    while done < whole and model.is_running:
+        if cancel is not None:
+            cancel.check()
+        while loads and loads[0][0] <= done:
+            model.load_by(loads.pop(0)[1])
+        until = min(done + _CHUNK, whole, loads[0][0] if loads else whole)
+        model.advance(until - done)
+        bins.take(model.window(done, model.recorded - done), model)
+        done = until
+        if progress is not None:
+            progress(done / whole, "simulating")
+    told = trip(model.trip)
+    return bins.rehearsal(scenario, "done" if not model.trip else f"tripped: {told.words}")
+
+
+class _Bins:
+    """Gathers least, most and mean over bins, and mean squares, as samples come."""
+
+    def __init__(self, duration: float, axis: Axis) -> None:
+        Ts = axis.inverter.Ts
+        self._Ts, self._v_max = Ts, axis.inverter.v_max
+        width = min(_BIN, duration / _LEAST_BINS)
+        self._width = max(round(width / Ts), 1)
+        self._left: list[Array] = []
+        self._made: dict[str, list[Array]] = {"mean": [], "least": [], "most": []}
+        self._start: float | None = None
+        self._samples, self._over = 0, 0
+        self._sums = {"current": 0.0, "following": 0.0}
+
+    def take(self, rows: NDArray[np.float32], model: DriveModel) -> None:
+        """Take samples, (n, 8), in the order of `_RECORDED`."""
+        table = rows.astype(np.float64)
+        if not table.shape[0]:
+            return
+        if self._start is None:
+            self._start = float(model._state[k.THETA_START])  # noqa: SLF001 - where it began
+        position = table[:, 0] - self._start
+        following = table[:, 1] - position
+        size = np.hypot(table[:, 6], table[:, 7])
+        table = np.column_stack([position, following, table[:, 2:], size])
+        self._samples += table.shape[0]
+        self._over += int(np.count_nonzero(size >= 0.999 * self._v_max))
+        self._sums["current"] += float(np.sum(table[:, 4] ** 2 + table[:, 5] ** 2))
+        self._sums["following"] += float(np.sum(following**2))
+        table = np.concatenate([*self._left, table])
+        whole = table.shape[0] // self._width
+        cut = table[: whole * self._width].reshape(whole, self._width, -1)
+        if whole:
+            self._made["mean"].append(cut.mean(axis=1))
+            self._made["least"].append(cut.min(axis=1))
+            self._made["most"].append(cut.max(axis=1))
+        self._left = [table[whole * self._width :]]
+
+    def rehearsal(self, scenario: Scenario, ended: str) -> Rehearsal:
+        """Return all of it."""
+        made = {name: np.concatenate(parts) if parts else np.zeros((0, len(COLUMNS)))
+                for name, parts in self._made.items()}  # fmt: skip
+        many = max(self._samples, 1)
+        n = made["mean"].shape[0]
+        columns = {name: dict(zip(COLUMNS, table.T, strict=True)) for name, table in made.items()}
+        t = np.arange(n, dtype=np.float64) * (self._width * self._Ts)
+        return Rehearsal(
+            scenario=scenario, t=t, mean=columns["mean"],
+            least=columns["least"], most=columns["most"], ended=ended, samples=self._samples,
+            squares={name: total / many for name, total in self._sums.items()},
+            saturated=self._over / many, v_max=self._v_max,
+        )  # fmt: skip
+
+
+COLUMNS = ("position", "following", "speed", "speed_ref", "id", "iq", "vd", "vq", "volts")
+UNITS = {"position": "rad", "following": "rad", "speed": "rad/s", "speed_ref": "rad/s", "id": "A",
+         "iq": "A", "vd": "V", "vq": "V", "volts": "V"}  # fmt: skip

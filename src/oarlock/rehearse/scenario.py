@@ -1,0 +1,195 @@
+"""A scenario: what is asked of an axis over time, and what pulls at it; and its file.
+
+    name = "Lift"
+    control = "position"            # or "speed", "current"
+    duration = "4 s"
+    [[points]]                      # each holds until the next one
+    at = "0.2 s"
+    by = "6"                        # turns, from where the last point led; of position
+    speed = "600 rpm"               # of the move; of speed: what is asked for
+    acceleration = "300 rad/s2"     # of the move or of the ramp; without: at once (speed)
+    jerk_time = "8 ms"              # of a move
+    [[points]]
+    at = "2 s"
+    by = "-6"
+    [[loads]]                       # each holds until the next one
+    at = "0 s"
+    torque = 1.2                    # N·m, backward, from then on
+
+Of control "current" a point has `current = "5 A peak"`, along q.
+"""
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+from itertools import pairwise
+from pathlib import Path
+
+from oarlock.errors import InputError
+from oarlock.files import parse_toml, read_text
+from oarlock.quantities.entry import parse
+from oarlock.quantities.kinds import Kind
+
+_MOST_POINTS = 400
+_KNOWN = {"name", "control", "duration", "points", "loads"}
+_LOAD_KEYS = {"at", "torque"}
+_MOST_TORQUE = 1e5  # N·m
+
+
+class Control(StrEnum):
+    """Which loop is given references."""
+
+    CURRENT = "current"
+    SPEED = "speed"
+    POSITION = "position"
+
+
+_KEYS = {
+    Control.CURRENT: {"at", "current"},
+    Control.SPEED: {"at", "speed", "acceleration"},
+    Control.POSITION: {"at", "by", "speed", "acceleration", "jerk_time"},
+}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Point:
+    """What is asked for from a time on."""
+
+    at: float  # s
+    value: float  # A along q, rad/s, or rad to go
+    speed: float = 0.0  # rad/s, of a move
+    acceleration: float = 0.0  # rad/s², of a move or of a ramp; 0: at once
+    jerk_time: float = 0.0  # s, of a move
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Load:
+    """A torque that pulls backward from a time on."""
+
+    at: float  # s
+    torque: float  # N·m
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Scenario:
+    """References and loads over time."""
+
+    name: str
+    control: Control
+    duration: float  # s
+    points: tuple[Point, ...]
+    loads: tuple[Load, ...] = ()
+
+
+def read_scenario(path: Path) -> Scenario:
+    """Read a scenario's file; errors name file and place."""
+    return parse_scenario(read_text(path), place=str(path))
+
+
+def parse_scenario(text: str, *, place: str) -> Scenario:
+    """Return the scenario that a text describes.
+
+    Raises
+    ------
+    InputError : not TOML, an unknown or missing key, an entry without sense, times that do not rise
+
+    """
+    raw = parse_toml(text, place=place)
+    _refuse_unknown(raw, _KNOWN, place)
+    control = raw.get("control", Control.SPEED.value)
+    if control not in [one.value for one in Control]:
+        raise InputError(f"control = {control!r} is no loop", place=place,
+                         remedy=f"Known here: {', '.join(c.value for c in Control)}")  # fmt: skip
+    duration = _quantity(raw, "duration", Kind.TIME, place)
+    kind = Control(control)
+    points = tuple(_point(one, kind, f"{place}, point {n}")
+                   for n, one in enumerate(_tables(raw, "points", place), 1))  # fmt: skip
+    loads = tuple(_load(one, f"{place}, load {n}")
+                  for n, one in enumerate(_tables(raw, "loads", place), 1))  # fmt: skip
+    if not points:
+        raise InputError("nothing is asked of the axis", place=place, remedy="Add [[points]]")
+    for what, listed in (("points", points), ("loads", loads)):
+        times = [one.at for one in listed]
+        rising = all(b > a for a, b in pairwise(times))
+        if not rising or any(at >= duration for at in times):
+            raise InputError(f"the times of the {what} do not rise up to the duration", place=place,
+                             remedy="Put them in order, before the end")  # fmt: skip
+    return Scenario(name=str(raw.get("name", "scenario")), control=kind, duration=duration,
+                    points=points, loads=loads)  # fmt: skip
+
+
+def _tables(raw: Mapping[str, object], key: str, place: str) -> list[Mapping[str, object]]:
+    found = raw.get(key, [])
+    if not isinstance(found, list) or not all(isinstance(one, dict) for one in found):
+        raise InputError(f"{key} is no list of tables", place=place, remedy=f"Write [[{key}]]")
+    if len(found) > _MOST_POINTS:
+        raise InputError(f"{len(found)} {key}", place=place,
+                         remedy=f"Up to {_MOST_POINTS} are taken")  # fmt: skip
+    return found
+
+
+def _point(raw: Mapping[str, object], control: Control, place: str) -> Point:
+    _refuse_unknown(raw, _KEYS[control], place)
+    at = _time(raw, place)
+    if control is Control.CURRENT:
+        return Point(at=at, value=_quantity(raw, "current", Kind.CURRENT, place, signed=True))
+    acceleration = (
+        _quantity(raw, "acceleration", Kind.ACCELERATION, place) if "acceleration" in raw else 0.0
+    )
+    if control is Control.SPEED:
+        value = _quantity(raw, "speed", Kind.SPEED, place, signed=True)
+        return Point(at=at, value=value, acceleration=acceleration)
+    if not acceleration:
+        raise InputError("acceleration is missing", place=place, remedy="Add acceleration = …")
+    jerk = _quantity(raw, "jerk_time", Kind.TIME, place) if "jerk_time" in raw else 0.0
+    turns = _quantity(raw, "by", Kind.TURNS, place, signed=True)
+    return Point(at=at, value=math.tau * turns, acceleration=acceleration, jerk_time=jerk,
+                 speed=_quantity(raw, "speed", Kind.SPEED, place))  # fmt: skip
+
+
+def _load(raw: Mapping[str, object], place: str) -> Load:
+    _refuse_unknown(raw, _LOAD_KEYS, place)
+    torque = raw.get("torque")
+    if isinstance(torque, bool) or not isinstance(torque, int | float):
+        raise InputError("torque is no number", place=place, remedy="Write it in N·m: torque = 1.2")
+    if not abs(torque) <= _MOST_TORQUE:
+        raise InputError(f"a torque of {torque:g} N·m", place=place, remedy="Check the digits")
+    return Load(at=_time(raw, place), torque=float(torque))
+
+
+def _time(raw: Mapping[str, object], place: str) -> float:
+    text = str(raw.get("at", "0")).strip()
+    return 0.0 if text in ("0", "0.0", "0 s", "0s") else _quantity(raw, "at", Kind.TIME, place)
+
+
+def _quantity(
+    raw: Mapping[str, object], key: str, kind: Kind, place: str, *, signed: bool = False
+) -> float:
+    """Return an entry in SI; a sign stands before it where the quantity has one."""
+    if key not in raw:
+        raise InputError(f"{key} is missing", place=place, remedy=f"Add {key} = …")
+    text = str(raw[key]).strip()
+    negative = signed and text.startswith("-")
+    plain = text[1:].strip() if negative else text
+    if signed and plain.split()[:1] and _is_zero(plain.split()[0]):
+        return 0.0
+    try:
+        value = parse(kind, plain).value
+    except InputError as error:
+        raise InputError(f"{key}: {error.cause}", place=place, remedy=error.remedy) from error
+    return -value if negative else value
+
+
+def _is_zero(number: str) -> bool:
+    try:
+        return float(number) == 0.0
+    except ValueError:
+        return False
+
+
+def _refuse_unknown(raw: Mapping[str, object], known: set[str], place: str) -> None:
+    for key in raw:
+        if key not in known:
+            raise InputError(f"unknown key {key}", place=place,
+                             remedy=f"Known here: {', '.join(sorted(known))}")  # fmt: skip

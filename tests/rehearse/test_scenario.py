@@ -1,0 +1,64 @@
+"""A scenario's file: what it says, and what is refused with its place."""
+
+import math
+
+import pytest
+
+from oarlock.demo.project import demo_text
+from oarlock.errors import InputError
+from oarlock.rehearse.scenario import Control, Load, Point, parse_scenario
+
+LIFT = demo_text("lift.scenario.toml")
+
+
+def test_the_lift_of_the_demo() -> None:
+    scenario = parse_scenario(LIFT, place="lift")
+    assert (scenario.name, scenario.control, scenario.duration) == ("Lift", Control.POSITION, 4.0)
+    down, up = scenario.points
+    assert (down.at, up.at) == (0.2, 2.2)
+    assert down.value == pytest.approx(-6.0 * math.tau)
+    assert up.value == pytest.approx(6.0 * math.tau)
+    assert down.speed == pytest.approx(900.0 * math.tau / 60.0)
+    assert scenario.loads == (Load(at=0.0, torque=0.8),)
+
+
+def test_speeds_and_currents_with_their_sign() -> None:
+    text = ('control = "speed"\nduration = "1 s"\n[[points]]\nspeed = "-400 rpm"\n'
+            '[[points]]\nat = "0.5 s"\nspeed = "0"\nacceleration = "300 rad/s2"')  # fmt: skip
+    first, second = parse_scenario(text, place="x").points
+    assert first.value == pytest.approx(-400.0 * math.tau / 60.0)
+    assert second == Point(at=0.5, value=0.0, acceleration=300.0)
+    text = 'control = "current"\nduration = "50 ms"\n[[points]]\ncurrent = "-3 A rms"'
+    assert parse_scenario(text, place="x").points[0].value == pytest.approx(-3.0 * math.sqrt(2.0))
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "words"),
+    [
+        ('"position"', '"flight"', "is no loop"),
+        ("name", "nmae", "unknown key nmae"),
+        ('by = "-6"', "", "by is missing"),
+        ('speed = "900 rpm"', 'speed = "fast"', "lift, point 1: speed: "),
+        ('acceleration = "600 rad/s2"', "", "acceleration is missing"),
+        ('at = "2.2 s"', 'at = "0.1 s"', "times of the points do not rise"),
+        ('at = "2.2 s"', 'at = "9 s"', "do not rise up to the duration"),
+        ("torque = 0.8", "torque = true", "torque is no number"),
+        ("torque = 0.8", "torque = 1e9", "a torque of 1e[+]09"),
+        ('"4 s"', '"4000 s"', "duration: '4000 s' is"),
+        ("[[points]]", "[points]", "points|not TOML"),
+        ("duration", "[[[", "not TOML"),
+    ],
+)
+def test_what_makes_no_sense_is_told_with_its_place(old: str, new: str, words: str) -> None:
+    assert old in LIFT
+    with pytest.raises(InputError, match=words) as caught:
+        parse_scenario(LIFT.replace(old, new, 1), place="lift")
+    assert caught.value.place.startswith("lift")
+    assert caught.value.remedy
+
+
+def test_an_empty_scenario() -> None:
+    with pytest.raises(InputError, match="nothing is asked"):
+        parse_scenario('duration = "1 s"', place="x")
+    with pytest.raises(InputError, match="duration is missing"):
+        parse_scenario("", place="x")
