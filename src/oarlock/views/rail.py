@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from oarlock.views import current, handed_over, identify, machine, outer, sensing
+from oarlock.views import current, handed_over, identify, machine, outer, rehearse, sensing
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage
 
@@ -30,6 +30,8 @@ STAGES = [
               widget="oarlock.ui.stages.speed.stage"),
     StageSpec(key="position", summary=outer.position_summary,
               widget="oarlock.ui.stages.position.stage"),
+    StageSpec(key="rehearse", summary=rehearse.summary,
+              widget="oarlock.ui.stages.rehearse.stage"),
     StageSpec(key="handover", summary=handed_over.summary,
               widget="oarlock.ui.stages.handover.stage"),
 ]  # fmt: skip

@@ -68,6 +68,8 @@ class Screen:
     map: Mapping[str, str] = field(default_factory=dict)  # symbol to key; empty: by its names
     practice: str = "winch"  # which practice drive stands for this axis
     channel: str = ""  # by which this axis's drive was reached last
+    scenario: str = ""  # text of the one that is rehearsed; empty: a usual one
+    rehearsed: Mapping[str, str] = field(default_factory=dict)  # what came of it, for the rail
     proven: str = ""  # digest of file and values that a proof held for
     handover_written: Written | None = None
     sensing: str = ""  # the step that is shown
@@ -109,7 +111,7 @@ def taken(screen: Screen, kept: Mapping[str, object]) -> Screen:
 
 
 def _text(value: object) -> str:
-    if not isinstance(value, str) or len(value) >= 4096:
+    if not isinstance(value, str) or len(value) >= 65536:
         raise TypeError("no text")
     return value
 
@@ -186,7 +188,8 @@ def _move(value: object) -> MoveSettings:
 _KINDS: dict[str, Callable[[object], object]] = {
     "axis": _text, "stage": _text, "window": _size, "dark": _flag, "header": _text,
     "map": _texts, "practice": _practice, "proven": _text,
-    "channel": _text, "units": _texts, "handover_written": _written,
+    "channel": _text, "units": _texts, "scenario": _text, "rehearsed": _texts,
+    "handover_written": _written,
     "sensing": _text, "identify": _text, "map_omega": _number, "standing": _span,
     "may_turn": _flag, "winding": _number, "step": _step, "speed": _speed, "move": _move,
 }  # fmt: skip

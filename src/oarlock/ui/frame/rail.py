@@ -8,7 +8,7 @@ from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import Mark, dot, draw_text, line, mark
 from oarlock.views.stage import Stage, State
 
-ITEM = 65
+ITEM, _LESS = 65, 13  # px; what a low window takes of each
 _MARKS = {
     State.VALID: Mark.VALID,
     State.ATTENTION: Mark.ATTENTION,
@@ -23,7 +23,7 @@ class RailItem(QAbstractButton):
     def __init__(self, stage: Stage, parent: QWidget) -> None:
         super().__init__(parent)
         self.setCheckable(True)
-        self.setMinimumHeight(ITEM - 10)
+        self.setMinimumHeight(ITEM - _LESS)
         self.setMaximumHeight(ITEM)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -63,7 +63,7 @@ class RailItem(QAbstractButton):
         if stage is None:
             return
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        up = min(max(ITEM - self.height(), 0), 10)  # px: a low window leaves less for each
+        up = min(max(ITEM - self.height(), 0), _LESS)  # px: a low window leaves less for each
         if self.isChecked():
             p.fillRect(self.rect(), t.panel)
             p.fillRect(0, 0, 4, self.height(), t.accent)

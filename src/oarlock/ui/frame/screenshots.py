@@ -8,6 +8,7 @@ from oarlock.session.bench import PRACTICE
 from oarlock.ui.frame.app import Application, application
 from oarlock.ui.kit import theme as look
 from oarlock.ui.stages.handover.stage import HandoverStage
+from oarlock.ui.stages.rehearse.stage import RehearseStage
 from oarlock.views.rail import STAGES
 
 
@@ -88,8 +89,8 @@ def _save(opened: Application, key: str, path: Path) -> Path:
     for _ in range(5):
         qt.processEvents()
     stage = opened.window.stage(key)
-    if isinstance(stage, HandoverStage):
-        stage.run()  # a project that was opened proves nothing yet
+    if isinstance(stage, HandoverStage | RehearseStage):
+        stage.run()  # a project that was opened proves and simulates nothing yet
         until = time.monotonic() + 60.0
     while opened.jobs.busy and time.monotonic() < until:
         qt.processEvents()

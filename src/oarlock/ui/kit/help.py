@@ -20,7 +20,8 @@ from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import small_button
 
 _APART = 9  # px, between paragraphs
-_ORDER = ("start", "machine", "sensing", "identify", "current", "speed", "position", "handover")
+_ORDER = ("start", "machine", "sensing", "identify", "current", "speed", "position", "rehearse",
+          "handover")  # fmt: skip
 
 
 @cache

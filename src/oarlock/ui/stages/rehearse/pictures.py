@@ -1,0 +1,153 @@
+"""Linked plots of a rehearsal: one cursor through all, one range of time."""
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QWheelEvent
+
+from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.paint import dot, draw_text, line
+from oarlock.ui.kit.plot import Plot, linear_ticks
+
+Array = NDArray[np.float64]
+_CLOSEST = 0.005  # s, the shortest range of time
+
+
+class RunPlot(Plot):
+    """One quantity over time: its mean, and how far it reaches within each bin."""
+
+    moved = Signal(float)  # s, of the cursor
+    zoomed = Signal(float, float)  # s, of the range of time
+
+    def __init__(self, name: str, unit: str, colors: tuple[QColor, ...], *, last: bool) -> None:
+        super().__init__(left=56, right=10, top=4, bottom=24 if last else 3, name=name)
+        self._name, self._unit = name, unit
+        t = look.theme()
+        self._asked = self.curve(t.muted, 1.2, Qt.PenStyle.DashLine)
+        self._reach = [self.curve(look.faded(color, 90), 1.0) for color in colors for _ in "ab"]
+        self._means = [self.curve(color, 1.8) for color in colors]
+        self._colors = colors
+        self._values: tuple[tuple[str, str], ...] = ()
+        self._points: list[tuple[float, QColor]] = []
+        self._limit, self._cursor, self._text = 0.0, 0.0, ""
+        self._whole = (0.0, 1.0)
+        self._t = np.zeros(0)
+        self._seen: list[Array] = []
+        if last:
+            self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.over(self._annotate)
+
+    def show_run(
+        self, t: Array, curves: list[tuple[Array, Array, Array]], *, asked: Array | None = None,
+        limit: float = 0.0, text: str = "",
+    ) -> None:  # fmt: skip
+        """Show (mean, least, most) of each colour.
+
+        Parameters
+        ----------
+        limit : drawn to both sides; 0: none
+
+        """
+        self._t, self._limit, self._text = t, limit, text
+        self._whole = (float(t[0]), float(t[-1])) if t.size > 1 else (0.0, 1.0)
+        self._seen = [part for curve in curves for part in curve[1:]]
+        for n, (mean, least, most) in enumerate(curves):
+            self._means[n].setData(t, mean)
+            self._reach[2 * n].setData(t, least)
+            self._reach[2 * n + 1].setData(t, most)
+        if asked is None:
+            self.clear(self._asked)
+        else:
+            self._asked.setData(t, asked)
+            self._seen.append(asked)
+        self.show_range(*self._whole)
+
+    def show_range(self, low: float, high: float) -> None:
+        """Show a range of time; the other axis follows what is in it."""
+        ticks = linear_ticks(low, high, 6)
+        if ticks:
+            ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} s")
+        self.set_x(low, high, ticks)
+        part = (self._t >= low) & (self._t <= high)
+        if np.any(part):
+            least = min(float(values[part].min()) for values in self._seen)
+            most = max(float(values[part].max()) for values in self._seen)
+            room = 0.12 * max(most - least, 1e-9)
+            self.set_y(least - room, most + 3.0 * room, linear_ticks(least, most, 3, self._unit))
+        self.refresh()
+
+    def show_cursor(self, at: float, values: tuple[tuple[str, float], ...]) -> None:
+        """Show the cursor, and what each curve is there, its text and its height."""
+        self._cursor = at
+        self._points = [(value, self._colors[min(n, len(self._colors) - 1)])
+                        for n, (_, value) in enumerate(values)]  # fmt: skip
+        self._values = tuple((text, "") for text, _ in values)
+        self.refresh()
+
+    def _annotate(self, p: QPainter) -> None:
+        t, area = look.theme(), self.area
+        for side in (1.0, -1.0):
+            y = self.py(side * self._limit)
+            if self._limit and area.top() < y < area.bottom():
+                line(p, area.left(), y, area.right(), y, t.attention, 2)
+        x = self.px(self._cursor)
+        draw_text(p, area.left() + 6, area.top() + 13, self._name, t.muted, size=look.SMALL,
+                  halo=t.halo)  # fmt: skip
+        draw_text(p, area.right() - 4, area.top() + 13, self._text, t.muted, size=look.SMALL,
+                  align="right", halo=t.halo)  # fmt: skip
+        if not area.left() <= x <= area.right():
+            return
+        line(p, x, area.top(), x, area.bottom(), t.accent, 2)
+        right = x < area.left() + 0.6 * area.width()
+        for n, ((text, _), (value, color)) in enumerate(
+            zip(self._values, self._points, strict=True)
+        ):
+            y = min(max(self.py(value), area.top() + 3), area.bottom() - 3)
+            dot(p, x, y, color, filled=True)
+            at = min(max(y - 6, area.top() + 26), area.bottom() - 4) + 14 * (n and 1)
+            draw_text(p, x + 9 if right else x - 9, at, text, t.ink, size=look.SMALL, bold=True,
+                      align="left" if right else "right", halo=t.halo)  # fmt: skip
+
+    # One cursor and one range for all
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.moved.emit(self._time(event.position()))
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if event.buttons() & Qt.MouseButton.LeftButton:
+            self.moved.emit(self._time(event.position()))
+
+    def mouseDoubleClickEvent(self, _event: QMouseEvent) -> None:
+        self.zoomed.emit(*self._whole)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        self.zoom(0.8 if event.angleDelta().y() > 0 else 1.25, self._time(event.position()))
+        event.accept()
+
+    def zoom(self, factor: float, about: float) -> None:
+        """Show more or less time, a moment staying where it is."""
+        low, high = self.x_range
+        span = min(max((high - low) * factor, _CLOSEST), self._whole[1] - self._whole[0])
+        low = about - (about - low) / max(high - low, 1e-12) * span
+        low = min(max(low, self._whole[0]), self._whole[1] - span)
+        self.zoomed.emit(low, low + span)
+
+    def _time(self, at: QPointF) -> float:
+        return min(max(self.x_at(at.x()), self._whole[0]), self._whole[1])
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        low, high = self.x_range
+        step = 0.05 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 0.005
+        moves = {Qt.Key.Key_Right: step, Qt.Key.Key_Left: -step}
+        if event.key() in moves:
+            at = self._cursor + moves[Qt.Key(event.key())] * (high - low)
+            self.moved.emit(min(max(at, self._whole[0]), self._whole[1]))
+        elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
+            self.zoom(0.8, self._cursor)
+        elif event.key() == Qt.Key.Key_Minus:
+            self.zoom(1.25, self._cursor)
+        elif event.key() == Qt.Key.Key_0:
+            self.zoomed.emit(*self._whole)
+        else:
+            super().keyPressEvent(event)

@@ -1,0 +1,288 @@
+"""The Rehearse stage: what the axis will do before the real one moves."""
+
+import math
+from datetime import datetime
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QLabel, QPlainTextEdit
+from shiboken6 import isValid
+
+from oarlock.cancel import Cancel
+from oarlock.errors import InputError, OarlockError
+from oarlock.files import read_text, write_atomic
+from oarlock.quantities.display import digits
+from oarlock.quantities.kinds import RPM
+from oarlock.rehearse.scenario import Control
+from oarlock.session.jobs import Done, Failed, Stopped
+from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.buttons import button, row_of
+from oarlock.ui.kit.pickers import ask_file
+from oarlock.ui.stages.base import Around, ReadOut, StageView
+from oarlock.ui.stages.rehearse.pictures import RunPlot
+from oarlock.views.rehearse import (
+    RehearsePicture,
+    kept,
+    picked,
+    scenario_of,
+    scenario_text,
+    simulated,
+)
+
+_KINDS = "Scenarios (*.toml);;All files (*)"
+_BAR = 44  # px, under the plots
+
+
+class RehearseStage(StageView):
+    """A scenario at the right, linked plots of what comes of it."""
+
+    key = "rehearse"
+    f5 = "Simulate the scenario"
+    question = "What will the axis do?"
+
+    def __init__(self, around: Around) -> None:
+        super().__init__(around)
+        t = look.theme()
+        self.shown: RehearsePicture | None = None
+        self._working: Cancel | None = None
+        self._cursor = 0.0
+        self.plots = {
+            "asked": RunPlot("asked, dashed, and followed", "", (t.speed,), last=False),
+            "behind": RunPlot("behind", "", (t.torque,), last=False),
+            "current": RunPlot("current: q, and d", "A", (t.q, t.d), last=False),
+            "volts": RunPlot("voltage in use", "V", (t.accent,), last=True),
+        }
+        for plot in self.plots.values():
+            plot.setParent(self)
+            plot.moved.connect(self.move_cursor)
+            plot.zoomed.connect(self._show_range)
+            plot.hide()
+        self.start = button("Simulate  F5", primary=True)
+        self.start.setParent(self)
+        self.start.clicked.connect(self.run)
+        self.note = QLabel(self)
+        self.note.setFont(look.font(look.SMALL))
+        self.note.setWordWrap(True)
+        self._fill()
+
+    def _fill(self) -> None:
+        block = self.numbers.block("Scenario", "as text")
+        self.text = QPlainTextEdit()
+        self.text.setAccessibleName("Scenario")
+        self.text.setFont(look.font(look.SMALL, mono=True))
+        self.text.setTabChangesFocus(True)
+        self.text.setFixedHeight(250)
+        self.text.setPlainText(scenario_text(self.session.now))
+        block.add(self.text)
+        self.trouble = QLabel()
+        self.trouble.setWordWrap(True)
+        self.trouble.setFont(look.font(look.SMALL))
+        self.trouble.setStyleSheet(f"color: {look.theme().attention.name()}")
+        self.trouble.hide()
+        block.add(self.trouble)
+        opened, saved = button("Open…"), button("Save…")
+        opened.clicked.connect(self.ask_open)
+        saved.clicked.connect(self.ask_save)
+        block.add(row_of([opened, saved]))
+        came = self.numbers.block("Came to")
+        self._behind = came.row("Behind, most", "Following error, where a position is asked for")
+        self._top = came.row("Top speed", "The shaft's")
+        self._peak = came.row("Peak current", "Of the current vector")
+        self._rms = came.row("Current", "Effective value: what heats the winding")
+        self._loss = came.row("Copper loss", "Mean over the scenario")
+        self._volts = came.row("Bus in use", "Largest voltage over what the bus gives")
+        self._over = came.row("At its limit", "Share of the time with the voltage at its limit")
+        left = self.numbers.block("Not in this model")
+        told = QLabel("cogging, saturation beyond Ld and Lq, heat, switching; the sensor has no "
+                      "faults")  # fmt: skip
+        told.setWordWrap(True)
+        told.setFont(look.font(look.SMALL))
+        left.add(told)
+        self.numbers.finish()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        w, h, top = self.width(), self.height(), 84
+        shares = (0.30, 0.20, 0.26, 0.24)
+        room = h - top - _BAR
+        y = float(top)
+        for plot, share in zip(self.plots.values(), shares, strict=True):
+            plot.setGeometry(8, round(y), w - 16, round(share * room))
+            y += share * room
+        self.start.setGeometry(look.MARGIN, h - _BAR + 8, 130, 30)
+        self.note.setGeometry(look.MARGIN + 142, h - _BAR + 6, w - look.MARGIN - 158, 34)
+
+    # What it shows
+
+    def refresh(self) -> None:
+        running = self._working is not None
+        self.start.setEnabled(not running)
+        if self.shown is None:
+            self.say("Not simulated yet" if not running else "Simulating…",
+                     "The scenario at the right is played through the loops in use, on the "
+                     "machine as it is known.")  # fmt: skip
+            return
+        self.say(self.shown.answer, *self.shown.reasons)
+        stale = self.session.screen.rehearsed.get("of") != kept(
+            self.shown, self.session.axis, self.text.toPlainText(), ""
+        ).get("of")
+        self.note.setText("Axis or scenario have changed since: simulate again" if stale else
+                          "Wheel or + and − show less and more time, 0 all of it; the cursor is "
+                          "dragged, or moved with the arrows.")  # fmt: skip
+
+    def _show(self, shown: RehearsePicture) -> None:
+        self.shown = shown
+        run, told = shown.run, shown.figures
+        name, scale, unit = _asked(run.scenario.control)
+        curve = [(run.mean[name] * scale, run.least[name] * scale, run.most[name] * scale)]
+        asked = run.mean["speed_ref"] * scale if name == "speed" else None
+        if name == "position":
+            asked = (run.mean["position"] + run.mean["following"]) * scale
+        self.plots["asked"].show_run(run.t, curve, asked=asked, text=unit)
+        if name == "position":
+            rows = tuple(np.degrees(part["following"]) for part in (run.mean, run.least, run.most))
+            text = "° behind"
+        else:
+            rows = tuple((part["speed_ref"] - part["speed"]) / RPM
+                         for part in (run.mean, run.least, run.most))  # fmt: skip
+            text = "rpm behind"
+        low, high = np.minimum(rows[1], rows[2]), np.maximum(rows[1], rows[2])
+        self.plots["behind"].show_run(run.t, [(rows[0], low, high)], text=text)
+        both = [(run.mean[c], run.least[c], run.most[c]) for c in ("iq", "id")]
+        self.plots["current"].show_run(run.t, both, limit=shown.limit,
+                                       text=f"limit {digits(shown.limit, 3)} A")  # fmt: skip
+        volts = [(run.mean["volts"], run.least["volts"], run.most["volts"])]
+        self.plots["volts"].show_run(run.t, volts, limit=run.v_max,
+                                     text=f"the bus gives {digits(run.v_max, 3)} V")  # fmt: skip
+        for plot in self.plots.values():
+            plot.show()
+        behind = math.degrees(told.following_peak)
+        self._behind.show_value("–" if math.isnan(behind) else digits(behind, 2), "°")
+        self._top.show_value(f"{told.top_speed / RPM:.0f}", "rpm")
+        self._peak.show_value(digits(told.peak_current, 3), "A")
+        self._rms.show_value(digits(told.rms_current, 3), "A rms")
+        self._loss.show_value(digits(told.copper_loss, 3), "W")
+        self._volts.show_value(f"{100 * told.voltage:.0f}", "%")
+        self._over.show_value(f"{100 * told.saturated:.1f}", "%")
+        self.move_cursor(shown.tightest)
+
+    def move_cursor(self, at: float) -> None:
+        """Put the cursor at a time, in all plots."""
+        if self.shown is None or not self.shown.run.t.size:
+            return
+        self._cursor = at
+        here = picked(self.shown, at)
+        name, scale, unit = _asked(self.shown.run.scenario.control)
+        value = here[name] * scale
+        self.plots["asked"].show_cursor(at, ((f"{at:.3f} s: {_told(value, 4)} {unit}", value),))
+        if name == "position":
+            behind, unit = math.degrees(here["following"]), "°"
+        else:
+            behind, unit = (here["speed_ref"] - here["speed"]) / RPM, "rpm"
+        self.plots["behind"].show_cursor(at, ((f"{_told(behind)} {unit}", behind),))
+        self.plots["current"].show_cursor(
+            at, tuple((f"{c} {_told(here[c])} A", here[c]) for c in ("iq", "id"))
+        )
+        self.plots["volts"].show_cursor(at, ((f"{here['volts']:.3g} V", here["volts"]),))
+
+    def _show_range(self, low: float, high: float) -> None:
+        for plot in self.plots.values():
+            plot.show_range(low, high)
+
+    def read_out(self) -> ReadOut:
+        if self.shown is None or not self.shown.run.t.size:
+            return ReadOut("simulated before it moves", "–", "")
+        pairs = self.session.axis.machine.pole_pairs.value
+        hertz = abs(picked(self.shown, self._cursor)["speed"]) * pairs / math.tau
+        return ReadOut(f"electrical frequency at {self._cursor:.2f} s", digits(hertz, 3), "Hz",
+                       ("average inverter",))  # fmt: skip
+
+    # What it does
+
+    def run(self) -> None:
+        """Simulate what the text says, in a job; once more stops it."""
+        if self._working is not None:
+            self._working.set()
+            return
+        text, axis = self.text.toPlainText(), self.session.axis
+        try:
+            scenario = scenario_of(text)
+        except InputError as error:
+            self._refuse(error)
+            return
+        self._refuse(None)
+        self.session.show(scenario=text)
+        self.note.setText("Simulating…")
+        self._working = self.around.jobs.start(
+            lambda progress, cancel: simulated(scenario, axis, progress=progress, cancel=cancel),
+            on_progress=lambda fraction, _text: self.note.setText(f"{100 * fraction:.0f} %"),
+            on_end=self._ended,
+            name="rehearse",
+        )
+        self.refresh()
+
+    def _ended(self, outcome: Done[RehearsePicture] | Stopped | Failed) -> None:
+        self._working = None
+        if not isValid(self):
+            return
+        self.note.setText("")
+        if isinstance(outcome, Failed):
+            if not isinstance(outcome.error, OarlockError):
+                raise outcome.error
+            self._refuse(outcome.error)
+        elif isinstance(outcome, Done):
+            now = datetime.now().astimezone().strftime("%H:%M")
+            text, axis = self.text.toPlainText(), self.session.axis
+            self.session.show(rehearsed=kept(outcome.value, axis, text, now))
+            self._show(outcome.value)
+            self.session.runs_changed.emit()  # the rail says so
+        self.refresh()
+
+    def _refuse(self, error: OarlockError | None) -> None:
+        self.trouble.setText(f"{error.place}: {error.cause}. {error.remedy}" if error else "")
+        self.trouble.setVisible(error is not None)
+
+    def take_file(self, path: Path) -> None:
+        self._open(path)
+
+    def ask_open(self) -> None:
+        """Let the user pick a scenario."""
+        ask_file(self, "Open a scenario", str(self.session.path.parent), _KINDS, self._open)
+
+    def _open(self, path: Path) -> None:
+        try:
+            text = read_text(path)
+            scenario_of(text)
+        except InputError as error:
+            self._refuse(error)
+            return
+        self.text.setPlainText(text)
+        self.run()
+
+    def ask_save(self) -> None:
+        """Let the user say where the scenario goes."""
+        start = str(self.session.path.with_name("scenario.toml"))
+        ask_file(self, "Save the scenario", start, _KINDS, self._save, new=True)
+
+    def _save(self, path: Path) -> None:
+        try:
+            write_atomic(path, self.text.toPlainText().encode())
+        except InputError as error:
+            self._refuse(error)
+
+
+def _told(value: float, figures: int = 3) -> str:
+    return f"{value:.{figures}g}".replace("-", "−")
+
+
+def _asked(control: Control) -> tuple[str, float, str]:
+    """Return which channel follows what is asked, its scale, and its unit."""
+    return {
+        Control.POSITION: ("position", 1.0 / math.tau, "turns"),
+        Control.SPEED: ("speed", 1.0 / RPM, "rpm"),
+        Control.CURRENT: ("iq", 1.0, "A"),
+    }[control]
+
+
+STAGE = RehearseStage

@@ -1,0 +1,142 @@
+"""The Rehearse stage in the real window: simulated, read by a cursor, zoomed, refused, stale."""
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from pytestqt.qtbot import QtBot
+
+from oarlock.control.position_design import design_position
+from oarlock.machine.axis_file import format_axis
+from oarlock.rehearse.scenario import Control
+from oarlock.session.new_project import hollow
+from oarlock.store.project import Project
+from oarlock.ui.frame.app import Application
+from oarlock.ui.stages.rehearse.stage import RehearseStage
+from oarlock.views.rail import stages
+from oarlock.views.rehearse import scenario_of, usual_scenario
+from oarlock.views.stage import State
+from tests.conftest import wait
+from tests.speed_axis import known_winch, tuned_winch
+from tests.ui.conftest import window_on
+
+
+@pytest.fixture
+def tuned(qtbot: QtBot, demo_path: Path) -> Iterator[Application]:
+    """The demo's window with all loops of the winch tuned."""
+    axis = tuned_winch()
+    axis = axis.with_loop_gains("position", design_position(axis).gains)
+    project = Project.open(demo_path)
+    project.save_axis(axis.name, format_axis(axis), "tuned")
+    project.close()
+    yield from window_on(qtbot, demo_path)
+
+
+def stage_of(opened: Application) -> RehearseStage:
+    opened.window.show_stage("rehearse")
+    stage = opened.window.current
+    assert isinstance(stage, RehearseStage)
+    return stage
+
+
+def simulated(qtbot: QtBot, opened: Application) -> RehearseStage:
+    stage = stage_of(opened)
+    stage.run()
+    wait(qtbot, lambda: stage.shown is not None and stage._working is None, 60.0)
+    return stage
+
+
+def rail_of(opened: Application) -> tuple[State, str]:
+    found = next(s for s in stages(opened.session.now) if s.key == "rehearse")
+    return found.state, found.line
+
+
+def test_the_demos_lift(qtbot: QtBot, tuned: Application) -> None:
+    assert rail_of(tuned)[0] is State.EMPTY
+    stage = simulated(qtbot, tuned)
+    assert stage.answer.startswith("It gets there, ")
+    assert "% of the bus" in stage.reasons[0]
+    assert stage.plots["asked"].isVisible()
+    state, line = rail_of(tuned)
+    assert state is State.VALID
+    assert line.endswith("° behind")
+    assert stage._peak.value != ""
+    assert stage.read_out().unit == "Hz"
+
+
+def test_one_cursor_and_one_range_for_all_plots(qtbot: QtBot, tuned: Application) -> None:
+    stage = simulated(qtbot, tuned)
+    assert stage.shown is not None
+    assert stage._cursor == stage.shown.tightest
+    plot = stage.plots["current"]
+    qtbot.mouseClick(plot.viewport(), Qt.MouseButton.LeftButton,
+                     pos=QPoint(round(plot.px(1.0)), round(plot.area.center().y())))  # fmt: skip
+    assert stage._cursor == pytest.approx(1.0, abs=0.02)
+    assert all(p._cursor == stage._cursor for p in stage.plots.values())
+    last = stage.plots["volts"]
+    qtbot.keyClick(last, Qt.Key.Key_Right)
+    assert stage._cursor > 1.0
+    qtbot.keyClick(last, Qt.Key.Key_Plus)
+    spans = {p.x_range for p in stage.plots.values()}
+    assert len(spans) == 1
+    low, high = spans.pop()
+    assert high - low == pytest.approx(0.8 * 4.0, rel=0.01)
+    qtbot.keyClick(last, Qt.Key.Key_0)
+    assert last.x_range[1] == pytest.approx(4.0, abs=0.01)
+
+
+def test_a_text_that_makes_no_sense_is_told_below_it(qtbot: QtBot, tuned: Application) -> None:
+    stage = stage_of(tuned)
+    stage.text.setPlainText('duration = "1 s"\n[[points]]\nby = "fast"')
+    stage.run()
+    assert "scenario, point 1" in stage.trouble.text()
+    assert stage.shown is None
+    stage.text.setPlainText('control = "speed"\nduration = "1 s"\n[[points]]\nspeed = "9000 rpm"')
+    stage.run()
+    wait(qtbot, lambda: "above the top speed" in stage.trouble.text())
+
+
+def test_it_is_stale_when_gains_change_and_kept_over_a_restart(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    simulated(qtbot, tuned)
+    tuned.session.enter("machine.R", "2.4 ohm l-l")
+    assert rail_of(tuned)[0] is State.STALE
+    tuned.session.undo()
+    assert rail_of(tuned)[0] is State.VALID
+
+
+def test_it_can_be_stopped(qtbot: QtBot, tuned: Application) -> None:
+    stage = stage_of(tuned)
+    text = stage.text.toPlainText().replace('"4 s"', '"600 s"')
+    stage.text.setPlainText(text)
+    stage.run()
+    qtbot.wait(50)
+    stage.run()
+    wait(qtbot, lambda: stage._working is None, 20.0)
+    assert stage.shown is None
+
+
+def test_files_in_and_out(qtbot: QtBot, tuned: Application, tmp_path: Path) -> None:
+    stage = stage_of(tuned)
+    path = tmp_path / "mine.toml"
+    stage._save(path)
+    assert "Lift" in path.read_text()
+    path.write_text('control = "current"\nduration = "20 ms"\n[[points]]\ncurrent = "2 A peak"\n')
+    stage.take_file(path)
+    wait(qtbot, lambda: stage.shown is not None, 30.0)
+    assert stage.shown is not None
+    assert stage.shown.run.scenario.control is Control.CURRENT
+    stage.take_file(tmp_path / "none.toml")
+    assert "no such file" in stage.trouble.text()
+
+
+def test_a_usual_scenario_for_each_loop_that_is_there() -> None:
+    inner = known_winch()
+    assert scenario_of(usual_scenario(inner)).control is Control.CURRENT
+    speed = tuned_winch()
+    assert scenario_of(usual_scenario(speed)).control is Control.SPEED
+    full = speed.with_loop_gains("position", design_position(speed).gains)
+    assert scenario_of(usual_scenario(full)).control is Control.POSITION
+    assert scenario_of(usual_scenario(hollow("m"))).control is Control.CURRENT
