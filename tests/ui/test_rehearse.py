@@ -15,7 +15,8 @@ from oarlock.store.project import Project
 from oarlock.ui.frame.app import Application
 from oarlock.ui.stages.rehearse.stage import RehearseStage
 from oarlock.views.rail import stages
-from oarlock.views.rehearse import scenario_of, usual_scenario
+from oarlock.views.rehearsal import scenario_of
+from oarlock.views.rehearse import usual_scenario
 from oarlock.views.stage import State
 from tests.conftest import wait
 from tests.speed_axis import known_winch, tuned_winch

@@ -4,7 +4,7 @@ import json
 import math
 from dataclasses import asdict
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -14,16 +14,23 @@ if TYPE_CHECKING:
     from oarlock.machine import Axis
     from oarlock.rehearse.figures import RehearsalFigures
     from oarlock.rehearse.run import Rehearsal
+    from oarlock.rehearse.scenario import Scenario
 
 
 @click.command()
 @click.argument("axis_file", type=click.Path(path_type=Path))
 @click.argument("scenario_file", type=click.Path(path_type=Path))
 @click.option("--csv", "csv", type=click.Path(path_type=Path), help="Channels over bins.")
+@click.option("--vary", type=click.IntRange(2, 20_000), help="So many machines within ±.")
 @click.option("--json", "as_json", is_flag=True, help="One object on standard output.")
 @click.option("--seed", type=int, default=0, help="Of the current sense's noise.")
 def simulate(
-    axis_file: Path, scenario_file: Path, csv: Path | None, as_json: bool, seed: int
+    axis_file: Path,
+    scenario_file: Path,
+    csv: Path | None,
+    vary: int | None,
+    as_json: bool,
+    seed: int,
 ) -> int:
     """Simulate a scenario with the axis's own loops, average inverter, and print its figures."""
     from oarlock.machine.axis_file import read_axis
@@ -38,11 +45,51 @@ def simulate(
         from oarlock.records.csv_file import write_record
 
         write_record(csv, _record(run, axis))
+    many = _varied(scenario, axis, vary, told) if vary else None
     if as_json:
-        click.echo(json.dumps(finite(asdict(told)), allow_nan=False))
+        said = asdict(told) | ({"variants": many} if many else {})
+        click.echo(json.dumps(finite(said), allow_nan=False))
     else:
         _print(scenario.name, told)
-    return 0 if run.ended == "done" else 1
+        if many:
+            _print_variants(many)
+    whole = many is None or many["done"] == many["count"]
+    return 0 if run.ended == "done" and whole else 1
+
+
+def _varied(
+    scenario: "Scenario", axis: "Axis", vary: int, told: "RehearsalFigures"
+) -> dict[str, Any]:
+    """Return what many machines within the uncertainty of the estimates come to."""
+    from oarlock.rehearse.vary import study, tornado
+
+    made = study(scenario, axis, vary)
+    figures = ("following_peak", "peak_current", "voltage")
+    spread = {name: [float(x) for x in made.quantiles(name)] for name in figures}
+    chosen = "peak_current" if math.isnan(told.following_peak) else "following_peak"
+    moved = {one.name: [one.low, one.high] for one in tornado(scenario, axis, chosen)}
+    return {"count": vary, "done": made.done, "quantiles_5_50_95": spread, "moves": chosen,
+            "moved_by": moved,
+            "std": {one.name: one.std for one in made.tolerances}}  # fmt: skip
+
+
+def _print_variants(many: dict[str, Any]) -> None:
+    click.echo(f"{many['count']} machines within the uncertainty: {many['done']} come to their end")
+    scales = {
+        "following_peak": (180.0 / math.pi, "°", "following error"),
+        "peak_current": (1.0, "A", "peak current"),
+        "voltage": (100.0, "%", "bus in use"),
+    }
+    for name, values in many["quantiles_5_50_95"].items():
+        scale, unit, label = scales[name]
+        if not math.isnan(values[0]):
+            low, middle, high = (f"{scale * value:.3g}" for value in values)
+            click.echo(f"  {label:16}{middle} {unit}, nine in ten {low} to {high}")
+    scale, unit, label = scales[many["moves"]]
+    click.echo(f"  what moves the {label}, at two standard uncertainties each:")
+    for name, (low, high) in many["moved_by"].items():
+        click.echo(f"    {name:14}{scale * low:.3g} to {scale * high:.3g} {unit}"
+                   f"   (±{200 * many['std'][name]:.2g} %)")  # fmt: skip
 
 
 def _record(run: "Rehearsal", axis: "Axis"):  # type: ignore[no-untyped-def]  # Record

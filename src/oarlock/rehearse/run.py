@@ -22,7 +22,7 @@ from oarlock.machine import Axis
 from oarlock.rehearse.plant import believed_plant, ideal_sensing
 from oarlock.rehearse.scenario import Control, Scenario
 from oarlock.simulate import layout as k
-from oarlock.simulate.drive_model import DriveModel
+from oarlock.simulate.drive_model import DriveModel, PlantParameters
 
 Array = NDArray[np.float64]
 _RECORDED = ("theta_m", "position_ref", "speed", "speed_ref", "id", "iq", "vd", "vq")
@@ -102,11 +102,15 @@ def _refuse_beyond(scenario: Scenario, axis: Axis) -> None:
 
 def rehearse(
     scenario: Scenario, axis: Axis, *, progress: Progress | None = None,
-    cancel: Cancel | None = None, seed: int = 0,
+    cancel: Cancel | None = None, seed: int = 0, plant: PlantParameters | None = None,
 ) -> Rehearsal:  # fmt: skip
     """Play a scenario on the machine as the axis describes it. Work for a job.
 
     A run that trips ends there and is kept.
+
+    Parameters
+    ----------
+    plant : instead of the machine as the axis describes it
 
     Raises
     ------
@@ -114,7 +118,7 @@ def rehearse(
     Cancelled : it is not wanted any more
 
     """
-    model = DriveModel(believed_plant(axis), seed=seed)
+    model = DriveModel(plant or believed_plant(axis), seed=seed)
     axis = ideal_sensing(axis)
     plan = plan_of(scenario, axis)
     for name, value in parameters(plan, axis).items():

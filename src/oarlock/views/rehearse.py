@@ -1,37 +1,13 @@
-"""What the Rehearse stage shows: a scenario, what came of it, and the tightest moment; pure."""
+"""Which scenario an axis is rehearsed with, and what the rail says of it; pure and light."""
 
 import hashlib
-import math
-from dataclasses import dataclass
 
-import numpy as np
-
-from oarlock.cancel import Cancel
-from oarlock.drive.link import Progress
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import format_axis
 from oarlock.machine.loops import LOOPS
-from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
-from oarlock.rehearse.figures import RehearsalFigures, figures_of
-from oarlock.rehearse.run import Rehearsal, rehearse
-from oarlock.rehearse.scenario import Scenario, parse_scenario
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage, State
-
-_TIGHT = 0.98  # of the current or the bus, from which a scenario is called tight
-
-
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class RehearsePicture:
-    """A scenario that was simulated."""
-
-    run: Rehearsal
-    figures: RehearsalFigures
-    answer: str
-    reasons: tuple[str, ...]
-    tightest: float  # s, where least is left of current or voltage
-    limit: float  # A
 
 
 def usual_scenario(axis: Axis) -> str:
@@ -97,75 +73,9 @@ def scenario_text(now: Snapshot) -> str:
     return now.screen.scenario or usual_scenario(now.axis)
 
 
-def scenario_of(text: str) -> Scenario:
-    """Return what a text asks for.
-
-    Raises
-    ------
-    InputError : it makes no sense
-
-    """
-    return parse_scenario(text, place="scenario")
-
-
-def simulated(
-    scenario: Scenario,
-    axis: Axis,
-    *,
-    progress: Progress | None = None,
-    cancel: Cancel | None = None,
-) -> RehearsePicture:  # fmt: skip
-    """Return what a scenario comes to. Work for a job; errors as `rehearse`."""
-    run = rehearse(scenario, axis, progress=progress, cancel=cancel)
-    told = figures_of(run, axis)
-    limit = axis.machine.peak_current.value
-    used = np.maximum(_size(run, "volts") / run.v_max, np.hypot(
-        _size(run, "id"), _size(run, "iq")) / limit)  # fmt: skip
-    tightest = float(run.t[int(np.argmax(used))]) if run.t.size else 0.0
-    answer, reasons = _said(told, limit, tightest)
-    return RehearsePicture(run=run, figures=told, answer=answer, reasons=reasons,
-                           tightest=tightest, limit=limit)  # fmt: skip
-
-
-def _size(run: Rehearsal, name: str) -> "np.ndarray[tuple[int], np.dtype[np.float64]]":
-    return np.maximum(np.abs(run.most[name]), np.abs(run.least[name]))
-
-
-def _said(told: RehearsalFigures, limit: float, tightest: float) -> tuple[str, tuple[str, ...]]:
-    if told.ended != "done":
-        return f"No: it ends after {digits(told.seconds, 2)} s, {told.ended}", (
-            "What came before is shown. Ask for less, or look at the load.",)  # fmt: skip
-    current = told.peak_current / limit
-    where = f"at {tightest:.3g} s"
-    room = (
-        f"Most of all {where}: {100 * current:.0f} % of the peak current, "
-        f"{100 * told.voltage:.0f} % of the bus."
-    )
-    if told.voltage >= _TIGHT:
-        return f"The bus is at its limit for {100 * told.saturated:.1f} % of the time", (room,)
-    if current >= _TIGHT:
-        return f"The current is at its limit {where}", (room,)
-    if not math.isnan(told.following_peak):
-        behind = digits(math.degrees(told.following_peak), 2)
-        return f"It gets there, {behind}° behind at most", (room,)
-    return "It follows, with room left", (room,)
-
-
 def fingerprint(axis: Axis, text: str) -> str:
     """Return what tells whether a rehearsal was of this axis and scenario."""
     return hashlib.sha256(f"{format_axis(axis)}\n{text}".encode()).hexdigest()[:16]
-
-
-def kept(shown: RehearsePicture, axis: Axis, text: str, time: str) -> dict[str, str]:
-    """Return what is kept of a rehearsal, for the rail."""
-    return {"line": _line(shown.figures), "time": time, "of": fingerprint(axis, text),
-            "ended": shown.figures.ended}  # fmt: skip
-
-
-def _line(told: RehearsalFigures) -> str:
-    if not math.isnan(told.following_peak):
-        return f"{digits(math.degrees(told.following_peak), 2)}° behind"
-    return f"{digits(told.peak_current, 2)} A at most"
 
 
 def summary(now: Snapshot) -> Stage:
@@ -183,9 +93,3 @@ def summary(now: Snapshot) -> Stage:
             state, basis = State.STALE, "stale: new values"
     return Stage(key="rehearse", name="Rehearse", line=line, basis=basis, measured=False,
                  state=state)  # fmt: skip
-
-
-def picked(shown: RehearsePicture, at: float) -> dict[str, float]:
-    """Return each channel's mean at a time, SI."""
-    n = int(np.clip(np.searchsorted(shown.run.t, at, side="right") - 1, 0, shown.run.t.size - 1))
-    return {name: float(column[n]) for name, column in shown.run.mean.items()}

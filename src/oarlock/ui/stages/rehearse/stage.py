@@ -21,14 +21,8 @@ from oarlock.ui.kit.buttons import button, row_of
 from oarlock.ui.kit.pickers import ask_file
 from oarlock.ui.stages.base import Around, ReadOut, StageView
 from oarlock.ui.stages.rehearse.pictures import RunPlot
-from oarlock.views.rehearse import (
-    RehearsePicture,
-    kept,
-    picked,
-    scenario_of,
-    scenario_text,
-    simulated,
-)
+from oarlock.views.rehearsal import RehearsePicture, kept, picked, scenario_of, simulated
+from oarlock.views.rehearse import scenario_text
 
 _KINDS = "Scenarios (*.toml);;All files (*)"
 _BAR = 44  # px, under the plots

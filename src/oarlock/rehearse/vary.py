@@ -1,0 +1,147 @@
+"""A scenario over what is not known for sure: many machines, the same gains; figures only.
+
+Each uncertain value is drawn about its best estimate, by its standard uncertainty or, where it is
+only printed, by a tolerance; the draws fill the space evenly (scrambled Sobol sequence; Owen 1998).
+What moves a figure is told one value at a time, at plus and minus two standard uncertainties.
+"""
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.cancel import Cancel
+from oarlock.drive.link import Progress
+from oarlock.machine import Axis
+from oarlock.quantities import Estimate
+from oarlock.rehearse.figures import RehearsalFigures, figures_of
+from oarlock.rehearse.plant import believed_plant
+from oarlock.rehearse.run import rehearse
+from oarlock.rehearse.scenario import Scenario
+from oarlock.simulate.drive_model import PlantParameters
+
+Array = NDArray[np.float64]
+_PRINTED = 0.05  # of a value that is only printed: half of the usual ±10 %
+_FRICTION, _BUS = 0.15, 0.015  # friction changes with heat and wear, the bus with the supply
+_LEAST = 0.2  # of a value, however far a draw goes
+MOST = 20_000
+
+
+@dataclass(frozen=True, slots=True)
+class Tolerance:
+    """One value that is not known for sure."""
+
+    name: str
+    std: float  # of its best estimate, ratio
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Study:
+    """Figures of many variants, in the order of their draws."""
+
+    tolerances: tuple[Tolerance, ...]
+    factors: Array  # (n, k): by what each value was multiplied
+    figures: tuple[RehearsalFigures, ...]
+
+    @property
+    def done(self) -> int:
+        """How many came to their end."""
+        return sum(one.ended == "done" for one in self.figures)
+
+    def quantiles(self, name: str, at: tuple[float, ...] = (0.05, 0.5, 0.95)) -> Array:
+        """Return quantiles of a figure over the variants that came to their end; NaN without."""
+        values = [getattr(one, name) for one in self.figures if one.ended == "done"]
+        return np.quantile(values, at) if values else np.full(len(at), math.nan)
+
+
+@dataclass(frozen=True, slots=True)
+class Moved:
+    """What a figure becomes as one value goes down and up by two standard uncertainties."""
+
+    name: str
+    low: float
+    high: float
+
+
+def tolerances(axis: Axis) -> tuple[Tolerance, ...]:
+    """Return what is not known for sure, and by how much."""
+    m, J = axis.machine, axis.machine.inertia
+    found = [
+        Tolerance(name, _relative(parameter.best))
+        for name, parameter in (("R", m.R), ("Ld", m.Ld), ("Lq", m.Lq), ("flux", m.psi))
+    ]
+    if J is not None:
+        found.append(Tolerance("inertia", _relative(J.best)))
+    if axis.mechanics.coulomb.value > 0.0:
+        found.append(Tolerance("friction", _FRICTION))
+    return (*found, Tolerance("bus", _BUS))
+
+
+def _relative(best: Estimate) -> float:
+    if best.std is not None and best.value > 0.0 and best.is_measured:
+        return best.std / best.value
+    return _PRINTED
+
+
+def varied(plant: PlantParameters, factors: Mapping[str, float]) -> PlantParameters:
+    """Return a plant with values multiplied, by the names of `tolerances`."""
+    f = {name: max(value, _LEAST) for name, value in factors.items()}
+    J, Lq = f.get("inertia", 1.0), f.get("Lq", 1.0)
+    return replace(
+        plant, R=plant.R * f.get("R", 1.0), Ld=plant.Ld * f.get("Ld", 1.0), Lq=plant.Lq * Lq,
+        Lq_saturated=plant.Lq_saturated * Lq, psi=plant.psi * f.get("flux", 1.0),
+        inertia=plant.inertia * J, load_inertia=plant.load_inertia * J,
+        coulomb=plant.coulomb * f.get("friction", 1.0), bus=plant.bus * f.get("bus", 1.0),
+    )  # fmt: skip
+
+
+def study(
+    scenario: Scenario, axis: Axis, many: int, *, seed: int = 0,
+    progress: Progress | None = None, cancel: Cancel | None = None,
+) -> Study:  # fmt: skip
+    """Return the figures of `many` variants. Work for a job; errors as `rehearse`.
+
+    The first is the machine as it is believed.
+    """
+    from scipy.stats import norm, qmc
+
+    known = tolerances(axis)
+    draws = qmc.Sobol(len(known), scramble=True, seed=seed).random_base2(
+        max(math.ceil(math.log2(max(many, 2))), 1)
+    )[: many - 1]
+    stds = np.array([one.std for one in known])
+    factors = np.vstack(
+        [np.ones(len(known)), 1.0 + stds * norm.ppf(np.clip(draws, 1e-9, 1 - 1e-9))]
+    )
+    plant, found = believed_plant(axis), []
+    for n, row in enumerate(factors):
+        if cancel is not None:
+            cancel.check()
+        made = varied(plant, {t.name: float(f) for t, f in zip(known, row, strict=True)})
+        found.append(figures_of(rehearse(scenario, axis, plant=made, cancel=cancel), axis))
+        if progress is not None:
+            progress((n + 1) / factors.shape[0], f"{n + 1} of {factors.shape[0]} variants")
+    return Study(tolerances=known, factors=factors, figures=tuple(found))
+
+
+def tornado(
+    scenario: Scenario, axis: Axis, name: str, *, cancel: Cancel | None = None
+) -> tuple[Moved, ...]:
+    """Return what each tolerance makes of a figure, what moves it most first.
+
+    Parameters
+    ----------
+    name : of the figure, as `RehearsalFigures` has it
+
+    """
+    plant, moved = believed_plant(axis), []
+    for one in tolerances(axis):
+        ends = []
+        for side in (-2.0, 2.0):
+            made = varied(plant, {one.name: 1.0 + side * one.std})
+            run = rehearse(scenario, axis, plant=made, cancel=cancel)
+            ends.append(float(getattr(figures_of(run, axis), name)))
+        moved.append(Moved(one.name, *ends))
+    return tuple(sorted(moved, key=lambda m: -abs(m.high - m.low)))
