@@ -32,7 +32,7 @@ def main() -> None:
         ("loops", lambda: loops.main(1, 1, 60)),
         ("commissioning", lambda: commissioning.main(1, 1)),
         ("swept", lambda: swept.main(2, 1)),
-        ("own motor", lambda: own.main(2)),
+        ("own motor", lambda: own.main(1)),
         ("links", lambda: links.main(short=True)),
         ("identify", lambda: identify.main(1, "small servo")),
     )

@@ -112,7 +112,25 @@ def up_command(name: str, bitrate: int = 1_000_000) -> str:
     return f"sudo ip link set {name} up type can bitrate {bitrate}"
 
 
-_Own = collections.deque[bytes] | None  # frames on their way that will come back
+class _Own:
+    """Frames on their way that will come back: shared by both directions."""
+
+    def __init__(self) -> None:
+        self._frames: collections.deque[bytes] = collections.deque(maxlen=256)
+        self._lock = threading.Lock()
+
+    def sent(self, frame: bytes) -> None:
+        """Note a frame that is about to be sent."""
+        with self._lock:
+            self._frames.append(frame)
+
+    def is_back(self, frame: bytes) -> bool:
+        """Return whether a frame that came is one of ours, and forget it."""
+        with self._lock:
+            if frame not in self._frames:
+                return False
+            self._frames.remove(frame)
+            return True
 
 
 def serve(descriptor: int, text: str) -> int:
@@ -133,9 +151,7 @@ def serve(descriptor: int, text: str) -> int:
     os.close(sys.stdout.fileno())
     ended = threading.Event()
     # Multicast brings back what was sent; no other bus does.
-    own: collections.deque[bytes] | None = None
-    if parse_channel(text).interface == "udp_multicast":
-        own = collections.deque(maxlen=256)
+    own = _Own() if parse_channel(text).interface == "udp_multicast" else None
     thread = threading.Thread(target=_inward, args=(bus, near, ended, own), daemon=True)
     thread.start()
     _outward(bus, near, ended, own)
@@ -145,33 +161,39 @@ def serve(descriptor: int, text: str) -> int:
     return 0
 
 
-def _inward(bus: Any, near: socket.socket, ended: threading.Event, own: _Own) -> None:
-    """Pass on what the bus brings."""
+def _inward(bus: Any, near: socket.socket, ended: threading.Event, own: _Own | None) -> None:
+    """Pass on what the bus brings; however it ends, the bridge ends with it."""
+    try:
+        while not ended.is_set() and _passed_on(bus, near, own):
+            continue
+    finally:
+        ended.set()
+
+
+def _passed_on(bus: Any, near: socket.socket, own: _Own | None) -> bool:
+    """Pass on the next frame of the bus, if one comes; return whether there can be more."""
     import can
 
-    while not ended.is_set():
-        try:
-            message = bus.recv(0.1)
-        except (can.CanError, OSError, ValueError) as error:
-            _tell(near, str(error))
-            ended.set()
-            return
-        if message is None or message.is_extended_id or message.is_remote_frame:
-            continue
-        if message.is_error_frame or message.is_fd or len(message.data) > 8:
-            continue
-        frame = pack(message.arbitration_id, bytes(message.data))
-        if own and frame in own:
-            own.remove(frame)
-            continue
-        try:
-            near.send(frame)
-        except OSError:
-            ended.set()
-            return
+    try:
+        message = bus.recv(0.1)
+    except (can.CanError, OSError, ValueError) as error:
+        _tell(near, str(error))
+        return False
+    if message is None or message.is_extended_id or message.is_remote_frame:
+        return True
+    if message.is_error_frame or message.is_fd or len(message.data) > 8:
+        return True
+    frame = pack(message.arbitration_id, bytes(message.data))
+    if own is not None and own.is_back(frame):
+        return True
+    try:
+        near.send(frame)
+    except OSError:
+        return False
+    return True
 
 
-def _outward(bus: Any, near: socket.socket, ended: threading.Event, own: _Own) -> None:
+def _outward(bus: Any, near: socket.socket, ended: threading.Event, own: _Own | None) -> None:
     """Put on the bus what the socket brings."""
     import can
 
@@ -186,7 +208,7 @@ def _outward(bus: Any, near: socket.socket, ended: threading.Event, own: _Own) -
             found = unpack(frame)
             if found is not None:
                 if own is not None:
-                    own.append(pack(*found))
+                    own.sent(pack(*found))
                 bus.send(can.Message(arbitration_id=found[0], data=found[1], is_extended_id=False))
         except (can.CanError, OSError, ValueError) as error:
             _tell(near, str(error))
