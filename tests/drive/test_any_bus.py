@@ -29,14 +29,16 @@ from tests.drive.on_bus import drive_on, free_bus
 
 @pytest.fixture
 def bus() -> str:
+    """An empty bus."""
     return free_bus()
 
 
-@pytest.fixture
-def node(bus: str) -> Iterator[str]:
-    """A bus with one practice drive on it."""
-    with drive_on(bus):
-        yield bus
+@pytest.fixture(scope="module")
+def node() -> Iterator[str]:
+    """A bus with one practice drive on it, for all tests here: whatever they do, it lives on."""
+    made = free_bus()
+    with drive_on(made):
+        yield made
 
 
 pytestmark = pytest.mark.realtime
@@ -86,9 +88,9 @@ def test_an_experiment_over_a_bus(node: str, axis: Axis) -> None:
         link.close()
 
 
-def test_nobody_there_and_another_number(bus: str, node: str) -> None:
+def test_nobody_there_and_another_number(node: str) -> None:
     with pytest.raises(LinkTimeout, match="nobody answers as node 5"):
-        CanopenLink(f"{bus} node 5", timeout=0.2)
+        CanopenLink(f"{node} node 5", timeout=0.2)
     other = CanopenLink(node)
     other.close()
 

@@ -13,7 +13,7 @@ from oarlock.cli import main
 from oarlock.control.position_design import design_position
 from oarlock.demo.project import demo_text
 from oarlock.errors import Cancelled, InputError
-from oarlock.machine import Axis
+from oarlock.machine import Axis, CurrentGains
 from oarlock.machine.axis_file import format_axis
 from oarlock.quantities import Estimate, Origin
 from oarlock.rehearse.figures import figures_of
@@ -70,7 +70,7 @@ def test_a_current_follows_its_closed_form(winch: Axis) -> None:
     assert run.most["iq"].max() / 4.0 == pytest.approx(float(np.max(due)), abs=0.06)
 
 
-def winch_gains(axis: Axis):  # type: ignore[no-untyped-def]
+def winch_gains(axis: Axis) -> CurrentGains:
     assert axis.gains is not None
     return axis.gains
 

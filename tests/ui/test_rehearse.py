@@ -119,6 +119,17 @@ def test_it_can_be_stopped(qtbot: QtBot, tuned: Application) -> None:
     assert stage.shown is None
 
 
+def test_on_many_machines(qtbot: QtBot, tuned: Application) -> None:
+    stage = stage_of(tuned)
+    text = stage.text.toPlainText().replace('"4 s"', '"2.3 s"')
+    stage.text.setPlainText(text)
+    stage.vary.click()
+    wait(qtbot, lambda: stage._working is None, 120.0)
+    assert stage.note.text() == "All 32 machines come to the end"
+    assert stage._within._done.value == "32"
+    assert "inertia" in stage._within.bars.accessibleName()
+
+
 def test_files_in_and_out(qtbot: QtBot, tuned: Application, tmp_path: Path) -> None:
     stage = stage_of(tuned)
     path = tmp_path / "mine.toml"

@@ -12,6 +12,7 @@ from oarlock.cli.output import finite
 
 if TYPE_CHECKING:
     from oarlock.machine import Axis
+    from oarlock.records import Record
     from oarlock.rehearse.figures import RehearsalFigures
     from oarlock.rehearse.run import Rehearsal
     from oarlock.rehearse.scenario import Scenario
@@ -92,7 +93,7 @@ def _print_variants(many: dict[str, Any]) -> None:
                    f"   (±{200 * many['std'][name]:.2g} %)")  # fmt: skip
 
 
-def _record(run: "Rehearsal", axis: "Axis"):  # type: ignore[no-untyped-def]  # Record
+def _record(run: "Rehearsal", axis: "Axis") -> "Record":
     from oarlock.records import Record
     from oarlock.rehearse.run import COLUMNS, UNITS
 

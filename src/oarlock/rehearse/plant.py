@@ -5,7 +5,7 @@ from dataclasses import replace
 
 from oarlock.control.shaft import shaft_of
 from oarlock.control.speed_design import angle_step
-from oarlock.machine import Axis, SensorKind
+from oarlock.machine import Axis, Parameter, SensorKind
 from oarlock.machine.sensor import Sensor
 from oarlock.machine.unknown import refuse_unknown
 from oarlock.quantities import Estimate, Origin
@@ -56,14 +56,13 @@ def believed_plant(axis: Axis) -> PlantParameters:
 def ideal_sensing(axis: Axis) -> Axis:
     """Return the axis with the sensor of `believed_plant`, known and without faults."""
 
-    def sure(value: float, unit: str = "1"):  # type: ignore[no-untyped-def]  # Parameter
-        from oarlock.machine.parameter import Parameter
-
+    def sure(value: float, unit: str = "1") -> Parameter:
         told = Estimate(value=value, std=0.0, unit=unit, origin=Origin.DERIVED, source="ideal")
         return Parameter(printed=told, adopted=told)
 
     sensor = Sensor(kind=SensorKind.ENCODER, counts=sure(float(counts_of(axis))), side=sure(1.0),
                     zero=sure(0.0, "rad"))  # fmt: skip
-    none = {f"offset_{phase}": sure(0.0, "A") for phase in "abc"}
-    gains = {"gain_a": sure(1.0), "gain_b": sure(1.0)}
-    return replace(axis, sensor=sensor, inverter=replace(axis.inverter, **none, **gains))
+    none, one = sure(0.0, "A"), sure(1.0)
+    inverter = replace(axis.inverter, offset_a=none, offset_b=none, offset_c=none, gain_a=one,
+                       gain_b=one)  # fmt: skip
+    return replace(axis, sensor=sensor, inverter=inverter)

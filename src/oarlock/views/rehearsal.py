@@ -11,7 +11,8 @@ from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
 from oarlock.rehearse.run import Rehearsal, rehearse
-from oarlock.rehearse.scenario import Scenario, parse_scenario
+from oarlock.rehearse.scenario import Control, Scenario, parse_scenario
+from oarlock.rehearse.vary import study, tornado
 from oarlock.views.rehearse import fingerprint
 
 _TIGHT = 0.98  # of the current or the bus, from which a scenario is called tight
@@ -81,6 +82,45 @@ def _said(told: RehearsalFigures, limit: float, tightest: float) -> tuple[str, t
         behind = digits(math.degrees(told.following_peak), 2)
         return f"It gets there, {behind}° behind at most", (room,)
     return "It follows, with room left", (room,)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Varied:
+    """A scenario on machines within the uncertainty of the estimates."""
+
+    count: int
+    done: int
+    middle: float  # of the figure
+    low: float  # nine in ten lie between
+    high: float
+    figure: str  # its name on screen
+    unit: str
+    moved: tuple[tuple[str, float, float, float], ...]  # name, ± (ratio), low, high
+
+    @property
+    def sentence(self) -> str:
+        """The answer of the study."""
+        if self.done < self.count:
+            return f"{self.count - self.done} of {self.count} machines do not come to the end"
+        return f"All {self.count} machines come to the end"
+
+
+def varied(
+    scenario: Scenario, axis: Axis, many: int, *, progress: Progress | None = None,
+    cancel: Cancel | None = None,
+) -> Varied:  # fmt: skip
+    """Return what many machines come to, and what moves it. Work for a job."""
+    made = study(scenario, axis, many, progress=progress, cancel=cancel)
+    positioned = scenario.control is Control.POSITION
+    name, scale = ("following_peak", 180.0 / math.pi) if positioned else ("peak_current", 1.0)
+    low, middle, high = (scale * float(x) for x in made.quantiles(name))
+    by_name = {one.name: one.std for one in made.tolerances}
+    moved = tornado(scenario, axis, name, cancel=cancel)
+    return Varied(
+        count=many, done=made.done, middle=middle, low=low, high=high,
+        figure="Behind, most" if positioned else "Peak current", unit="°" if positioned else "A",
+        moved=tuple((m.name, 2.0 * by_name[m.name], scale * m.low, scale * m.high) for m in moved),
+    )  # fmt: skip
 
 
 def kept(shown: RehearsePicture, axis: Axis, text: str, time: str) -> dict[str, str]:

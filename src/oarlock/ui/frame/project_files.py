@@ -5,7 +5,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtGui import QKeySequence
+from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QMenu
 
 from oarlock.errors import InputError, OarlockError
@@ -57,7 +57,7 @@ class ProjectFiles:
         for command in self._axis_commands():
             self._add(menu, command.name, command.action)
 
-    def _add(self, menu: QMenu, text: str, action: Callable[[], object], keys: str = ""):  # type: ignore[no-untyped-def]  # QAction
+    def _add(self, menu: QMenu, text: str, action: Callable[[], object], keys: str = "") -> QAction:
         made = menu.addAction(text.replace("&", "&&"))
         made.triggered.connect(lambda *_: action())
         if keys:

@@ -1,8 +1,11 @@
 """The Rehearse stage: what the axis will do before the real one moves."""
 
 import math
+from collections.abc import Callable
 from datetime import datetime
+from functools import partial
 from pathlib import Path
+from typing import TypeVar
 
 import numpy as np
 from PySide6.QtGui import QResizeEvent
@@ -21,11 +24,22 @@ from oarlock.ui.kit.buttons import button, row_of
 from oarlock.ui.kit.pickers import ask_file
 from oarlock.ui.stages.base import Around, ReadOut, StageView
 from oarlock.ui.stages.rehearse.pictures import RunPlot
-from oarlock.views.rehearsal import RehearsePicture, kept, picked, scenario_of, simulated
+from oarlock.ui.stages.rehearse.within import WithinBlock
+from oarlock.views.rehearsal import (
+    RehearsePicture,
+    Varied,
+    kept,
+    picked,
+    scenario_of,
+    simulated,
+    varied,
+)
 from oarlock.views.rehearse import scenario_text
 
 _KINDS = "Scenarios (*.toml);;All files (*)"
 _BAR = 44  # px, under the plots
+_MANY = 32  # machines
+T = TypeVar("T")
 
 
 class RehearseStage(StageView):
@@ -55,6 +69,9 @@ class RehearseStage(StageView):
         self.start = button("Simulate  F5", primary=True)
         self.start.setParent(self)
         self.start.clicked.connect(self.run)
+        self.vary = button(f"On {_MANY} machines", tip="Within the uncertainty of the estimates")
+        self.vary.setParent(self)
+        self.vary.clicked.connect(self.run_varied)
         self.note = QLabel(self)
         self.note.setFont(look.font(look.SMALL))
         self.note.setWordWrap(True)
@@ -87,6 +104,7 @@ class RehearseStage(StageView):
         self._loss = came.row("Copper loss", "Mean over the scenario")
         self._volts = came.row("Bus in use", "Largest voltage over what the bus gives")
         self._over = came.row("At its limit", "Share of the time with the voltage at its limit")
+        self._within = WithinBlock(self.numbers)
         left = self.numbers.block("Not in this model")
         told = QLabel("cogging, saturation beyond Ld and Lq, heat, switching; the sensor has no "
                       "faults")  # fmt: skip
@@ -105,13 +123,15 @@ class RehearseStage(StageView):
             plot.setGeometry(8, round(y), w - 16, round(share * room))
             y += share * room
         self.start.setGeometry(look.MARGIN, h - _BAR + 8, 130, 30)
-        self.note.setGeometry(look.MARGIN + 142, h - _BAR + 6, w - look.MARGIN - 158, 34)
+        self.vary.setGeometry(look.MARGIN + 138, h - _BAR + 8, 140, 30)
+        self.note.setGeometry(look.MARGIN + 290, h - _BAR + 6, w - look.MARGIN - 306, 34)
 
     # What it shows
 
     def refresh(self) -> None:
         running = self._working is not None
         self.start.setEnabled(not running)
+        self.vary.setEnabled(not running)
         if self.shown is None:
             self.say("Not simulated yet" if not running else "Simulating…",
                      "The scenario at the right is played through the loops in use, on the "
@@ -196,6 +216,13 @@ class RehearseStage(StageView):
 
     def run(self) -> None:
         """Simulate what the text says, in a job; once more stops it."""
+        self._begin(simulated, self._ended)
+
+    def run_varied(self) -> None:
+        """Simulate it on many machines within the uncertainty of the estimates."""
+        self._begin(partial(varied, many=_MANY), self._varied)
+
+    def _begin(self, work: Callable[..., T], on_end: Callable[..., None]) -> None:
         if self._working is not None:
             self._working.set()
             return
@@ -207,14 +234,33 @@ class RehearseStage(StageView):
             return
         self._refuse(None)
         self.session.show(scenario=text)
-        self.note.setText("Simulating…")
         self._working = self.around.jobs.start(
-            lambda progress, cancel: simulated(scenario, axis, progress=progress, cancel=cancel),
-            on_progress=lambda fraction, _text: self.note.setText(f"{100 * fraction:.0f} %"),
-            on_end=self._ended,
+            lambda progress, cancel: work(scenario, axis, progress=progress, cancel=cancel),
+            on_progress=lambda fraction, doing: self.note.setText(
+                f"{doing}, {100 * fraction:.0f} %"
+            ),
+            on_end=on_end,
             name="rehearse",
         )
         self.refresh()
+        self.note.setText("Simulating…")
+
+    def _progressed(self, fraction: float, doing: str) -> None:
+        self.note.setText(f"{doing}, {100 * fraction:.0f} %")
+
+    def _varied(self, outcome: Done[Varied] | Stopped | Failed) -> None:
+        self._working = None
+        if not isValid(self):
+            return
+        self.note.setText("")
+        if isinstance(outcome, Failed):
+            if not isinstance(outcome.error, OarlockError):
+                raise outcome.error
+            self._refuse(outcome.error)
+        self.refresh()
+        if isinstance(outcome, Done):
+            self._within.show_varied(outcome.value)
+            self.note.setText(outcome.value.sentence)
 
     def _ended(self, outcome: Done[RehearsePicture] | Stopped | Failed) -> None:
         self._working = None

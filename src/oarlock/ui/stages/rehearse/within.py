@@ -1,0 +1,71 @@
+"""What a scenario comes to on machines within the uncertainty, and what moves it."""
+
+from PySide6.QtCore import QRectF
+from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtWidgets import QWidget
+
+from oarlock.quantities.display import digits
+from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.numbers import Panel
+from oarlock.ui.kit.paint import draw_text, line
+from oarlock.views.rehearsal import Varied
+
+_ROW, _SHOWN = 20, 6
+
+
+class WithinBlock:
+    """A block of the numbers, filled by a study."""
+
+    def __init__(self, panel: Panel) -> None:
+        block = panel.block("Within the uncertainty", "±2 std. uncert.")
+        self._done = block.row("To the end", "Machines that come to the end of the scenario")
+        self._figure = block.row("–", "Middle of all; nine in ten lie between the two beside it")
+        self.bars = MovedBars()
+        block.add(self.bars)
+        self._done.show_value("–")
+
+    def show_varied(self, shown: Varied) -> None:
+        """Show what came of it."""
+        self._done.show_value(f"{shown.done}", f"of {shown.count}")
+        self._figure.show_value(digits(shown.middle, 3), shown.unit,
+                                f"{digits(shown.low, 2)}–{digits(shown.high, 2)}",
+                                name=shown.figure)  # fmt: skip
+        self.bars.show_varied(shown)
+
+
+class MovedBars(QWidget):
+    """One bar for each value: from what the figure becomes with less of it, to more."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._shown: Varied | None = None
+        self.setFixedHeight(_ROW)
+
+    def show_varied(self, shown: Varied) -> None:
+        """Show what moves the figure most, at the top."""
+        self._shown = shown
+        self.setFixedHeight(_ROW * min(len(shown.moved), _SHOWN) + 4)
+        told = "; ".join(f"{name} {low:.3g} to {high:.3g} {shown.unit}"
+                         for name, _, low, high in shown.moved[:_SHOWN])  # fmt: skip
+        self.setAccessibleName(f"What moves it: {told}")
+        self.update()
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
+        p, t, shown = QPainter(self), look.theme(), self._shown
+        if shown is None or not shown.moved:
+            draw_text(p, 0, 14, "not simulated yet", t.muted, size=look.SMALL)
+            return
+        rows = shown.moved[:_SHOWN]
+        low = min(min(a, b) for _, _, a, b in rows)
+        high = max(max(a, b) for _, _, a, b in rows)
+        left, right = 96.0, float(self.width() - 46)
+        per = (right - left) / max(high - low, 1e-12)
+        middle = left + (min(max(shown.middle, low), high) - low) * per
+        for n, (name, ratio, a, b) in enumerate(rows):
+            y = 14.0 + _ROW * n
+            draw_text(p, 0, y, f"{name} ±{100 * ratio:.2g} %", t.ink, size=look.SMALL)
+            start, end = left + (min(a, b) - low) * per, left + (max(a, b) - low) * per
+            p.fillRect(QRectF(start, y - 9, max(end - start, 1.0), 10), t.torque)
+            draw_text(p, self.width(), y, digits(max(a, b), 3), t.muted, size=look.SMALL,
+                      align="right")  # fmt: skip
+        line(p, middle, 2, middle, _ROW * len(rows), t.ink)
