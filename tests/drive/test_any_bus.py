@@ -26,6 +26,8 @@ from oarlock.experiments.sensing.rest import CurrentsAtRest
 from oarlock.machine import Axis
 from tests.drive.on_bus import drive_on, free_bus
 
+pytestmark = pytest.mark.realtime
+
 
 @pytest.fixture
 def bus() -> str:
@@ -39,9 +41,6 @@ def node() -> Iterator[str]:
     made = free_bus()
     with drive_on(made):
         yield made
-
-
-pytestmark = pytest.mark.realtime
 
 
 def wait_until(condition: Callable[[], bool], seconds: float) -> None:
@@ -165,7 +164,9 @@ def test_two_nodes_of_one_number_and_other_devices(bus: str) -> None:
 def test_what_is_said_of_a_node() -> None:
     assert describe(1, 3, 417, twice=False) == ("drive no. 417", True)
     assert describe(1, 3, 0, twice=False) == ("drive", True)
-    assert describe(None, None, None, twice=False)[1] is False
+    silent, usable = describe(None, None, None, twice=False)
+    assert not usable
+    assert silent == "answers, but not who it is: look again"
     assert describe(77, 3, 1, twice=False)[0].startswith("another device")
 
 

@@ -25,7 +25,7 @@ from oarlock.errors import LinkError
 _CAN_TYPE = "280"  # ARPHRD_CAN
 _ASK, _ANSWER = 0x600, 0x580
 _NODES = range(1, 127)
-_WAIT, _ROUND = 0.25, 0.15  # s for answers of a whole bus; of one object of the nodes found
+_WAIT, _ROUND = 0.25, 0.4  # s for answers of a whole bus; of one object of the nodes found
 _DEVICE_TYPE, _VENDOR, _PRODUCT, _REVISION, _SERIAL = (
     (0x1000, 0), (0x1018, 1), (0x1018, 2), (0x1018, 3), (0x1018, 4),
 )  # fmt: skip
@@ -210,6 +210,8 @@ def describe(
     """Return what is said of a node by its identity, and whether it can be used."""
     if twice:
         return "two nodes have this number: give one of them another", False
+    if product is None:
+        return "answers, but not who it is: look again", False
     if product != PRODUCT:
         return "another device: it does not keep to this program's contract", False
     if revision != CONTRACT:

@@ -53,7 +53,7 @@ def test_a_current_that_dies_away_tells_R_beside_the_dead_time(tau: float, share
     assert _decayed(t[part], i[part] + noise, R * tau) == pytest.approx(R, rel=0.2)
 
 
-@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("seed", range(5))
 def test_a_winding_of_which_nothing_is_known_is_seen_to_a_quarter(seed: int) -> None:
     printed, plant = drawn(seed, "encoder")
     link = ModelLink(plant, seed=seed)
