@@ -108,6 +108,15 @@ def test_it_is_stale_when_gains_change_and_kept_over_a_restart(
     assert rail_of(tuned)[0] is State.VALID
 
 
+def test_what_changes_while_it_runs_makes_it_stale(qtbot: QtBot, tuned: Application) -> None:
+    stage = stage_of(tuned)
+    stage.run()
+    tuned.session.enter("machine.R", "2.4 ohm l-l")  # before its end can have been taken
+    wait(qtbot, lambda: stage.shown is not None and stage._working is None, 60.0)
+    assert rail_of(tuned)[0] is State.STALE
+    assert "simulate again" in stage.note.text()
+
+
 def test_it_can_be_stopped(qtbot: QtBot, tuned: Application) -> None:
     stage = stage_of(tuned)
     text = stage.text.toPlainText().replace('"4 s"', '"600 s"')
@@ -119,14 +128,16 @@ def test_it_can_be_stopped(qtbot: QtBot, tuned: Application) -> None:
     assert stage.shown is None
 
 
-def test_on_many_machines(qtbot: QtBot, tuned: Application) -> None:
+def test_on_many_machines(
+    qtbot: QtBot, tuned: Application, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("oarlock.ui.stages.rehearse.stage._MANY", 4)
     stage = stage_of(tuned)
-    text = stage.text.toPlainText().replace('"4 s"', '"2.3 s"')
-    stage.text.setPlainText(text)
+    stage.text.setPlainText('control = "speed"\nduration = "0.2 s"\n[[points]]\nspeed = "300 rpm"')
     stage.vary.click()
     wait(qtbot, lambda: stage._working is None, 120.0)
-    assert stage.note.text() == "All 32 machines come to the end"
-    assert stage._within._done.value == "32"
+    assert stage.note.text() == "All 4 machines come to the end"
+    assert stage._within._done.value == "4"
     assert "inertia" in stage._within.bars.accessibleName()
 
 

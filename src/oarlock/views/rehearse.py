@@ -1,9 +1,9 @@
 """Which scenario an axis is rehearsed with, and what the rail says of it; pure and light."""
 
 import hashlib
+from functools import lru_cache
 
 from oarlock.machine import Axis
-from oarlock.machine.axis_file import format_axis
 from oarlock.machine.loops import LOOPS
 from oarlock.quantities.kinds import RPM
 from oarlock.views.snapshot import Snapshot
@@ -73,9 +73,10 @@ def scenario_text(now: Snapshot) -> str:
     return now.screen.scenario or usual_scenario(now.axis)
 
 
+@lru_cache(maxsize=8)
 def fingerprint(axis: Axis, text: str) -> str:
     """Return what tells whether a rehearsal was of this axis and scenario."""
-    return hashlib.sha256(f"{format_axis(axis)}\n{text}".encode()).hexdigest()[:16]
+    return hashlib.sha256(f"{axis!r}\n{text}".encode()).hexdigest()[:16]
 
 
 def summary(now: Snapshot) -> Stage:

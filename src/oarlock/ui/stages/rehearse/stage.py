@@ -15,6 +15,7 @@ from shiboken6 import isValid
 from oarlock.cancel import Cancel
 from oarlock.errors import InputError, OarlockError
 from oarlock.files import read_text, write_atomic
+from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.rehearse.scenario import Control
@@ -34,7 +35,7 @@ from oarlock.views.rehearsal import (
     simulated,
     varied,
 )
-from oarlock.views.rehearse import scenario_text
+from oarlock.views.rehearse import fingerprint, scenario_text
 
 _KINDS = "Scenarios (*.toml);;All files (*)"
 _BAR = 44  # px, under the plots
@@ -138,9 +139,8 @@ class RehearseStage(StageView):
                      "machine as it is known.")  # fmt: skip
             return
         self.say(self.shown.answer, *self.shown.reasons)
-        stale = self.session.screen.rehearsed.get("of") != kept(
-            self.shown, self.session.axis, self.text.toPlainText(), ""
-        ).get("of")
+        now = fingerprint(self.session.axis, self.text.toPlainText())
+        stale = self.session.screen.rehearsed.get("of") != now
         self.note.setText("Axis or scenario have changed since: simulate again" if stale else
                           "Wheel or + and − show less and more time, 0 all of it; the cursor is "
                           "dragged, or moved with the arrows.")  # fmt: skip
@@ -216,13 +216,13 @@ class RehearseStage(StageView):
 
     def run(self) -> None:
         """Simulate what the text says, in a job; once more stops it."""
-        self._begin(simulated, self._ended)
+        self._begin(simulated, self._take)
 
     def run_varied(self) -> None:
         """Simulate it on many machines within the uncertainty of the estimates."""
-        self._begin(partial(varied, many=_MANY), self._varied)
+        self._begin(partial(varied, many=_MANY), self._take_varied)
 
-    def _begin(self, work: Callable[..., T], on_end: Callable[..., None]) -> None:
+    def _begin(self, work: Callable[..., T], take: Callable[[T, Axis, str], None]) -> None:
         if self._working is not None:
             self._working.set()
             return
@@ -236,10 +236,8 @@ class RehearseStage(StageView):
         self.session.show(scenario=text)
         self._working = self.around.jobs.start(
             lambda progress, cancel: work(scenario, axis, progress=progress, cancel=cancel),
-            on_progress=lambda fraction, doing: self.note.setText(
-                f"{doing}, {100 * fraction:.0f} %"
-            ),
-            on_end=on_end,
+            on_progress=self._progressed,
+            on_end=lambda outcome: self._ended(outcome, lambda found: take(found, axis, text)),
             name="rehearse",
         )
         self.refresh()
@@ -248,7 +246,7 @@ class RehearseStage(StageView):
     def _progressed(self, fraction: float, doing: str) -> None:
         self.note.setText(f"{doing}, {100 * fraction:.0f} %")
 
-    def _varied(self, outcome: Done[Varied] | Stopped | Failed) -> None:
+    def _ended(self, outcome: Done[T] | Stopped | Failed, take: Callable[[T], None]) -> None:
         self._working = None
         if not isValid(self):
             return
@@ -259,25 +257,19 @@ class RehearseStage(StageView):
             self._refuse(outcome.error)
         self.refresh()
         if isinstance(outcome, Done):
-            self._within.show_varied(outcome.value)
-            self.note.setText(outcome.value.sentence)
+            take(outcome.value)
 
-    def _ended(self, outcome: Done[RehearsePicture] | Stopped | Failed) -> None:
-        self._working = None
-        if not isValid(self):
-            return
-        self.note.setText("")
-        if isinstance(outcome, Failed):
-            if not isinstance(outcome.error, OarlockError):
-                raise outcome.error
-            self._refuse(outcome.error)
-        elif isinstance(outcome, Done):
-            now = datetime.now().astimezone().strftime("%H:%M")
-            text, axis = self.text.toPlainText(), self.session.axis
-            self.session.show(rehearsed=kept(outcome.value, axis, text, now))
-            self._show(outcome.value)
-            self.session.runs_changed.emit()  # the rail says so
+    def _take(self, found: RehearsePicture, axis: Axis, text: str) -> None:
+        """Show what the axis and the text came to, as they were when it was begun."""
+        now = datetime.now().astimezone().strftime("%H:%M")
+        self.session.show(rehearsed=kept(found, axis, text, now))
+        self._show(found)
+        self.session.runs_changed.emit()  # the rail says so
         self.refresh()
+
+    def _take_varied(self, found: Varied, _axis: Axis, _text: str) -> None:
+        self._within.show_varied(found)
+        self.note.setText(found.sentence)
 
     def _refuse(self, error: OarlockError | None) -> None:
         self.trouble.setText(f"{error.place}: {error.cause}. {error.remedy}" if error else "")
