@@ -4,14 +4,17 @@ from pathlib import Path
 
 import pytest
 
-from oarlock.demo.job import run_job
+from oarlock.demo.job import connected_again, run_job
 from oarlock.demo.project import make_demo
+from oarlock.drive.link import Link
+from oarlock.errors import LinkLost
 from oarlock.machine.axis_file import parse_axis
 from oarlock.practice.truth import draw
 from oarlock.records.csv_file import read_record
 from oarlock.records.quantity import KEYS
 from oarlock.store.project import Project
 from oarlock.ui.frame.screenshots import take_screenshots
+from tests.model_link import ModelLink
 
 pytestmark = pytest.mark.realtime
 
@@ -64,3 +67,23 @@ def test_the_demo_is_made_once_and_kept(tmp_path: Path) -> None:
     project = Project.open(path)
     assert "# mine" in project.axes()["Sonar winch"]
     project.close()
+
+
+def test_a_drive_that_is_still_held_is_asked_again(monkeypatch: pytest.MonkeyPatch) -> None:
+    waited: list[float] = []
+    monkeypatch.setattr("oarlock.demo.job.time.sleep", waited.append)
+    link = ModelLink(draw("winch", 0))
+    answers: list[Link | LinkLost] = [LinkLost("held"), LinkLost("held"), link]
+
+    def connect() -> Link:
+        answer = answers.pop(0)
+        if isinstance(answer, LinkLost):
+            raise answer
+        return answer
+
+    assert connected_again(connect) is link
+    assert waited == [0.3, 0.3]
+    answers = [LinkLost("held")] * 4
+    with pytest.raises(LinkLost):
+        connected_again(connect)
+    assert len(answers) == 1

@@ -137,7 +137,7 @@ def _bridge_of(parent: int) -> int:
 
 
 def found_on(bus: str) -> Way:
-    ways = find(lambda _ways: None, Cancel(), [parse_channel(bus)])
+    ways = find(Cancel(), [parse_channel(bus)])
     return next(way for way in ways if way.channel and way.channel.interface == "udp_multicast")
 
 
@@ -208,7 +208,7 @@ def test_a_socket_that_is_left_over_does_not_answer(monkeypatch: pytest.MonkeyPa
     left.bind(str(path))
     left.close()
     try:
-        ways = find(lambda _ways: None, Cancel())
+        ways = find(Cancel())
         way = next(way for way in ways if way.name == path.name)
         assert way.said.startswith("does not answer")
         assert way.nodes == ()

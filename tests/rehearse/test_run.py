@@ -2,6 +2,7 @@
 
 import json
 import math
+import re
 from dataclasses import replace
 from pathlib import Path
 
@@ -168,12 +169,20 @@ def test_the_command(winch: Axis, tmp_path: Path, capsys: pytest.CaptureFixture[
     scenario.write_text(demo_text("lift.scenario.toml"))
     table = tmp_path / "lift.csv"
     assert main(["simulate", str(axis), str(scenario), "--csv", str(table)]) == 0
-    assert "following error" in capsys.readouterr().out
+    printed = capsys.readouterr().out
+    assert "following error" in printed
+    assert "asked -6, reached -6 turns" in printed
     assert "position_most [rad]" in table.read_text()
+    with table.open() as file:
+        head = next(line for line in file if not line.startswith("#"))
+    assert "amperes_most [A]" in head
     assert main(["simulate", str(axis), str(scenario), "--json"]) == 0
     told = json.loads(capsys.readouterr().out)
     assert told["ended"] == "done"
     assert len(told["points"]) == 2
+    scenario.write_text('control = "current"\nduration = "20 ms"\n[[points]]\ncurrent = "2 A peak"')
+    assert main(["simulate", str(axis), str(scenario)]) == 0
+    assert re.search(r"asked 2, reached [12].* A,", capsys.readouterr().out)
     scenario.write_text("duration = 3")
     assert main(["simulate", str(axis), str(scenario)]) == 2
     assert capsys.readouterr().err.count("\n") == 1

@@ -2,6 +2,7 @@
 
 import json
 import math
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -12,7 +13,7 @@ from oarlock.demo.project import demo_text
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import format_axis
 from oarlock.rehearse.plant import believed_plant
-from oarlock.rehearse.scenario import Control, Point, Scenario
+from oarlock.rehearse.scenario import Control, Load, Point, Scenario
 from oarlock.rehearse.vary import study, tolerances, tornado, varied
 from tests.speed_axis import tuned_winch
 
@@ -60,8 +61,6 @@ def test_the_first_is_the_machine_as_believed_and_all_are_the_same_again(winch: 
 def test_inertia_moves_the_peak_of_the_current_most(winch: Axis) -> None:
     wide = winch
     assert wide.machine.inertia is not None
-    from dataclasses import replace
-
     J = wide.machine.inertia
     best = replace(J.best, std=0.1 * J.value)
     wide = wide.with_parameter("machine.inertia", replace(J, adopted=best))
@@ -70,6 +69,25 @@ def test_inertia_moves_the_peak_of_the_current_most(winch: Axis) -> None:
     assert moved[0].high > moved[0].low
     middle = study(SHORT, wide, 2).figures[0].peak_current
     assert moved[0].low < middle < moved[0].high
+
+
+def test_what_stops_the_machine_comes_first(winch: Axis) -> None:
+    """A load near what the peak current holds: with less flux it is too heavy."""
+    m = winch.machine
+    torque = 0.98 * m.torque_constant * m.peak_current.value
+    heavy = replace(SHORT, duration=1.0, loads=(Load(at=0.1, torque=torque),))
+    wide = winch.with_parameter("machine.psi", replace(
+        m.psi, adopted=replace(m.psi.best, std=0.05 * m.psi.value)))  # fmt: skip
+    told: list[float] = []
+    moved = tornado(heavy, wide, "peak_current", progress=lambda done, _: told.append(done))
+    assert told == sorted(told)
+    assert told[-1] == 1.0
+    first = moved[0]
+    assert math.isnan(first.low) or math.isnan(first.high)
+    rest = [abs(one.high - one.low) for one in moved if not math.isnan(one.high - one.low)]
+    assert rest
+    assert rest == sorted(rest, reverse=True)
+    assert all(math.isnan(one.high - one.low) for one in moved[: len(moved) - len(rest)])
 
 
 def test_the_command_tells_of_variants(

@@ -193,3 +193,25 @@ def test_compressing_holds_nobody_up(project: Project) -> None:
     packing.join()
     project.close()
     assert waited < 0.25 or not still
+
+
+def test_a_copy_is_whole_and_overwrites_nothing(tmp_path: Path) -> None:
+    project = Project.create(tmp_path / "p.oarlock", "x")
+    project.add_run(run(1), record())
+    copy = tmp_path / "copy.oarlock"
+    gone = subprocess.run([sys.executable, "-c", "import os; print(os.getpid())"],
+                          capture_output=True, text=True, check=True).stdout.strip()  # fmt: skip
+    left = tmp_path / f".copy.oarlock.{gone}.new"  # of one whose writing was killed
+    left.write_bytes(b"half of it")
+    project.copy_to(copy)
+    assert runs_in(copy) == [1]
+    assert not left.exists()
+    project.add_run(run(2), record())
+    with pytest.raises(InputError, match="exists"):
+        project.copy_to(copy)
+    assert runs_in(copy) == [1]
+    with pytest.raises(InputError) as caught:
+        project.copy_to(tmp_path / "nowhere" / "copy.oarlock")
+    assert caught.value.remedy
+    project.close()
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["copy.oarlock", "p.oarlock"]

@@ -139,6 +139,16 @@ def test_on_many_machines(
     assert stage.note.text() == "All 4 machines come to the end"
     assert stage._within._done.value == "4"
     assert "inertia" in stage._within.bars.accessibleName()
+    heading = stage._within._block._heading
+    assert "std" in heading._hint
+    stage.text.setPlainText(stage.text.toPlainText().replace("300", "200"))
+    assert "stale" in heading._hint
+    stage.text.setPlainText(stage.text.toPlainText().replace("200", "300"))
+    assert "std" in heading._hint
+    tuned.session.enter("machine.R", "2.4 ohm l-l")
+    assert "stale" in heading._hint
+    tuned.session.undo()
+    assert "std" in heading._hint
 
 
 def test_files_in_and_out(qtbot: QtBot, tuned: Application, tmp_path: Path) -> None:

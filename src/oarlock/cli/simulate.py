@@ -51,7 +51,7 @@ def simulate(
         said = asdict(told) | ({"variants": many} if many else {})
         click.echo(json.dumps(finite(said), allow_nan=False))
     else:
-        _print(scenario.name, told)
+        _print(scenario, told)
         if many:
             _print_variants(many)
     whole = many is None or many["done"] == many["count"]
@@ -89,8 +89,10 @@ def _print_variants(many: dict[str, Any]) -> None:
     scale, unit, label = scales[many["moves"]]
     click.echo(f"  what moves the {label}, at two standard uncertainties each:")
     for name, (low, high) in many["moved_by"].items():
-        click.echo(f"    {name:14}{scale * low:.3g} to {scale * high:.3g} {unit}"
-                   f"   (±{200 * many['std'][name]:.2g} %)")  # fmt: skip
+        ends = f"{scale * low:.3g} to {scale * high:.3g} {unit}"
+        if math.isnan(low) or math.isnan(high):
+            ends = "does not come to the end"
+        click.echo(f"    {name:14}{ends}   (±{200 * many['std'][name]:.2g} %)")
 
 
 def _record(run: "Rehearsal", axis: "Axis") -> "Record":
@@ -106,8 +108,9 @@ def _record(run: "Rehearsal", axis: "Axis") -> "Record":
                   units=units, settings=settings, ended=run.ended)  # fmt: skip
 
 
-def _print(name: str, told: "RehearsalFigures") -> None:
+def _print(scenario: "Scenario", told: "RehearsalFigures") -> None:
     from oarlock.quantities.kinds import RPM
+    from oarlock.rehearse.scenario import Control
 
     rows = [
         ("ended", told.ended),
@@ -121,10 +124,14 @@ def _print(name: str, told: "RehearsalFigures") -> None:
     if not math.isnan(told.following_peak):
         peak, rms = (math.degrees(x) for x in (told.following_peak, told.following_rms))
         rows.append(("following error", f"{peak:.3g}° peak, {rms:.3g}° rms"))
-    click.echo(f"{name}: averaged inverter, ideal sensor as fine as the axis's")
+    click.echo(f"{scenario.name}: averaged inverter, ideal sensor as fine as the axis's")
     for label, text in rows:
         click.echo(f"  {label:16}{text}")
+    per, unit = {
+        Control.POSITION: (math.tau, "turns"), Control.SPEED: (RPM, "rpm"),
+        Control.CURRENT: (1.0, "A"),
+    }[scenario.control]  # fmt: skip
     for point in told.points:
         past = "" if math.isnan(point.overshoot) else f", {100 * point.overshoot:.1f} % over"
-        click.echo(f"  at {point.at:<7g} s     asked {point.asked:.4g}, "
-                   f"reached {point.reached:.4g}{past}")  # fmt: skip
+        click.echo(f"  at {point.at:<7g} s     asked {point.asked / per:.4g}, "
+                   f"reached {point.reached / per:.4g} {unit}{past}")  # fmt: skip

@@ -5,6 +5,7 @@ out.
 """
 
 import math
+import time
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -20,7 +21,7 @@ from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.contract.trips import HEARTBEAT
 from oarlock.drive.link import Link
 from oarlock.drive.practice_process import PracticeProcess
-from oarlock.errors import InputError, LinkError
+from oarlock.errors import InputError, LinkError, LinkLost
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.experiments.identify.experiments import experiment_for
 from oarlock.experiments.loops.current_response import CurrentSwept
@@ -48,7 +49,7 @@ from oarlock.views.sensing_experiments import HAND, PULSES, PUSH, REST, SEARCH, 
 
 Say = Callable[[str], None]
 _PACE = 5  # times real time
-_WATCHDOG = "0.3"  # s: nobody stands beside this drive, and the machine may be busy
+_WATCHDOG = 0.3  # s: nobody stands beside this drive, and the machine may be busy
 _TRIES = 3  # of an experiment, where a busy machine could not keep the heartbeat
 
 
@@ -89,7 +90,7 @@ def _practice_of(session: Session, name: str) -> str:
 def _with_drive(session: Session, folder: Path, say: Say, seed: int) -> list[str]:
     name = str(session.screen.practice)
     say(f"== {session.axis.name}, on its practice drive at {_PACE} times real time ==")
-    drive = PracticeProcess("--seed", str(seed), "--axis", name, "--watchdog", _WATCHDOG,
+    drive = PracticeProcess("--seed", str(seed), "--axis", name, "--watchdog", str(_WATCHDOG),
                           "--pace", str(_PACE))  # fmt: skip
     try:
         job = _Job(session, lambda: CanopenLink(drive.channel), folder, say, name)
@@ -99,6 +100,22 @@ def _with_drive(session: Session, folder: Path, say: Say, seed: int) -> list[str
             job.close()
     finally:
         drive.stop()
+
+
+def connected_again(connect: Callable[[], Link]) -> Link:
+    """Connect to a drive that was just lost: it may still be held by what was lost.
+
+    Raises
+    ------
+    LinkLost : it is still held after a few tries
+
+    """
+    for _ in range(_TRIES - 1):
+        try:
+            return connect()
+        except LinkLost:
+            time.sleep(_WATCHDOG)
+    return connect()
 
 
 class _Job:
@@ -170,7 +187,7 @@ class _Job:
                 lost = error
                 self._say(f"{name}: {error}; connected again")
                 self._link.close()
-                self._link = self._connect()
+                self._link = connected_again(self._connect)
                 continue
             run = self._session.keep(performed)
             if performed.record.trip != HEARTBEAT.key:

@@ -10,7 +10,7 @@ import socket
 import struct
 import subprocess
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -52,10 +52,8 @@ class Way:
     nodes: tuple[Node, ...] = ()
 
 
-def find(
-    told: Callable[[tuple[Way, ...]], None], cancel: Cancel, more: Sequence[Channel] = ()
-) -> tuple[Way, ...]:
-    """Return all ways; `told` hears of them as they are found. Work for a job, under 2 s.
+def find(cancel: Cancel, more: Sequence[Channel] = ()) -> tuple[Way, ...]:
+    """Return all ways. Work for a job, under 2 s.
 
     Parameters
     ----------
@@ -66,7 +64,6 @@ def find(
 
     def add(way: Way) -> None:
         found.append(way)
-        told(tuple(found))
         cancel.check()
 
     for name in _can_interfaces():

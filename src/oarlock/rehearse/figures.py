@@ -4,10 +4,13 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from oarlock.machine import Axis
 from oarlock.rehearse.run import Rehearsal
 from oarlock.rehearse.scenario import Control
+
+Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -15,9 +18,9 @@ class PointFigures:
     """What came of one point."""
 
     at: float  # s
-    asked: float  # rad/s, or rad that it was to go
-    reached: float  # at its end, likewise
-    overshoot: float  # of what was asked for, ratio; NaN where nothing was asked
+    asked: float  # A, rad/s, or rad that it was to go
+    reached: float  # likewise, mean of its last tenth
+    overshoot: float  # of the step from what was asked before, ratio; NaN without a step
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -41,12 +44,11 @@ def figures_of(run: Rehearsal, axis: Axis) -> RehearsalFigures:
     """Return the figures of a run."""
     positioned = run.scenario.control is Control.POSITION
     most, least = run.most, run.least
-    peak = float(np.max(np.hypot(_size(run, "id"), _size(run, "iq")), initial=0.0))
     return RehearsalFigures(
         ended=run.ended,
         seconds=run.samples * axis.inverter.Ts,
-        top_speed=float(np.max(_size(run, "speed"), initial=0.0)),
-        peak_current=peak,
+        top_speed=_peak(most["speed"], least["speed"]),
+        peak_current=float(np.max(most["amperes"], initial=0.0)),
         rms_current=math.sqrt(run.squares["current"] / 2.0),
         copper_loss=1.5 * axis.machine.R.value * run.squares["current"],
         voltage=float(np.max(most["volts"], initial=0.0)) / run.v_max,
@@ -57,12 +59,7 @@ def figures_of(run: Rehearsal, axis: Axis) -> RehearsalFigures:
     )
 
 
-def _size(run: Rehearsal, name: str) -> "np.ndarray[tuple[int], np.dtype[np.float64]]":
-    return np.maximum(np.abs(run.most[name]), np.abs(run.least[name]))
-
-
-def _peak(most: "np.ndarray[tuple[int], np.dtype[np.float64]]",
-          least: "np.ndarray[tuple[int], np.dtype[np.float64]]") -> float:  # fmt: skip
+def _peak(most: Array, least: Array) -> float:
     return float(max(np.max(most, initial=0.0), -np.min(least, initial=0.0)))
 
 

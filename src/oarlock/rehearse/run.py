@@ -167,26 +167,31 @@ class _Bins:
         if not table.shape[0]:
             return
         if self._start is None:
-            self._start = float(model._state[k.THETA_START])  # noqa: SLF001 - where it began
+            self._start = model.began_at
         position = table[:, 0] - self._start
         following = table[:, 1] - position
-        size = np.hypot(table[:, 6], table[:, 7])
-        table = np.column_stack([position, following, table[:, 2:], size])
+        amperes, volts = np.hypot(*table[:, 4:6].T), np.hypot(*table[:, 6:8].T)
+        table = np.column_stack([position, following, table[:, 2:], amperes, volts])
         self._samples += table.shape[0]
-        self._over += int(np.count_nonzero(size >= 0.999 * self._v_max))
-        self._sums["current"] += float(np.sum(table[:, 4] ** 2 + table[:, 5] ** 2))
+        self._over += int(np.count_nonzero(volts >= 0.999 * self._v_max))
+        self._sums["current"] += float(np.sum(amperes**2))
         self._sums["following"] += float(np.sum(following**2))
         table = np.concatenate([*self._left, table])
         whole = table.shape[0] // self._width
-        cut = table[: whole * self._width].reshape(whole, self._width, -1)
-        if whole:
-            self._made["mean"].append(cut.mean(axis=1))
-            self._made["least"].append(cut.min(axis=1))
-            self._made["most"].append(cut.max(axis=1))
+        self._keep(table[: whole * self._width].reshape(whole, self._width, -1))
         self._left = [table[whole * self._width :]]
 
+    def _keep(self, cut: Array) -> None:
+        """Keep bins, (n, samples of a bin, channels)."""
+        self._made["mean"].append(cut.mean(axis=1))
+        self._made["least"].append(cut.min(axis=1, initial=math.inf))
+        self._made["most"].append(cut.max(axis=1, initial=-math.inf))
+
     def rehearsal(self, scenario: Scenario, ended: str) -> Rehearsal:
-        """Return all of it."""
+        """Return all of it; the last bin may be shorter than the others."""
+        for left in self._left:
+            if left.shape[0]:
+                self._keep(left[np.newaxis])
         made = {name: np.concatenate(parts) if parts else np.zeros((0, len(COLUMNS)))
                 for name, parts in self._made.items()}  # fmt: skip
         many = max(self._samples, 1)
@@ -201,6 +206,6 @@ class _Bins:
         )  # fmt: skip
 
 
-COLUMNS = ("position", "following", "speed", "speed_ref", "id", "iq", "vd", "vq", "volts")
 UNITS = {"position": "rad", "following": "rad", "speed": "rad/s", "speed_ref": "rad/s", "id": "A",
-         "iq": "A", "vd": "V", "vq": "V", "volts": "V"}  # fmt: skip
+         "iq": "A", "vd": "V", "vq": "V", "amperes": "A", "volts": "V"}  # fmt: skip
+COLUMNS = tuple(UNITS)  # the last two: size of the current vector, and of the voltage vector

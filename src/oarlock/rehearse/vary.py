@@ -26,7 +26,6 @@ Array = NDArray[np.float64]
 _PRINTED = 0.05  # of a value that is only printed: half of the usual ±10 %
 _FRICTION, _BUS = 0.15, 0.015  # friction changes with heat and wear, the bus with the supply
 _LEAST = 0.2  # of a value, however far a draw goes
-MOST = 20_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +57,10 @@ class Study:
 
 @dataclass(frozen=True, slots=True)
 class Moved:
-    """What a figure becomes as one value goes down and up by two standard uncertainties."""
+    """What a figure becomes as one value goes down and up by two standard uncertainties.
+
+    NaN where the machine does not come to the end of the scenario.
+    """
 
     name: str
     low: float
@@ -127,21 +129,29 @@ def study(
 
 
 def tornado(
-    scenario: Scenario, axis: Axis, name: str, *, cancel: Cancel | None = None
-) -> tuple[Moved, ...]:
-    """Return what each tolerance makes of a figure, what moves it most first.
+    scenario: Scenario, axis: Axis, name: str, *,
+    progress: Progress | None = None, cancel: Cancel | None = None,
+) -> tuple[Moved, ...]:  # fmt: skip
+    """Return what each tolerance makes of a figure: what stops it first, then what moves it most.
 
     Parameters
     ----------
     name : of the figure, as `RehearsalFigures` has it
 
     """
-    plant, moved = believed_plant(axis), []
-    for one in tolerances(axis):
+    plant, known, moved = believed_plant(axis), tolerances(axis), []
+    for n, one in enumerate(known):
         ends = []
         for side in (-2.0, 2.0):
             made = varied(plant, {one.name: 1.0 + side * one.std})
-            run = rehearse(scenario, axis, plant=made, cancel=cancel)
-            ends.append(float(getattr(figures_of(run, axis), name)))
+            told = figures_of(rehearse(scenario, axis, plant=made, cancel=cancel), axis)
+            ends.append(getattr(told, name) if told.ended == "done" else math.nan)
         moved.append(Moved(one.name, *ends))
-    return tuple(sorted(moved, key=lambda m: -abs(m.high - m.low)))
+        if progress is not None:
+            progress((n + 1) / len(known), f"what {one.name} moves")
+    return tuple(sorted(moved, key=_rank))
+
+
+def _rank(moved: Moved) -> float:
+    change = abs(moved.high - moved.low)
+    return -math.inf if math.isnan(change) else -change

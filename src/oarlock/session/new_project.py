@@ -11,7 +11,6 @@ from oarlock.store.project import Project
 
 SUFFIX = ".oarlock"
 FIRST_AXIS = "Motor 1"
-NO_DRIVE = "none"  # no practice drive stands for an axis of one's own
 
 
 def hollow(name: str) -> Axis:

@@ -344,6 +344,11 @@ class DriveModel:
         return float(self._state[k.THETA_M])
 
     @property
+    def began_at(self) -> float:
+        """Mechanical rad where the plan began, as the firmware saw it."""
+        return float(self._state[k.THETA_START])
+
+    @property
     def lines(self) -> tuple[float, float]:
         """What the sensor's lines say: sine and cosine, or counts and hall state."""
         if self.plant.sensor == "resolver":

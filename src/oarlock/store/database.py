@@ -4,11 +4,15 @@ A rollback journal is used, not a write-ahead log: between two commits the one f
 that a copy of it, made while it is open or after a crash, lacks nothing.
 """
 
+import contextlib
 import os
 import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from oarlock.errors import InputError
+from oarlock.files import cannot
 from oarlock.store.migrations import APPLICATION_ID, SCHEMAS
 
 # What a damaged file makes the library raise; an error's own text may be damaged, too.
@@ -125,25 +129,60 @@ def write_anew(db: sqlite3.Connection, path: Path) -> None:
     InputError : something else is there now, or it cannot be written
 
     """
-    aside = path.with_name(f".{path.name}.{os.getpid()}.new")
     try:
-        aside.unlink(missing_ok=True)
-        copy = sqlite3.connect(aside)
-        try:
+        with _written_aside(path) as aside, contextlib.closing(sqlite3.connect(aside)) as copy:
             db.backup(copy)
-        finally:
-            copy.close()
-        publish(aside, path)
     except OSError as error:
         raise InputError(f"deleted while open, and cannot be written anew: {error.strerror}",
                          place=str(path), remedy="Bring its folder back") from error  # fmt: skip
     except sqlite3.Error as error:
         raise translated(error, path) from error
+
+
+@contextmanager
+def new_file(path: Path) -> Iterator[Path]:
+    """Give a file to write what is to stand at `path`, which it does once it is whole and synced.
+
+    Raises
+    ------
+    InputError : an existing file, or one that cannot be written
+
+    """
+    taken = InputError("this file exists", place=str(path), remedy="Choose another name")
+    if path.exists():
+        raise taken
+    try:
+        with _written_aside(path) as aside:
+            yield aside
+    except FileExistsError as error:
+        raise taken from error
+    except OSError as error:
+        raise cannot(error, path, "write") from error
+
+
+@contextmanager
+def _written_aside(path: Path) -> Iterator[Path]:
+    """Give a file beside `path` to write; without an error it gets the name at the end."""
+    _clear_leftovers(path)
+    aside = path.with_name(f".{path.name}.{os.getpid()}.new")
+    try:
+        aside.unlink(missing_ok=True)
+        yield aside
+        _publish(aside, path)
     finally:
         aside.unlink(missing_ok=True)
+        aside.with_name(f"{aside.name}-journal").unlink(missing_ok=True)
 
 
-def publish(aside: Path, path: Path) -> None:
+def _clear_leftovers(path: Path) -> None:
+    """Take away what was left of files whose writing was killed."""
+    for left in path.parent.glob(f".{path.name}.*.new*"):
+        owner = left.name.removeprefix(f".{path.name}.").partition(".")[0]
+        if owner.isdigit() and not Path(f"/proc/{owner}").exists():
+            left.unlink(missing_ok=True)
+
+
+def _publish(aside: Path, path: Path) -> None:
     """Give a whole file that was written aside its name, unless that is taken; OSError if it is."""
     with aside.open("rb") as file:
         os.fsync(file.fileno())

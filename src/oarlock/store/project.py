@@ -6,7 +6,6 @@ never altered: triggers refuse it. Every call commits before it returns.
 
 import contextlib
 import json
-import os
 import sqlite3
 import threading
 from collections.abc import Callable, Iterator
@@ -20,7 +19,7 @@ from oarlock.store.cells import ODD, RUN_FIELDS, packed, plain, record_of, run_o
 from oarlock.store.database import (
     BROKEN,
     connect,
-    publish,
+    new_file,
     refuse_strangers,
     translated,
     write_anew,
@@ -43,37 +42,21 @@ class Project:
     def make(cls, path: Path, name: str, fill: "Callable[[Project], None]") -> None:
         """Make a new project with what `fill` puts into it: all of it, or no file at all.
 
-        It is written aside and gets its name once it is whole and synced.
-
         Raises
         ------
         InputError : an existing file, or one that cannot be written
 
         """
-        if path.exists():
-            raise InputError("this file exists", place=str(path), remedy="Choose another name")
-        _clear_leftovers(path)
-        aside = path.with_name(f".{path.name}.{os.getpid()}.new")
-        try:
-            project = cls(aside, connect(aside))
+        with new_file(path) as aside:
             try:
-                with project._told():
-                    project._db.executescript(f"BEGIN;{CREATE};COMMIT;")
-                    project._db.execute("INSERT INTO meta VALUES ('name', ?)", (name,))
-                fill(project)
-            finally:
-                project._db.close()
-            publish(aside, path)
-        except FileExistsError as error:
-            raise InputError("this file exists", place=str(path),
-                             remedy="Choose another name") from error  # fmt: skip
-        except OSError as error:
-            raise cannot(error, path, "write") from error
-        except InputError as error:
-            raise type(error)(error.cause, place=str(path), remedy=error.remedy) from error
-        finally:
-            aside.unlink(missing_ok=True)
-            aside.with_name(f"{aside.name}-journal").unlink(missing_ok=True)
+                project = cls(aside, connect(aside))
+                with contextlib.closing(project._db):
+                    with project._told():
+                        project._db.executescript(f"BEGIN;{CREATE};COMMIT;")
+                        project._db.execute("INSERT INTO meta VALUES ('name', ?)", (name,))
+                    fill(project)
+            except InputError as error:  # its file is not there to be looked at
+                raise type(error)(error.cause, place=str(path), remedy=error.remedy) from error
 
     @classmethod
     def create(cls, path: Path, name: str) -> "Project":
@@ -218,20 +201,8 @@ class Project:
         InputError : it exists, or cannot be written
 
         """
-        if path.exists():
-            raise InputError("this file exists", place=str(path), remedy="Choose another name")
-        aside = path.with_name(f".{path.name}.{os.getpid()}.new")
-        try:
-            with self._told():
-                self._db.execute("VACUUM INTO ?", (str(aside),))
-            publish(aside, path)
-        except FileExistsError as error:
-            raise InputError("this file exists", place=str(path),
-                             remedy="Choose another name") from error  # fmt: skip
-        except OSError as error:
-            raise cannot(error, path, "write") from error
-        finally:
-            aside.unlink(missing_ok=True)
+        with new_file(path) as aside, self._told():
+            self._db.execute("VACUUM INTO ?", (str(aside),))
 
     # The logbook
 
@@ -314,11 +285,3 @@ class Project:
             with contextlib.suppress(ValueError, TypeError, RecursionError):
                 found[text(key)] = json.loads(text(value))  # what is odd there is not missed
         return found
-
-
-def _clear_leftovers(path: Path) -> None:
-    """Take away what was left of projects whose making was killed."""
-    for left in path.parent.glob(f".{path.name}.*.new*"):
-        owner = left.name.removeprefix(f".{path.name}.").partition(".")[0]
-        if owner.isdigit() and not Path(f"/proc/{owner}").exists():
-            left.unlink(missing_ok=True)

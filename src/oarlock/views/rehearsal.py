@@ -12,7 +12,7 @@ from oarlock.quantities.display import digits
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
 from oarlock.rehearse.run import Rehearsal, rehearse
 from oarlock.rehearse.scenario import Control, Scenario, parse_scenario
-from oarlock.rehearse.vary import study, tornado
+from oarlock.rehearse.vary import study, tolerances, tornado
 from oarlock.views.rehearse import fingerprint
 
 _TIGHT = 0.98  # of the current or the bus, from which a scenario is called tight
@@ -52,16 +52,11 @@ def simulated(
     run = rehearse(scenario, axis, progress=progress, cancel=cancel)
     told = figures_of(run, axis)
     limit = axis.machine.peak_current.value
-    used = np.maximum(_size(run, "volts") / run.v_max, np.hypot(
-        _size(run, "id"), _size(run, "iq")) / limit)  # fmt: skip
+    used = np.maximum(run.most["volts"] / run.v_max, run.most["amperes"] / limit)
     tightest = float(run.t[int(np.argmax(used))]) if run.t.size else 0.0
     answer, reasons = _said(told, limit, tightest)
     return RehearsePicture(run=run, figures=told, answer=answer, reasons=reasons,
                            tightest=tightest, limit=limit)  # fmt: skip
-
-
-def _size(run: Rehearsal, name: str) -> "np.ndarray[tuple[int], np.dtype[np.float64]]":
-    return np.maximum(np.abs(run.most[name]), np.abs(run.least[name]))
 
 
 def _said(told: RehearsalFigures, limit: float, tightest: float) -> tuple[str, tuple[str, ...]]:
@@ -74,8 +69,11 @@ def _said(told: RehearsalFigures, limit: float, tightest: float) -> tuple[str, t
         f"Most of all {where}: {100 * current:.0f} % of the peak current, "
         f"{100 * told.voltage:.0f} % of the bus."
     )
+    if told.saturated > 0.0:
+        share = digits(100.0 * told.saturated, 2)
+        return f"The voltage is at its limit for {share} % of the time", (room,)
     if told.voltage >= _TIGHT:
-        return f"The bus is at its limit for {100 * told.saturated:.1f} % of the time", (room,)
+        return f"The voltage is all but at its limit {where}", (room,)
     if current >= _TIGHT:
         return f"The current is at its limit {where}", (room,)
     if not math.isnan(told.following_peak):
@@ -95,7 +93,7 @@ class Varied:
     high: float
     figure: str  # its name on screen
     unit: str
-    moved: tuple[tuple[str, float, float, float], ...]  # name, ± (ratio), low, high
+    moved: tuple[tuple[str, float, float, float], ...]  # name, ± (ratio), low, high or NaN
 
     @property
     def sentence(self) -> str:
@@ -110,17 +108,26 @@ def varied(
     cancel: Cancel | None = None,
 ) -> Varied:  # fmt: skip
     """Return what many machines come to, and what moves it. Work for a job."""
-    made = study(scenario, axis, many, progress=progress, cancel=cancel)
+    known = tolerances(axis)
+    share = many / (many + 2 * len(known))
+    made = study(scenario, axis, many, progress=_part(progress, 0.0, share), cancel=cancel)
     positioned = scenario.control is Control.POSITION
     name, scale = ("following_peak", 180.0 / math.pi) if positioned else ("peak_current", 1.0)
     low, middle, high = (scale * float(x) for x in made.quantiles(name))
-    by_name = {one.name: one.std for one in made.tolerances}
-    moved = tornado(scenario, axis, name, cancel=cancel)
+    by_name = {one.name: one.std for one in known}
+    moved = tornado(scenario, axis, name, progress=_part(progress, share, 1.0), cancel=cancel)
     return Varied(
         count=many, done=made.done, middle=middle, low=low, high=high,
         figure="Behind, most" if positioned else "Peak current", unit="°" if positioned else "A",
         moved=tuple((m.name, 2.0 * by_name[m.name], scale * m.low, scale * m.high) for m in moved),
     )  # fmt: skip
+
+
+def _part(progress: Progress | None, begin: float, end: float) -> Progress | None:
+    """Return what tells a part's progress as that of the whole."""
+    if progress is None:
+        return None
+    return lambda done, doing: progress(begin + done * (end - begin), doing)
 
 
 def kept(shown: RehearsePicture, axis: Axis, text: str, time: str) -> dict[str, str]:

@@ -89,16 +89,7 @@ def wave_plan(axis: Axis, volts: float, half: int, angle: float) -> Plan:
         replace(held, duration=_PERIODS * 2 * half * Ts, record=True),
         replace(held, duration=0.003, wave=None),
     )
-    rated = axis.machine.rated_current.value
-    return Plan(
-        name=NAME,
-        steps=steps,
-        channels=("t", "ia", "ib", "ic", "theta_m"),
-        limits=abort_limits(axis, current=0.5 * _MOST * rated, turns=0.25,
-                            speed=0.25 * axis.machine.max_speed.value,
-                            seconds=sum(step.duration for step in steps)),
-        gains=gentle_gains(axis, 100.0),
-    )  # fmt: skip
+    return _plan(axis, steps, 0.5 * _MOST)
 
 
 def look(axis: Axis, link: Link, cancel: Cancel, progress: Progress) -> Winding:
@@ -221,11 +212,16 @@ def decay_plan(axis: Axis, L: float) -> Plan:
             short,
             replace(short, duration=_DIES, record=False),
         ]
+    return _plan(axis, tuple(steps), 1.6 * _PULSE)
+
+
+def _plan(axis: Axis, steps: tuple[Step, ...], most: float) -> Plan:
+    """Return a plan of steps that aborts above `most` of rated current, or as the shaft moves."""
     return Plan(
         name=NAME,
-        steps=tuple(steps),
+        steps=steps,
         channels=("t", "ia", "ib", "ic", "theta_m"),
-        limits=abort_limits(axis, current=1.6 * _PULSE * rated, turns=0.25,
+        limits=abort_limits(axis, current=most * axis.machine.rated_current.value, turns=0.25,
                             speed=0.25 * axis.machine.max_speed.value,
                             seconds=sum(step.duration for step in steps)),
         gains=gentle_gains(axis, 100.0),

@@ -118,7 +118,7 @@ class ConnectPanel(QFrame):
         self._show([WayRow(name="Looking…", said="interfaces, adapters, nodes that answer")])
         more = [one for text in {self._session.screen.channel, _USUAL} if (one := _channel(text))]
         self._looking = self._jobs.start(
-            lambda _progress, cancel: find(lambda _ways: None, cancel, more),
+            lambda _progress, cancel: find(cancel, more),
             on_end=self._looked,
             name="find drives",
         )

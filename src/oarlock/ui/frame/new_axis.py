@@ -3,7 +3,6 @@
 from dataclasses import dataclass
 
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
-from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
     QFrame,
     QLabel,
@@ -24,6 +23,7 @@ from oarlock.session.session import Session
 from oarlock.session.shelf import Shelved, fits, shelf
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button, row_of
+from oarlock.ui.kit.keys import moved_by_arrows
 
 _WIDE, _HIGH = 560, 430
 
@@ -140,13 +140,7 @@ class NewAxisPanel(QFrame):
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         """Move through the list with the arrows while something is typed."""
-        arrows = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1}
-        pressed = isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress
-        if pressed and isinstance(event, QKeyEvent) and event.key() in arrows:
-            row = self.list.currentRow() + arrows[Qt.Key(event.key())]
-            self.list.setCurrentRow(min(max(row, 0), self.list.count() - 1))
-            return True
-        return bool(super().eventFilter(watched, event))
+        return moved_by_arrows(self.list, event) or bool(super().eventFilter(watched, event))
 
 
 class RenamePanel(QFrame):

@@ -4,7 +4,6 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from PySide6.QtCore import QEvent, QObject, Qt
-from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
     QApplication,
     QFrame,
@@ -16,6 +15,7 @@ from PySide6.QtWidgets import (
 )
 
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.keys import moved_by_arrows
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,10 +94,4 @@ class CommandPalette(QFrame):
             return False
         if watched is not self.line:
             return False
-        arrows = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1}
-        pressed = isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress
-        if pressed and isinstance(event, QKeyEvent) and event.key() in arrows:
-            row = self.list.currentRow() + arrows[Qt.Key(event.key())]
-            self.list.setCurrentRow(min(max(row, 0), self.list.count() - 1))
-            return True
-        return bool(super().eventFilter(watched, event))
+        return moved_by_arrows(self.list, event) or bool(super().eventFilter(watched, event))

@@ -3,7 +3,7 @@
 import importlib.resources
 from functools import cache
 
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QTextCharFormat, QTextCursor
 from PySide6.QtWidgets import (
     QFrame,
@@ -49,8 +49,6 @@ def found(query: str) -> list[tuple[str, str]]:
 
 class HelpPanel(QFrame):
     """A page and a line to look for a word."""
-
-    closed = Signal()
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)

@@ -6,7 +6,6 @@ from PySide6.QtCore import QEvent, QModelIndex, QObject, Qt, Signal
 from PySide6.QtGui import (
     QDragEnterEvent,
     QDropEvent,
-    QKeyEvent,
     QKeySequence,
     QPainter,
     QPaintEvent,
@@ -30,6 +29,7 @@ from oarlock.session.recent import Recent, forget, recent
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.help import HelpPanel
+from oarlock.ui.kit.keys import moved_by_arrows, pressed
 from oarlock.ui.kit.paint import draw_text, line
 from oarlock.ui.kit.pickers import ask_file
 from oarlock.ui.start.projects import ProjectPainter, Projects
@@ -221,19 +221,14 @@ class StartWindow(QMainWindow):
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         """Open with Enter from the search, move with its arrows, forget with Delete."""
-        if not (isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress):
-            return super().eventFilter(watched, event)
+        key = pressed(event)
         if watched is self.search:
-            if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
                 self._open_index(self.list.currentIndex())
                 return True
-            if event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):
-                step = 1 if event.key() == Qt.Key.Key_Down else -1
-                row = min(max(self.list.currentIndex().row() + step, 0),
-                          self.projects.rowCount() - 1)  # fmt: skip
-                self.list.setCurrentIndex(self.projects.index(row))
+            if moved_by_arrows(self.list, event):
                 return True
-        elif watched is self.list and event.key() == Qt.Key.Key_Delete:
+        elif watched is self.list and key == Qt.Key.Key_Delete:
             index = self.list.currentIndex()
             if index.isValid():
                 path = index.data(Qt.ItemDataRole.UserRole).path

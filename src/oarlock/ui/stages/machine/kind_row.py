@@ -2,7 +2,6 @@
 
 from dataclasses import replace
 
-from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QWidget
 
 from oarlock.machine import SensorKind
@@ -20,8 +19,6 @@ _UNKNOWN = "told by the drive"
 
 class KindRow(QWidget):
     """The kind of sensor as a choice."""
-
-    chosen = Signal(str)
 
     def __init__(self, session: Session) -> None:
         super().__init__()

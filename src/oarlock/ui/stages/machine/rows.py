@@ -107,9 +107,7 @@ class ParameterRow(QWidget):
         hint : what an empty entry says of itself
 
         """
-        if parameter is None or (
-            parameter.best.origin is Origin.ASSUMED and not parameter.printed.source
-        ):
+        if parameter is None or _is_guess(parameter):
             self.entry.setPlaceholderText(hint)
             self._missing = hint == NEEDED
             self.setAccessibleName(f"{plain(self._label)}: not known. {hint}")

@@ -86,6 +86,7 @@ class RehearseStage(StageView):
         self.text.setTabChangesFocus(True)
         self.text.setFixedHeight(250)
         self.text.setPlainText(scenario_text(self.session.now))
+        self.text.textChanged.connect(self._edited)
         block.add(self.text)
         self.trouble = QLabel()
         self.trouble.setWordWrap(True)
@@ -133,17 +134,22 @@ class RehearseStage(StageView):
         running = self._working is not None
         self.start.setEnabled(not running)
         self.vary.setEnabled(not running)
+        now = fingerprint(self.session.axis, self.text.toPlainText())
+        self._within.mark(now)
         if self.shown is None:
             self.say("Not simulated yet" if not running else "Simulating…",
                      "The scenario at the right is played through the loops in use, on the "
                      "machine as it is known.")  # fmt: skip
             return
         self.say(self.shown.answer, *self.shown.reasons)
-        now = fingerprint(self.session.axis, self.text.toPlainText())
         stale = self.session.screen.rehearsed.get("of") != now
         self.note.setText("Axis or scenario have changed since: simulate again" if stale else
                           "Wheel or + and − show less and more time, 0 all of it; the cursor is "
                           "dragged, or moved with the arrows.")  # fmt: skip
+
+    def _edited(self) -> None:
+        if self._working is None:
+            self.refresh()
 
     def _show(self, shown: RehearsePicture) -> None:
         self.shown = shown
@@ -267,8 +273,9 @@ class RehearseStage(StageView):
         self.session.runs_changed.emit()  # the rail says so
         self.refresh()
 
-    def _take_varied(self, found: Varied, _axis: Axis, _text: str) -> None:
-        self._within.show_varied(found)
+    def _take_varied(self, found: Varied, axis: Axis, text: str) -> None:
+        self._within.show_varied(found, fingerprint(axis, text))
+        self.refresh()
         self.note.setText(found.sentence)
 
     def _refuse(self, error: OarlockError | None) -> None:

@@ -1,5 +1,7 @@
 """What a scenario comes to on machines within the uncertainty, and what moves it."""
 
+import math
+
 from PySide6.QtCore import QRectF
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QWidget
@@ -11,21 +13,29 @@ from oarlock.ui.kit.paint import draw_text, line
 from oarlock.views.rehearsal import Varied
 
 _ROW, _SHOWN = 20, 6
+_HINT, _STALE = "±2 std. uncert.", "stale: new values"
 
 
 class WithinBlock:
     """A block of the numbers, filled by a study."""
 
     def __init__(self, panel: Panel) -> None:
-        block = panel.block("Within the uncertainty", "±2 std. uncert.")
+        self._block = block = panel.block("Within the uncertainty", _HINT)
         self._done = block.row("To the end", "Machines that come to the end of the scenario")
         self._figure = block.row("–", "Middle of all; nine in ten lie between the two beside it")
         self.bars = MovedBars()
         block.add(self.bars)
         self._done.show_value("–")
+        self._of = ""
 
-    def show_varied(self, shown: Varied) -> None:
-        """Show what came of it."""
+    def mark(self, now: str) -> None:
+        """Say that it is stale where `now` tells of another axis or scenario."""
+        self._block.set_hint(_STALE if self._of and self._of != now else _HINT)
+
+    def show_varied(self, shown: Varied, of: str) -> None:
+        """Show what came of it; `of` tells which axis and scenario it is of."""
+        self._of = of
+        self.mark(of)
         self._done.show_value(f"{shown.done}", f"of {shown.count}")
         self._figure.show_value(digits(shown.middle, 3), shown.unit,
                                 f"{digits(shown.low, 2)}–{digits(shown.high, 2)}",
@@ -45,8 +55,11 @@ class MovedBars(QWidget):
         """Show what moves the figure most, at the top."""
         self._shown = shown
         self.setFixedHeight(_ROW * min(len(shown.moved), _SHOWN) + 4)
-        told = "; ".join(f"{name} {low:.3g} to {high:.3g} {shown.unit}"
-                         for name, _, low, high in shown.moved[:_SHOWN])  # fmt: skip
+        told = "; ".join(
+            f"{name} does not come to the end" if math.isnan(low) or math.isnan(high)
+            else f"{name} {low:.3g} to {high:.3g} {shown.unit}"
+            for name, _, low, high in shown.moved[:_SHOWN]
+        )  # fmt: skip
         self.setAccessibleName(f"What moves it: {told}")
         self.update()
 
@@ -56,16 +69,20 @@ class MovedBars(QWidget):
             draw_text(p, 0, 14, "not simulated yet", t.muted, size=look.SMALL)
             return
         rows = shown.moved[:_SHOWN]
-        low = min(min(a, b) for _, _, a, b in rows)
-        high = max(max(a, b) for _, _, a, b in rows)
-        left, right = 96.0, float(self.width() - 46)
+        reached = [x for *_, a, b in rows for x in (a, b) if not math.isnan(x)] or [0.0]
+        low, high = min(reached), max(reached)
+        left, right = 96.0, float(self.width() - 58)
         per = (right - left) / max(high - low, 1e-12)
         middle = left + (min(max(shown.middle, low), high) - low) * per
         for n, (name, ratio, a, b) in enumerate(rows):
             y = 14.0 + _ROW * n
             draw_text(p, 0, y, f"{name} ±{100 * ratio:.2g} %", t.ink, size=look.SMALL)
+            if math.isnan(a) or math.isnan(b):
+                draw_text(p, self.width(), y, "does not come to the end", t.attention,
+                          size=look.SMALL, align="right")  # fmt: skip
+                continue
             start, end = left + (min(a, b) - low) * per, left + (max(a, b) - low) * per
             p.fillRect(QRectF(start, y - 9, max(end - start, 1.0), 10), t.torque)
-            draw_text(p, self.width(), y, digits(max(a, b), 3), t.muted, size=look.SMALL,
-                      align="right")  # fmt: skip
+            draw_text(p, self.width(), y, f"{digits(max(a, b), 3)} {shown.unit}", t.muted,
+                      size=look.SMALL, align="right")  # fmt: skip
         line(p, middle, 2, middle, _ROW * len(rows), t.ink)
