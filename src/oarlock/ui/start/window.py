@@ -95,7 +95,6 @@ class StartWindow(QMainWindow):
         self.search.setPlaceholderText("Type a part of a project's or an axis's name")
         self.search.setAccessibleName("Look for a project")
         self.search.textChanged.connect(self._fit)
-        self.search.installEventFilter(self)
         self.search.setVisible(self.projects.rowCount() > _MANY)
         column.addWidget(self.search)
         self.list = QListView()
@@ -106,8 +105,9 @@ class StartWindow(QMainWindow):
         self.list.setVerticalScrollMode(QListView.ScrollMode.ScrollPerPixel)
         self.list.setLayoutMode(QListView.LayoutMode.Batched)  # a long list is no wait
         self.list.activated.connect(self._open_index)
-        self.list.installEventFilter(self)
         self.list.setVisible(not empty)
+        for watched in (self.search, self.list):
+            watched.installEventFilter(self)
         column.addWidget(self.list, 1)
         hint = "Enter opens it. Delete takes it off this list, and leaves its file."
         if empty:
