@@ -3,7 +3,6 @@
 #include <math.h>
 #include <stdint.h>
 #include "layout.h"
-#define TAU 6.283185307179586
 
 static double uniform(int64_t seed, int64_t clock, int64_t stream) {
     uint64_t x = (uint64_t)seed * 0x9E3779B97F4A7C15u + (uint64_t)clock;
@@ -21,15 +20,28 @@ static double normal(int64_t seed, int64_t clock, int64_t stream) {
     return sqrt(-2.0 * log(u)) * cos(2.0 * 3.141592653589793 * v);
 }
 
-static void d_axis(const double *p, double i_d, double *flux, double *inc) {
-    double x = i_d / p[I_BEND], bend = p[LD_BEND], size = fabs(x);
-    double log_cosh = size + log1p(exp(-2.0 * size)) - 0.6931471805599453;
-    *flux = p[PSI] + p[LD] * (i_d - bend * p[I_BEND] * log_cosh);
-    *inc = p[LD] * (1.0 - bend * tanh(x));
+static double flux_now(const double *p, const double *x) {
+    return p[PSI] * (1.0 - p[FLUX_HEAT] * x[HEAT]);
 }
 
-static void slope(const double *p, double i_d, double i_q, double w, double theta, double va,
-                  double vb, double *a, double *b) {
+static void fluxes(const double *p, double psi, double i_d, double i_q, double *flux_d,
+                   double *flux_q, double *inc_d, double *inc_q, double *mutual) {
+    double x = i_d / p[I_BEND], bend = p[LD_BEND], size = fabs(x);
+    double log_cosh = size + log1p(exp(-2.0 * size)) - 0.6931471805599453;
+    *flux_d = psi + p[LD] * (i_d - bend * p[I_BEND] * log_cosh);
+    *inc_d = p[LD] * (1.0 - bend * tanh(x));
+    double bent = tanh(i_q / p[I_SATURATION]), more = p[LQ] - p[LQ_SATURATED];
+    *flux_q = p[LQ_SATURATED] * i_q + more * p[I_SATURATION] * bent;
+    *inc_q = p[LQ_SATURATED] + more * (1.0 - bent * bent);
+    double across = p[CROSS];
+    *flux_d -= across * i_q * i_q;
+    *flux_q -= 2.0 * across * i_d * i_q;
+    *inc_q -= 2.0 * across * i_d;
+    *mutual = -2.0 * across * i_q;
+}
+
+static void slope(const double *p, double r, double psi, double i_d, double i_q, double w,
+                  double theta, double va, double vb, double *a, double *b, double *core) {
     double c = cos(theta), s = sin(theta);
     double ia = i_d * c - i_q * s, ib = i_d * s + i_q * c;
     double pa = ia, pb = -0.5 * ia + 0.8660254037844386 * ib, pc = -pa - pb;
@@ -37,23 +49,30 @@ static void slope(const double *p, double i_d, double i_q, double w, double thet
     double la = lost * tanh(pa / knee), lb = lost * tanh(pb / knee), lc = lost * tanh(pc / knee);
     va -= (2.0 * la - lb - lc) / 3.0;
     vb -= (lb - lc) / 1.7320508075688772;
-    double vd = va * c + vb * s, vq = vb * c - va * s;
-    double bend = tanh(i_q / p[I_SATURATION]), more = p[LQ] - p[LQ_SATURATED];
-    double flux_q = p[LQ_SATURATED] * i_q + more * p[I_SATURATION] * bend;
-    double inc_q = p[LQ_SATURATED] + more * (1.0 - bend * bend), flux_d, inc_d;
-    d_axis(p, i_d, &flux_d, &inc_d);
-    *a = (vd - p[R] * i_d + w * flux_q) / inc_d;
-    *b = (vq - p[R] * i_q - w * flux_d) / inc_q;
+    double vd = va * c + vb * s, vq = vb * c - va * s, flux_d, flux_q, inc_d, inc_q, mutual;
+    fluxes(p, psi, i_d, i_q, &flux_d, &flux_q, &inc_d, &inc_q, &mutual);
+    double share = 1.0 / (1.0 + p[IRON] * r);
+    core[0] = share * (vd - r * i_d);
+    core[1] = share * (vq - r * i_q);
+    double ud = core[0] + w * flux_q, uq = core[1] - w * flux_d;
+    double det = inc_d * inc_q - mutual * mutual;
+    *a = (inc_q * ud - mutual * uq) / det;
+    *b = (inc_d * uq - mutual * ud) / det;
 }
 
 static void integrate(const double *p, double *x) {
     double h = p[TS], i_d = x[I_D], i_q = x[I_Q], theta = x[THETA] * p[PAIRS];
-    double w = x[OMEGA] * p[PAIRS], va = x[V_ALPHA], vb = x[V_BETA];
-    double a1, b1, a2, b2, a3, b3, a4, b4, t2 = theta + 0.5 * h * w;
-    slope(p, i_d, i_q, w, theta, va, vb, &a1, &b1);
-    slope(p, i_d + 0.5 * h * a1, i_q + 0.5 * h * b1, w, t2, va, vb, &a2, &b2);
-    slope(p, i_d + 0.5 * h * a2, i_q + 0.5 * h * b2, w, t2, va, vb, &a3, &b3);
-    slope(p, i_d + h * a3, i_q + h * b3, w, theta + h * w, va, vb, &a4, &b4);
+    double w = x[OMEGA] * p[PAIRS], va = x[V_ALPHA], vb = x[V_BETA], core[2], rest[2];
+    double a1, b1, a2, b2, a3, b3, a4, b4, t2 = theta + 0.5 * h * w, t4 = theta + h * w;
+    double r = p[R] * (1.0 + COPPER_HEAT * x[HEAT]), psi = flux_now(p, x);
+    double loss = 1.5 * r * (i_d * i_d + i_q * i_q);
+    x[HEAT] += h * (p[HEATING] * loss - p[COOLING] * x[HEAT]);
+    slope(p, r, psi, i_d, i_q, w, theta, va, vb, &a1, &b1, rest);
+    slope(p, r, psi, i_d + 0.5 * h * a1, i_q + 0.5 * h * b1, w, t2, va, vb, &a2, &b2, rest);
+    slope(p, r, psi, i_d + 0.5 * h * a2, i_q + 0.5 * h * b2, w, t2, va, vb, &a3, &b3, core);
+    slope(p, r, psi, i_d + h * a3, i_q + h * b3, w, t4, va, vb, &a4, &b4, rest);
+    x[CORE_D] = p[IRON] * core[0];
+    x[CORE_Q] = p[IRON] * core[1];
     x[I_D] = i_d + h / 6.0 * (a1 + 2.0 * a2 + 2.0 * a3 + a4);
     x[I_Q] = i_q + h / 6.0 * (b1 + 2.0 * b2 + 2.0 * b3 + b4);
 }
@@ -82,10 +101,8 @@ static double carried(const double *p, double twist, double slip) {
 }
 
 static void turn(const double *p, double *x, int released) {
-    double h = p[TS], i_d = x[I_D], i_q = x[I_Q];
-    double bend = tanh(i_q / p[I_SATURATION]), more = p[LQ] - p[LQ_SATURATED];
-    double flux_q = p[LQ_SATURATED] * i_q + more * p[I_SATURATION] * bend, flux_d, unused;
-    d_axis(p, i_d, &flux_d, &unused);
+    double h = p[TS], i_d = x[I_D], i_q = x[I_Q], flux_d, flux_q, none[3];
+    fluxes(p, flux_now(p, x), i_d, i_q, &flux_d, &flux_q, none, none + 1, none + 2);
     double omega = x[OMEGA], at_end = 1.5 * p[PAIRS] * (flux_d * i_q - flux_q * i_d);
     double torque = 0.5 * (x[TORQUE] + at_end);
     x[TORQUE] = at_end;
@@ -108,7 +125,8 @@ static void turn(const double *p, double *x, int released) {
 static void sensed(const double *p, const double *f, const double *x, double *m, int64_t seed,
                    int64_t clock) {
     double theta = x[THETA] * p[PAIRS], c = cos(theta), s = sin(theta), phase[3];
-    double alpha = x[I_D] * c - x[I_Q] * s, beta = x[I_D] * s + x[I_Q] * c;
+    double i_d = x[I_D] + x[CORE_D], i_q = x[I_Q] + x[CORE_Q];
+    double alpha = i_d * c - i_q * s, beta = i_d * s + i_q * c;
     phase[0] = alpha;
     phase[1] = -0.5 * alpha + 0.8660254037844386 * beta;
     phase[2] = -phase[0] - phase[1];
@@ -265,6 +283,8 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
         turn(p, x, row[RELEASE] > 0.0f);
         x[LATE_ALPHA] = x[U_ALPHA]; x[LATE_BETA] = x[U_BETA];
         x[U_ALPHA] = v_alpha; x[U_BETA] = v_beta;
+        v_alpha += p[OUTPUT_LATE] * (x[LATE_ALPHA] - v_alpha);
+        v_beta += p[OUTPUT_LATE] * (x[LATE_BETA] - v_beta);
         for (int j = 0; j < 3; j++) {
             double turned = j * TAU / 3.0;
             out[(int)p[WIRE_A + j]] = v_alpha * cos(turned) + v_beta * sin(turned);

@@ -5,6 +5,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -27,7 +28,7 @@ ROWS = {
 
 def compiled(folder: Path) -> ctypes.CDLL:
     """Compile the C with the kernel's own indices."""
-    names = {n: v for n, v in vars(k).items() if isinstance(v, int) and n.isupper()}
+    names = {n: v for n, v in vars(k).items() if isinstance(v, int | float) and n.isupper()}
     lines = [f"#define {name} {value}" for name, value in names.items()]
     (folder / "layout.h").write_text("\n".join(lines) + "\n")
     source, library = Path(__file__).with_name("kernel.c"), folder / "kernel.so"
@@ -39,8 +40,9 @@ def compiled(folder: Path) -> ctypes.CDLL:
 
 def prepared(row: dict[str, float]) -> DriveModel:
     """Return a drive that has just started to play one row."""
-    model = DriveModel(draw("winch", 3), seed=3)
-    plant = model.plant
+    plant = replace(draw("winch", 3), across=2e-5, iron=5e-4, heating=1e-3, cooling=0.01,
+                    flux_heat=1e-3, output_late=0.1)  # fmt: skip
+    model = DriveModel(plant, seed=3)
     model.firm[k.MAX_CURRENT : k.MAX_TIME + 1] = [60.0, 900.0, 1e6, 1e3]
     model.firm[[k.F_PAIRS, k.F_KIND, k.F_COUNTS]] = [plant.pole_pairs, 1.0, plant.encoder_counts]
     for name, value in FIRM.items():

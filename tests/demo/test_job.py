@@ -53,7 +53,7 @@ def test_from_datasheet_to_proven_header(tmp_path: Path) -> None:
     pictures = take_screenshots(tmp_path / "out" / "river-survey.oarlock", tmp_path)
     assert [p.name for p in pictures] == [
         "machine.png", "sensing.png", "identify.png", "current.png", "speed.png", "position.png",
-        "handover.png", "sensing-thruster.png",
+        "rehearse.png", "handover.png", "sensing-thruster.png",
     ]  # fmt: skip
     assert all(p.stat().st_size > 20_000 for p in pictures)
 

@@ -24,6 +24,7 @@ from oarlock.simulate.layout import (
     MODE,
     MODE_OFF,
     N_CHANNELS,
+    OUTPUT_LATE,
     RECORD,
     RELEASE,
     ROW,
@@ -118,10 +119,14 @@ def _apply(
 ) -> None:
     """Have the command computed now applied in the next period, each output where it is wired.
 
-    The observer sees a voltage when the current that it led to is sampled.
+    The observer sees a voltage when the current that it led to is sampled. A bridge that is late by
+    part of a period still gives the one before for that part.
     """
+    late = plant[OUTPUT_LATE]
     state[LATE_ALPHA], state[LATE_BETA] = state[U_ALPHA], state[U_BETA]
     state[U_ALPHA], state[U_BETA] = v_alpha, v_beta
+    v_alpha += late * (state[LATE_ALPHA] - v_alpha)
+    v_beta += late * (state[LATE_BETA] - v_beta)
     scale = bus / plant[BUS]
     for j in range(3):
         turned = j * TAU / 3.0

@@ -46,6 +46,12 @@ class PlantParameters:
     sag_to: float = 0.0  # V
     Ld_bend: float = 0.0  # share of Ld that saturation takes, far along the magnet
     i_bend: float = 10.0  # A, scale of that
+    across: float = 0.0  # H/A: flux along d lost to iq², and twice that along q to id·iq
+    iron: float = 0.0  # S beside what a winding's flux induces: iron loss
+    heating: float = 0.0  # K of the winding for each J of copper loss
+    cooling: float = 0.0  # 1/s
+    flux_heat: float = 0.0  # 1/K, share of the flux that is lost as the winding warms
+    output_late: float = 0.0  # periods by which the bridge gives its voltage late, beyond one
     # The shaft
     stiction: float = 1.0  # static over sliding friction
     coulomb_back: float = 0.0  # N·m more when turning backward
@@ -89,10 +95,11 @@ class PlantParameters:
     hall_spread: float = 0.0  # rad, electrical, from pole pair to pole pair
     hall_edges: tuple[float, ...] = (0.0,) * 6  # rad, electrical, of each hall's rise and fall
 
-    def incremental_Lq(self, i_q: float) -> float:
+    def incremental_Lq(self, i_q: float, i_d: float = 0.0) -> float:
         """H, the slope of flux over current at `i_q`."""
         bend = math.tanh(i_q / self.i_saturation)
-        return self.Lq_saturated + (self.Lq - self.Lq_saturated) * (1.0 - bend * bend)
+        own = self.Lq_saturated + (self.Lq - self.Lq_saturated) * (1.0 - bend * bend)
+        return own - 2.0 * self.across * i_d
 
     def incremental_Ld(self, i_d: float) -> float:
         """H, the slope of flux over current at `i_d`."""
@@ -136,7 +143,8 @@ class PlantParameters:
             self.sine_offset, self.cosine_offset, self.skew, self.sensor_noise, self.missing,
             self.slip, self.index_wander, self.hall_step, self.hall_stuck, self.hall_short,
             self.hall_spread, *self.hall_edges, self.load_inertia, self.stiffness,
-            self.shaft_damping, self.stribeck, self.stribeck_speed, self.backlash,
+            self.shaft_damping, self.stribeck, self.stribeck_speed, self.backlash, self.across,
+            self.iron, self.heating, self.cooling, self.flux_heat, self.output_late,
         ]  # fmt: skip
         return np.array(numbers, dtype=np.float64)
 
@@ -270,6 +278,11 @@ class DriveModel:
         )  # fmt: skip
         if was_running and self.trip == k.TRIP_OSCILLATION:
             self.put_back()
+
+    @property
+    def heat(self) -> float:
+        """K that the winding is warmer than at the start."""
+        return float(self._state[k.HEAT])
 
     def load_by(self, torque: float) -> None:
         """Let a torque (N·m) pull the shaft backward from now on."""

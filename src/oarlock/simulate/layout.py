@@ -34,6 +34,11 @@ HALL_EDGE = 66  # and five more: rad, electrical, of each hall's rise and fall
 # A second mass on a shaft that twists (stiffness 0: one rigid mass); by what share friction is
 # higher near standstill, and the speed over which that dies out; the play between the masses.
 (LOAD_INERTIA, STIFFNESS, SHAFT_DAMPING, STRIBECK, STRIBECK_SPEED, PLAY) = range(72, 78)
+# Beyond the plain machine: saturation across the axes (H/A), iron loss (S beside each winding),
+# K for each J of copper loss and 1/s that it cools by, flux lost for each K, periods by which the
+# bridge is late.
+(CROSS, IRON, HEATING, COOLING, FLUX_HEAT, OUTPUT_LATE) = range(78, 84)
+COPPER_HEAT = 0.00393  # 1/K, of copper's resistance from 20 °C
 SENSOR_NONE, SENSOR_ENCODER, SENSOR_RESOLVER, SENSOR_HALL = 0, 1, 2, 3
 
 # Firmware: indices into `firm` (float64 that hold float32 values).
@@ -71,12 +76,14 @@ FIRM_SIZE = F_SECTIONS + SECTIONS * SECTION_SIZE
 (LATE_ALPHA, LATE_BETA, FRAME_AT, OMEGA_LOAD, TWIST) = range(33, 38)
 # The cascade: torque (A) that the speed controller wants, its filtered speed, references.
 (PUSH, SPEED_USED, X_REF, W_REF, A_REF, X_FROM, THETA_LAST, W_PLAIN) = range(38, 46)
+# K that the winding is warmer than at the start; the current of the iron, in the rotor frame.
+(HEAT, CORE_D, CORE_Q) = range(46, 49)
 # The watch over the torque asked for: slow mean, half-cycle's peak, the one before, count.
 (WATCH_MEAN, WATCH_PEAK, WATCH_BEFORE, WATCH_COUNT, WATCH_AGE, WATCH_LENGTH, WATCH_SIDE) = range(
-    46, 53
+    49, 56
 )
-TORQUE = 53  # N·m, of the magnet field, where the last period ended
-S_SECTIONS = 54  # two numbers for each section
+TORQUE = 56  # N·m, of the magnet field, where the last period ended
+S_SECTIONS = 57  # two numbers for each section
 STATE_SIZE = S_SECTIONS + 2 * SECTIONS
 HISTORY = 256  # angles kept for the slope
 SUBSTEPS = 4  # of the shaft, where it twists

@@ -2,6 +2,11 @@
 
 One RK4 step per control period with the stator voltage held, so that it turns in the rotor frame
 as the rotor does. The inverter's dead time costs voltage against the sign of each current.
+
+Fluxes derive from one coenergy, so that saturation across the axes is the same both ways. Iron loss
+is a conductance beside what the flux induces (its mean over a period, since eddies are no faster):
+its current is sensed and makes no torque. The copper
+warms by its loss, and with it its resistance.
 """
 
 import math
@@ -12,14 +17,23 @@ from oarlock.simulate.layout import (
     BRAKE_STUCK,
     COGGING,
     COGGING_ORDER,
+    COOLING,
+    COPPER_HEAT,
+    CORE_D,
+    CORE_Q,
     COULOMB,
     COULOMB_BACK,
+    CROSS,
+    FLUX_HEAT,
+    HEAT,
+    HEATING,
     I_BEND,
     I_D,
     I_KNEE,
     I_Q,
     I_SATURATION,
     INERTIA,
+    IRON,
     LD,
     LD_BEND,
     LOAD,
@@ -57,20 +71,40 @@ _jit = njit(inline=True)
 
 
 @_jit
-def _d_axis(plant: Numbers, i_d: float) -> tuple[float, float]:
-    """Return flux and incremental inductance along d: with the magnet it saturates, against not."""
+def _psi(plant: Numbers, state: Numbers) -> float:
+    """Return the magnet's flux, less what heat takes, Vs."""
+    return float(plant[PSI] * (1.0 - plant[FLUX_HEAT] * state[HEAT]))
+
+
+@_jit
+def _fluxes(
+    plant: Numbers, psi: float, i_d: float, i_q: float
+) -> tuple[float, float, float, float, float]:
+    """Return the fluxes along d and q, their slopes over the own current, and over the other's.
+
+    Along d it saturates with the magnet, against it not.
+    """
     x, bend = i_d / plant[I_BEND], plant[LD_BEND]
     size = abs(x)
     log_cosh = size + math.log1p(math.exp(-2.0 * size)) - 0.6931471805599453
-    flux = plant[PSI] + plant[LD] * (i_d - bend * plant[I_BEND] * log_cosh)
-    return flux, plant[LD] * (1.0 - bend * math.tanh(x))
+    flux_d = psi + plant[LD] * (i_d - bend * plant[I_BEND] * log_cosh)
+    inc_d = plant[LD] * (1.0 - bend * math.tanh(x))
+    bent = math.tanh(i_q / plant[I_SATURATION])
+    more = plant[LQ] - plant[LQ_SATURATED]
+    flux_q = plant[LQ_SATURATED] * i_q + more * plant[I_SATURATION] * bent
+    inc_q = plant[LQ_SATURATED] + more * (1.0 - bent * bent)
+    across = plant[CROSS]
+    flux_d -= across * i_q * i_q
+    flux_q -= 2.0 * across * i_d * i_q
+    return flux_d, flux_q, inc_d, inc_q - 2.0 * across * i_d, -2.0 * across * i_q
 
 
 @_jit
 def _slope(
-    plant: Numbers, i_d: float, i_q: float, w: float, theta: float, va: float, vb: float
-) -> tuple[float, float]:
-    """Return di/dt in the rotor frame under a held stator voltage less the dead-time loss."""
+    plant: Numbers, r: float, psi: float, i_d: float, i_q: float, w: float, theta: float,
+    va: float, vb: float,
+) -> tuple[float, float, float, float]:  # fmt: skip
+    """Return di/dt in the rotor frame under a held stator voltage, and the voltages induced."""
     c, s = math.cos(theta), math.sin(theta)
     ia, ib_ = i_d * c - i_q * s, i_d * s + i_q * c
     pa, pb = ia, -0.5 * ia + 0.8660254037844386 * ib_
@@ -84,35 +118,43 @@ def _slope(
     va -= (2.0 * la - lb - lc) / 3.0
     vb -= (lb - lc) / 1.7320508075688772
     vd, vq = va * c + vb * s, vb * c - va * s
-    bend = math.tanh(i_q / plant[I_SATURATION])
-    more = plant[LQ] - plant[LQ_SATURATED]
-    flux_q = plant[LQ_SATURATED] * i_q + more * plant[I_SATURATION] * bend
-    inc_q = plant[LQ_SATURATED] + more * (1.0 - bend * bend)
-    flux_d, inc_d = _d_axis(plant, i_d)
-    return (
-        (vd - plant[R] * i_d + w * flux_q) / inc_d,
-        (vq - plant[R] * i_q - w * flux_d) / inc_q,
-    )
+    flux_d, flux_q, inc_d, inc_q, across = _fluxes(plant, psi, i_d, i_q)
+    share = 1.0 / (1.0 + plant[IRON] * r)
+    ed, eq = share * (vd - r * i_d), share * (vq - r * i_q)
+    ud, uq = ed + w * flux_q, eq - w * flux_d
+    det = inc_d * inc_q - across * across
+    return (inc_q * ud - across * uq) / det, (inc_d * uq - across * ud) / det, ed, eq
+
+
+@_jit
+def _warm(plant: Numbers, state: Numbers, r: float) -> None:
+    """Warm the winding by its loss in one control period, and cool it."""
+    loss = 1.5 * r * (state[I_D] * state[I_D] + state[I_Q] * state[I_Q])
+    state[HEAT] += plant[TS] * (plant[HEATING] * loss - plant[COOLING] * state[HEAT])
 
 
 @_jit
 def integrate(plant: Numbers, state: Numbers, energised: bool) -> None:
-    """Advance the plant by one control period."""
+    """Advance the windings by one control period."""
     h = plant[TS]
     i_d, i_q, theta = state[I_D], state[I_Q], state[THETA] * plant[PAIRS]
     w = state[OMEGA] * plant[PAIRS]
+    r, psi = plant[R] * (1.0 + COPPER_HEAT * state[HEAT]), _psi(plant, state)
+    _warm(plant, state, r)
     if not energised:  # the diodes return the current to the bus, and no more flows
         size = math.hypot(i_d, i_q)
         left = max(size - state[V_BUS] / 1.7320508 * h / plant[LD], 0.0)
         state[I_D] = i_d * left / size if size > 0.0 else 0.0
         state[I_Q] = i_q * left / size if size > 0.0 else 0.0
+        state[CORE_D] = state[CORE_Q] = 0.0
         return
     va, vb = state[V_ALPHA], state[V_BETA]
-    a1, b1 = _slope(plant, i_d, i_q, w, theta, va, vb)
-    t2 = theta + 0.5 * h * w
-    a2, b2 = _slope(plant, i_d + 0.5 * h * a1, i_q + 0.5 * h * b1, w, t2, va, vb)
-    a3, b3 = _slope(plant, i_d + 0.5 * h * a2, i_q + 0.5 * h * b2, w, t2, va, vb)
-    a4, b4 = _slope(plant, i_d + h * a3, i_q + h * b3, w, theta + h * w, va, vb)
+    a1, b1, _, _ = _slope(plant, r, psi, i_d, i_q, w, theta, va, vb)
+    t2, t4 = theta + 0.5 * h * w, theta + h * w
+    a2, b2, _, _ = _slope(plant, r, psi, i_d + 0.5 * h * a1, i_q + 0.5 * h * b1, w, t2, va, vb)
+    a3, b3, ed, eq = _slope(plant, r, psi, i_d + 0.5 * h * a2, i_q + 0.5 * h * b2, w, t2, va, vb)
+    a4, b4, _, _ = _slope(plant, r, psi, i_d + h * a3, i_q + h * b3, w, t4, va, vb)
+    state[CORE_D], state[CORE_Q] = plant[IRON] * ed, plant[IRON] * eq
     i_d += h / 6.0 * (a1 + 2.0 * a2 + 2.0 * a3 + a4)
     i_q += h / 6.0 * (b1 + 2.0 * b2 + 2.0 * b3 + b4)
     if plant[OPEN_PHASE] >= 0.0:  # what would flow in the open phase cannot
@@ -133,10 +175,7 @@ def turn(plant: Numbers, state: Numbers, released: bool, hand: float) -> None:
     """
     h = plant[TS]
     i_d, i_q = state[I_D], state[I_Q]
-    bend = math.tanh(i_q / plant[I_SATURATION])
-    more = plant[LQ] - plant[LQ_SATURATED]
-    flux_q = plant[LQ_SATURATED] * i_q + more * plant[I_SATURATION] * bend
-    flux_d, _ = _d_axis(plant, i_d)
+    flux_d, flux_q, _, _, _ = _fluxes(plant, _psi(plant, state), i_d, i_q)
     omega = state[OMEGA]
     at_end = 1.5 * plant[PAIRS] * (flux_d * i_q - flux_q * i_d)
     torque = 0.5 * (state[TORQUE] + at_end)

@@ -5,6 +5,8 @@ import math
 from oarlock.jit import njit
 from oarlock.simulate.layout import (
     CLIP_A,
+    CORE_D,
+    CORE_Q,
     COSINE_AT,
     COSINE_GAIN,
     COSINE_OFFSET,
@@ -141,7 +143,8 @@ def currents(
     """Read the three currents as the firmware has them, its offsets taken off."""
     theta_e = state[THETA] * plant[PAIRS]
     c, s = math.cos(theta_e), math.sin(theta_e)
-    alpha, beta = state[I_D] * c - state[I_Q] * s, state[I_D] * s + state[I_Q] * c
+    i_d, i_q = state[I_D] + state[CORE_D], state[I_Q] + state[CORE_Q]
+    alpha, beta = i_d * c - i_q * s, i_d * s + i_q * c
     phase[0], phase[1] = alpha, -0.5 * alpha + 0.8660254037844386 * beta
     phase[2] = -phase[0] - phase[1]
     for n in range(3):

@@ -202,7 +202,7 @@ def test_without_the_sensors_gains_the_uncertainty_is_wider(
     after = estimate_inductance(record, adopted(axis, R)).estimates["machine.Ld"]
     assert before.std is not None
     assert after.std is not None
-    assert before.std > 3.0 * after.std
+    assert before.std > 2.0 * after.std
     assert abs(after.value / truth.incremental_Ld(0.3 * 10.04) - 1.0) < 0.003
 
 

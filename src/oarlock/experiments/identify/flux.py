@@ -38,6 +38,7 @@ from oarlock.records.settings import number, numbers
 Array = NDArray[np.float64]
 _FLOOR = 0.001  # of the flux: what the model leaves out
 _DEAD_DOUBT = 0.10  # of the dead time's voltage, as known from the R test
+_DEAD_SHAPE = 0.04  # of it: how it falls near zero current is not the same in every inverter
 _ROWS = 12000
 _MOST_ZERO = math.radians(3.0)
 _ZERO_MOVES = math.radians(0.3)  # below, the zero stays as Sensing found it
@@ -222,14 +223,16 @@ def _fit(points: _Points, axis: Axis) -> _Fit:
     psi, Ld = float(found[0]), float(found[1])
     residual = y - X @ found
     # Without the dead time: what the belief in it costs.
-    plain, *_ = np.linalg.lstsq(X[:, [0, 1, 3]], y - dead * X[:, 2], rcond=None)
+    others = X[:, [0, 1, 3]]
+    plain, *_ = np.linalg.lstsq(others, y - dead * X[:, 2], rcond=None)
+    shaped, *_ = np.linalg.lstsq(others, _DEAD_SHAPE * dead * X[:, 2], rcond=None)
     free = max(y.size - 4, 1)
     chi = float(np.sum(residual**2)) / free
     cov = np.linalg.pinv(X.T @ X) * chi
     top = float(np.abs(points.omega).max())
     std = math.sqrt(
         max(float(cov[0, 0]), 0.0) + (0.5 * (psi - float(plain[0]))) ** 2 + (_FLOOR * psi) ** 2
-        + (m.R.std * float(np.mean(np.abs(points.i_q))) / top) ** 2
+        + float(shaped[0]) ** 2 + (m.R.std * float(np.mean(np.abs(points.i_q))) / top) ** 2
     )  # fmt: skip
     return _Fit(
         psi=psi,

@@ -3,6 +3,12 @@
 The complex gain from commanded voltage to current is read by least squares on sine, cosine and
 offset, and solved for the exact sampled plant: with one sample of delay and the hold,
 Y(z) = b / (z (z - a)), so 1/(z Y) = c gives b = Im z / Im c and a = Re z - b Re c.
+
+Iron loss, a bridge that is late by part of a sample and a filter before the converter change what
+is read by the square of the frequency; the dead time, and a free rotor's swing, by its inverse.
+With sines at several frequencies both fall out. The current held along d shifts Lq by saturation
+across the axes, one way or the other: with that current of either sign it falls out as well; on a
+free rotor that cannot be done, and u says so.
 """
 
 import cmath
@@ -25,9 +31,16 @@ from oarlock.records.settings import number, tables
 Array = NDArray[np.float64]
 _AVERAGED = 16  # rows, of the angle where it is asked whether it moved
 _MOST_SPREAD = 0.01  # of the sensors' gains
-_DELAY_FLOOR = 0.008  # of a sample
+_DELAY_FLOOR = 0.01  # of a sample
+_IRON = 0.018  # of the rated current, at the bus's whole voltage: what iron loss may take
 _BESIDE = 14  # frequencies on each side of a sine, whole periods apart, that tell the noise
-_MODEL_FLOOR = 0.0012  # what the estimator's own assumptions cost, ratio
+_MODEL_FLOOR = 0.002  # what the estimator's own assumptions cost, ratio
+_SINE_FLOOR = 0.0005  # of each sine
+# What may become of L at 1 kHz and 16 kHz: by what grows with the square of the frequency, by what
+# falls with it, and by a free rotor's swing.
+_USUAL = 2.0 - 2.0 * math.cos(math.tau / 16.0)
+_GROWS, _FALLS, _SWINGS = 0.015, 0.01, 0.03
+_ACROSS_FLOOR = 0.006  # what a current along d may do to Lq where its other sign was not tried
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,32 +81,67 @@ def estimate_inductance(record: Record, axis: Axis) -> Finding:
     first = sines[0]
     plain = [s for s in sines if (s.i_d, s.i_q) == (first.i_d, first.i_q)
              and s.frequency <= first.frequency]  # fmt: skip
-    L = first.L
-    halves = abs(plain[1].L / L - 1.0) if len(plain) > 1 else math.nan
+    mirrored = _mirrored(which, sines)
+    halves = abs(plain[1].L / first.L - 1.0) if len(plain) > 1 else math.nan
+    free = which == "q" and mirrored is None
+    at_point = [s for s in sines if (s.i_d, s.i_q) == (first.i_d, first.i_q)]
+    slow, relative = _slowly(at_point, Ts, held=not free)
+    L = slow * first.L
+    if mirrored:
+        L, across = 0.5 * slow * (first.L + mirrored.L), 0.25 * abs(first.L - mirrored.L) / first.L
+    else:
+        across = _ACROSS_FLOOR if free and first.i_d else 0.0
     gain_std = max(axis.inverter.gain_a.std, axis.inverter.gain_b.std)
-    relative = math.sqrt(
-        first.relative_std**2 + gain_std**2 + _MODEL_FLOOR**2 + (0.0 if math.isnan(halves)
-        else (0.5 * halves) ** 2)
-    )  # fmt: skip
+    relative = math.hypot(relative, gain_std, _MODEL_FLOOR, across)
     estimate = Estimate(value=L, std=relative * L, unit="H", origin=Origin.MEASURED)
     more = {
         f"{sine.i_q if which == 'q' else sine.i_d:.1f} A": Estimate(
-            value=sine.L, std=2.0 * relative * sine.L, unit="H", origin=Origin.MEASURED
+            value=slow * sine.L, std=2.0 * relative * sine.L, unit="H", origin=Origin.MEASURED
         )
         for sine in sines
-        if (sine.i_d, sine.i_q) != (first.i_d, first.i_q)
+        if (sine.i_d, sine.i_q) != (first.i_d, first.i_q) and sine is not mirrored
     }
     estimates = {f"machine.L{which}": estimate}
-    if delay:
+    if delay and which == "d":  # along q the iron's current is larger, and looks like delay
         estimates["inverter.delay"] = delay
     return Finding(
         quantity=f"inductance_{which}",
         estimates=estimates,
         extra=more,
         checks=tuple(_checks(record, axis, which, plain, sines, halves, delay)),
-        remark=_remark(which, sines, first, record),
+        remark=_remark(which, sines, first, record, both=mirrored is not None),
         evidence=_evidence(sines),
     )
+
+
+def _mirrored(which: str, sines: list[_Sine]) -> _Sine | None:
+    """Return the sine along q on the first one's current along d, its sign turned."""
+    first = sines[0]
+    where = (-first.i_d, first.i_q, first.frequency)
+    if which == "d" or not first.i_d:
+        return None
+    return next((s for s in sines if (s.i_d, s.i_q, s.frequency) == where), None)
+
+
+def _slowly(here: list[_Sine], Ts: float, *, held: bool) -> tuple[float, float]:
+    """Return L without what frequency does to it, over the first sine's, and its relative std.
+
+    Linear least squares with a belief in how large the two parts can be at 1 kHz and 16 kHz: what
+    sines there are says more than that, or does not.
+    """
+    first = here[0]
+    x = 2.0 - 2.0 * np.cos(math.tau * Ts * np.array([s.frequency for s in here]))
+    std = np.hypot([s.relative_std for s in here], _SINE_FLOOR)
+    y = np.array([s.L / first.L - 1.0 for s in here])
+    grows, falls = x / _USUAL, _USUAL / x
+    rows = np.column_stack([np.ones_like(x), grows, falls]) / std[:, np.newaxis]
+    belief = np.array([[0.0, 1.0 / _GROWS, 0.0], [0.0, 0.0, 1.0 / (_FALLS if held else _SWINGS)]])
+    design = np.vstack([rows, belief])
+    found, *_ = np.linalg.lstsq(design, np.append(y / std, [0.0, 0.0]), rcond=None)
+    left = rows @ found - y / std
+    scale = max(1.0, float(left @ left) / max(len(here) - 1, 1))
+    covariance = np.linalg.inv(design.T @ design) * scale
+    return 1.0 + float(found[0]), math.sqrt(float(covariance[0, 0]))
 
 
 def _sines(record: Record, axis: Axis) -> tuple[str, list[_Sine]]:
@@ -196,7 +244,9 @@ def _delay(sines: list[_Sine], Ts: float, axis: Axis) -> Estimate | None:
     found = least_squares(misfit, begin, max_nfev=100)
     free = max(2 * len(sines) - 3, 1)
     covariance = np.linalg.pinv(found.jac.T @ found.jac) * max(2.0 * found.cost / free, 0.2)
-    std = math.hypot(math.sqrt(max(float(covariance[2, 2]), 0.0)), _DELAY_FLOOR)
+    # Iron loss turns the current ahead, as a shorter delay would.
+    iron = _IRON * math.exp(found.x[1]) * axis.machine.rated_current.value / axis.inverter.v_max
+    std = math.hypot(math.sqrt(max(float(covariance[2, 2]), 0.0)), _DELAY_FLOOR, iron / Ts)
     value = (1.5 + float(found.x[2])) * Ts
     return Estimate(value=value, std=std * Ts, unit="s", origin=Origin.MEASURED)
 
@@ -220,12 +270,12 @@ def _along(which: str) -> Callable[[_Sine], float]:
     return (lambda s: s.i_d) if which == "d" else (lambda s: s.i_q)
 
 
-def _remark(which: str, sines: list[_Sine], first: _Sine, record: Record) -> str:
+def _remark(which: str, sines: list[_Sine], first: _Sine, record: Record, *, both: bool) -> str:
     at = _along(which)
     far = max(sines, key=at)
     if at(far) == at(first):
         held = float(np.mean(record["id"][: first.waves[0].size]))
-        return f"small signal, on {held:.1f} A"
+        return f"small signal, on {'±' if both else ''}{held:.1f} A"
     fall = 100.0 * (1.0 - far.L / first.L)
     word = "falls" if fall > 0 else "rises"
     return f"{word} {abs(fall):.0f} % to {abs(at(far)):.0f} A"
@@ -278,8 +328,8 @@ def _checks(
             3,
             Check(
                 code="two frequencies",
-                passed=halves <= 0.03,
-                sentence=f"{pair} Hz agree within {100 * halves:.1f} % (3 % allowed)",
+                passed=halves <= 0.05,
+                sentence=f"{pair} Hz agree within {100 * halves:.1f} % (5 % allowed)",
             ),
         )
     if delay:

@@ -37,7 +37,7 @@ _STILL = 0.05  # rad: less is no turning
 PAPER = 0.05  # standard uncertainty of a flux that a datasheet prints, where it says none
 
 
-_FLOORS = (0.002, 0.02, 0.005)  # of J, of the friction at top speed as B, of Tc
+_FLOORS = (0.002, 0.004, 0.003)  # of J, of the friction at top speed as B, of Tc
 
 
 @dataclass(frozen=True, slots=True)

@@ -186,7 +186,7 @@ def _spread(points: _Points, fit: _Fit, axis: Axis) -> float:
     high = points.asked > order[1] + 1e-9
     others = [_fit(points, axis, keep=high), _fit(points, axis, knee=1.4)]
     moved = [abs(float(other.parameters[0] - fit.parameters[0])) for other in others]
-    return max(*moved, 0.001 * float(fit.parameters[0]))
+    return 0.5 * max(*moved, 0.002 * float(fit.parameters[0]))
 
 
 def _checks(record: Record, points: _Points, fit: _Fit, axis: Axis, R: float) -> list[Check]:

@@ -290,11 +290,11 @@ def _twist(fit: TwoMass, play: float) -> tuple[dict[str, Estimate], dict[str, Es
     ratio = (fit.resonance / fit.anti) ** 2 - 1.0  # load over motor
     load = fit.J * ratio / (1.0 + ratio)
     stiffness = fit.anti**2 * load
-    anti_std = math.hypot(_std(fit, 1), 0.002 + 2.0 * play)
+    anti_std = math.hypot(_std(fit, 1), 0.0015 + 2.0 * play)
     both = fit.covariance[1, 1] + fit.covariance[2, 2] + 2.0 * fit.covariance[1, 2]
     res_std = math.hypot(math.sqrt(max(float(both), 0.0)), 0.0003 + play)
     damping = fit.d * stiffness
-    d_std = math.hypot(_std(fit, 3), 0.05)
+    d_std = math.hypot(_std(fit, 3), 0.015)
     zeta = 0.5 * fit.d * fit.resonance
     return {
         "mechanics.resonance": measured(fit.resonance, fit.resonance * res_std, "rad/s"),

@@ -87,7 +87,7 @@ class InductanceSine:
     bias: float = 0.3  # of rated current, along d
     q_biases: tuple[float, ...] = ()  # of peak current, along q: maps saturation; brake needed
     d_biases: tuple[float, ...] = ()  # of peak current, along d: maps saturation
-    fast: tuple[float, ...] = ()  # of the sampling: sines whose phase tells the loop's delay
+    fast: tuple[float, ...] = (0.13, 0.18)  # of the sampling: sines that tell the loop's delay
     seconds: float = 0.14  # recorded for each sine
     settle: float = 1.2  # s, until a free rotor has come to rest along the bias
     aligned: bool = False  # the bias pulls a free rotor along a fixed angle, instead of following
@@ -114,6 +114,8 @@ class InductanceSine:
         peak = m.peak_current.value
         far = [(f, 0.0, b * peak) for b in self.q_biases]
         far += [(f, b * peak, 0.0) for b in self.d_biases]
+        if self.axis_name == "q" and not self.aligned:  # a free rotor would turn round
+            far.append((f, -i_d, 0.0))
         return plain + [(f / axis.inverter.Ts, i_d, 0.0) for f in self.fast] + far
 
     def scaled(self, factor: float) -> "InductanceSine":
