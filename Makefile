@@ -5,7 +5,7 @@ READY := $(VENV)/.ready
 
 .PHONY: demo demo-headless test check lint types contracts bench bench-sensing bench-identify \
   bench-foreign bench-kernel bench-loops bench-silence bench-commissioning \
-  bench-swept bench-own bench-links bench-short screenshots lock clean
+  bench-coverage bench-swept bench-own bench-links bench-short faults screenshots lock clean
 
 demo: $(READY)
 	@$(BIN)/oarlock demo
@@ -53,6 +53,9 @@ bench-silence: $(READY)
 bench-commissioning: $(READY)
 	@$(BIN)/python -m benchmarks.commissioning
 
+bench-coverage: $(READY)
+	@$(BIN)/python -m benchmarks.coverage
+
 bench-swept: $(READY)
 	@$(BIN)/python -m benchmarks.swept
 
@@ -64,6 +67,9 @@ bench-links: $(READY)
 
 bench-short: $(READY)
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks.short
+
+faults: $(READY)
+	@$(BIN)/python tools/faults.py
 
 screenshots: $(READY)
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python tools/screenshots.py docs/screenshots

@@ -9,6 +9,7 @@ import time
 from benchmarks import __main__ as speeds
 from benchmarks import (
     commissioning,
+    coverage,
     foreign,
     identify,
     kernel,
@@ -31,6 +32,7 @@ def main() -> None:
         ("sensing", lambda: sensing.main(1, 3)),
         ("loops", lambda: loops.main(1, 1, 60)),
         ("commissioning", lambda: commissioning.main(1, 1)),
+        ("coverage", lambda: coverage.main(2)),
         ("swept", lambda: swept.main(2, 1)),
         ("own motor", lambda: own.main(1)),
         ("links", lambda: links.main(short=True)),

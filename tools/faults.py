@@ -1,0 +1,197 @@
+"""`make faults`: put random faults into the core, one at a time, and see whether the tests find it.
+
+A comparison or an operator turned round, a constant changed, a condition reversed. The tests run
+once with the lines that each of them touches noted (`coverage`); then each fault meets the tests
+that touch its line, the quickest first. Code that is compiled is not seen line by line: there all
+tests of the room run. What no test finds is listed with its place: a fault that changes nothing
+that anybody sees is to be named as such, any other needs a test.
+"""
+
+import ast
+import os
+import random
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+import xml.etree.ElementTree as ElementTree
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from coverage import CoverageData
+
+ROOT = Path(__file__).resolve().parent.parent
+ROOMS = ("control", "drive", "experiments", "handover", "machine", "quantities", "records",
+         "rehearse", "session", "simulate", "store")  # fmt: skip
+COMPILED = ("simulate/", "control/_kernels.py")
+MOST_TESTS, MOST_SECONDS = 40, 240
+TURNED: dict[type[ast.AST], type[ast.AST]] = {
+    ast.Lt: ast.GtE, ast.GtE: ast.Lt, ast.Gt: ast.LtE, ast.LtE: ast.Gt, ast.Eq: ast.NotEq,
+    ast.NotEq: ast.Eq, ast.In: ast.NotIn, ast.NotIn: ast.In, ast.Is: ast.IsNot, ast.IsNot: ast.Is,
+    ast.Add: ast.Sub, ast.Sub: ast.Add, ast.Mult: ast.Div, ast.Div: ast.Mult, ast.Pow: ast.Mult,
+    ast.And: ast.Or, ast.Or: ast.And, ast.USub: ast.UAdd,
+}  # fmt: skip
+
+
+_TURNABLE = (ast.Compare, ast.BinOp, ast.BoolOp, ast.UnaryOp)
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """One change of one file."""
+
+    path: Path  # from the root
+    line: int
+    was: str
+    now: str
+    text: str  # of the whole file with it
+
+
+def faults_in(path: Path) -> Iterator[Fault]:
+    """Yield every fault that can be put into a file, (n, 1 each)."""
+    text = (ROOT / path).read_text(encoding="utf-8")
+    for place in sorted(_places(ast.parse(text)), key=lambda n: (n.lineno, n.col_offset)):
+        was = ast.get_source_segment(text, place)
+        now = _turned(place)
+        if was is None or now is None:
+            continue
+        lines = text.splitlines(keepends=True)
+        start = sum(len(x.encode()) for x in lines[: place.lineno - 1]) + place.col_offset
+        data = text.encode()
+        changed = data[:start] + now.encode() + data[start + len(was.encode()) :]
+        yield Fault(path, place.lineno, was, now, changed.decode())
+
+
+def _places(tree: ast.AST) -> Iterator[ast.expr]:
+    """Yield what can be turned; what stands in annotations, texts and `__all__` cannot."""
+    for name, value in ast.iter_fields(tree):
+        if name in ("annotation", "returns", "decorator_list", "type_params"):
+            continue
+        for node in value if isinstance(value, list) else [value]:
+            if not isinstance(node, ast.AST) or isinstance(node, ast.JoinedStr):
+                continue
+            is_number = isinstance(node, ast.Constant) and type(node.value) in (int, float)
+            if is_number or isinstance(node, _TURNABLE):
+                assert isinstance(node, ast.expr)
+                yield node
+            yield from _places(node)
+
+
+def _turned(node: ast.expr) -> str | None:
+    """Return the expression with one thing wrong; None where there is nothing to turn."""
+    if isinstance(node, ast.Constant):
+        value = node.value
+        assert isinstance(value, int | float)
+        return repr(value + 1) if isinstance(value, int) else repr(1.3 * value if value else 0.5)
+    if isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.Not):
+        return f"({ast.unparse(node.operand)})"
+    op = node.ops[0] if isinstance(node, ast.Compare) else getattr(node, "op", None)
+    if type(op) not in TURNED or _is_text(node):
+        return None
+    new = TURNED[type(op)]()
+    if isinstance(node, ast.Compare):
+        node.ops[0] = new  # type: ignore[call-overload]
+    else:
+        node.op = new  # type: ignore[attr-defined]
+    turned = f"({ast.unparse(node)})"
+    if isinstance(node, ast.Compare):
+        node.ops[0] = op  # type: ignore[assignment]
+    else:
+        node.op = op  # type: ignore[attr-defined]
+    return turned
+
+
+def _is_text(node: ast.expr) -> bool:
+    """Return whether it joins types or texts."""
+    return any(isinstance(n, ast.JoinedStr) or (isinstance(n, ast.Constant)
+               and isinstance(n.value, str | bytes)) for n in ast.walk(node)) and isinstance(
+                   node, ast.BinOp)  # fmt: skip
+
+
+def mapped(folder: Path) -> tuple[CoverageData, dict[str, float]]:
+    """Run the core's tests once; return who touches what, and how long each test takes."""
+    data, report = folder / "coverage", folder / "times.xml"
+    if not report.exists():
+        subprocess.run(
+            [sys.executable, "-m", "pytest", "tests", "-q", "-m", "not realtime",
+             "--ignore=tests/ui", "-n", "1",
+             "--cov=src/oarlock", "--cov-context=test", "--cov-report=",
+             f"--junitxml={report}", "-o", "addopts="],
+            cwd=ROOT, env=os.environ | {"COVERAGE_FILE": str(data)}, check=True,
+        )  # fmt: skip
+    seen = CoverageData(basename=str(data))
+    seen.read()
+    times = {}
+    for case in ElementTree.parse(report).iter("testcase"):
+        file = case.get("classname", "").replace(".", "/") + ".py"
+        times[f"{file}::{case.get('name')}"] = float(case.get("time", 0.0))
+    return seen, times
+
+
+def tests_for(fault: Fault, seen: CoverageData, times: dict[str, float]) -> list[str]:
+    """Return the tests that touch the fault's line, the quickest first."""
+    inside = str(fault.path.relative_to("src/oarlock"))
+    room = inside.split("/")[0]
+    if inside.startswith(COMPILED):
+        return [f"tests/{room}", "tests/practice", "tests/rehearse"][:3]
+    lines = seen.contexts_by_lineno(str(ROOT / fault.path))
+    at = max((line for line in lines if line <= fault.line), default=0)  # of a longer statement
+    found = {name.split("|")[0] for name in lines.get(at, []) if name}
+    if not found and at:  # it ran as the module was imported
+        found = {name.split("|")[0] for names in lines.values() for name in names if name}
+    own = {f for f in found if f.startswith(f"tests/{room}")}
+    quick = sorted(found, key=lambda name: (name not in own, times.get(name, 9.0)))
+    return quick[:MOST_TESTS]
+
+
+def is_found(fault: Fault, tests: list[str], copy: Path) -> bool:
+    """Return whether a test fails with the fault in place."""
+    target = copy / fault.path
+    plain = target.read_text(encoding="utf-8")
+    target.write_text(fault.text, encoding="utf-8")
+    env = os.environ | {"PYTHONPATH": f"{copy / 'src'}:{copy}", "PYTHONDONTWRITEBYTECODE": "1"}
+    try:
+        done = subprocess.run(
+            [sys.executable, "-m", "pytest", *tests, "-x", "-q", "-o", "addopts=",
+             "-m", "not realtime", "-p", "no:cacheprovider", "--timeout", "90"],
+            cwd=copy, env=env, timeout=MOST_SECONDS, check=False, capture_output=True,
+        )  # fmt: skip
+    except subprocess.TimeoutExpired:
+        return True
+    finally:
+        target.write_text(plain, encoding="utf-8")
+    return done.returncode != 0
+
+
+def main(many: int, seed: int) -> int:
+    """Put in `many` faults; return 1 where under 92 of 100 were found."""
+    folder = ROOT / ".faults"
+    folder.mkdir(exist_ok=True)
+    seen, times = mapped(folder)
+    files = [f for room in ROOMS for f in sorted((ROOT / "src/oarlock" / room).rglob("*.py"))]
+    every = [fault for file in files for fault in faults_in(file.relative_to(ROOT))]
+    chosen = random.Random(seed).sample(every, many)
+    found, missed = 0, 0
+    with tempfile.TemporaryDirectory() as temporary:
+        copy = Path(temporary) / "copy"
+        keep = shutil.ignore_patterns(".git", ".venv", ".faults", "*_cache", "__pycache__")
+        shutil.copytree(ROOT, copy, ignore=keep)
+        for fault in chosen:
+            tests, begun = tests_for(fault, seen, times), time.monotonic()
+            caught = bool(tests) and is_found(fault, tests, copy)
+            found, missed = found + caught, missed + (not caught)
+            if not caught:
+                why = "no test comes here" if not tests else f"{len(tests)} tests"
+                print(f"{fault.path}:{fault.line}: {fault.was!r} -> {fault.now!r} ({why})")
+            if (found + missed) % 10 == 0:
+                took = time.monotonic() - begun
+                print(f"  {found} of {found + missed} found ({took:.0f} s the last)", flush=True)
+    print(f"{found} of {many} faults were found, of {len(every)} that could be put in")
+    return 0 if found >= 0.92 * many else 1
+
+
+if __name__ == "__main__":
+    arguments = [int(a) for a in sys.argv[1:3]]
+    sys.exit(main(*(arguments + [200, 1][len(arguments) :])))
