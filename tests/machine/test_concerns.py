@@ -24,7 +24,6 @@ def entered(axis: Axis, path: str, value: float) -> Axis:
     [
         ("machine.Lq", 0.985 * 8e-3, 0.975 * 8e-3, "Lq is below Ld"),
         ("machine.rated_current", 19.9, 20.0, "RMS taken for peak"),
-        ("inverter.current_full_scale", 20.0, 19.9, "ends below the peak current"),
         ("machine.R", 8e-3 / (5.02 / 16e3), 8e-3 / (4.98 / 16e3), "L/R is only 5.0 samples"),
     ],
 )

@@ -62,7 +62,7 @@ def _speed(axis: "Axis") -> "tuple[Axis, Told]":
     from oarlock.control.speed_design import Turning, design_speed, usual_speed
 
     loop = design_speed(axis, turning=Turning(speed=usual_speed(axis)))
-    rated = axis.machine.rated_current.value
+    rated = axis.rated
     t = np.arange(4000, dtype=np.float64) * loop.plant.T
     load = load_figures(t, rated * loop.loaded.step(t.size))
     told = {"gains": asdict(loop.gains), **_figures(loop.margins),

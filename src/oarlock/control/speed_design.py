@@ -136,7 +136,7 @@ def speed_noise(axis: Axis, turning: Turning) -> float:
 def wanted_of(axis: Axis, margin: float, turning: Turning) -> Wanted:
     """Return what a loop has to keep: its margins, and a torque that the sensor does not shake."""
     noise = speed_noise(axis, turning)
-    most = RIPPLE * axis.machine.rated_current.value
+    most = RIPPLE * axis.rated
     return Wanted(margin=margin, most_Kp=most / noise if noise > 0.0 else math.inf)
 
 
@@ -225,7 +225,7 @@ def design_speed(
     old = speed_gains(axis)
     loop = design_on(
         plant or plant_of(axis, turning=turning), target or speed_target(axis),
-        axis.machine.rated_current.value, most_Kp=wanted_of(axis, MARGIN, turning).most_Kp,
+        axis.rated, most_Kp=wanted_of(axis, MARGIN, turning).most_Kp,
     )  # fmt: skip
     if old is None:
         return loop

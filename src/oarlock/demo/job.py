@@ -265,7 +265,7 @@ class _Job:
 
     def _sweep(self) -> None:
         """Measure the open current loop along q, the shaft held."""
-        rated = self._session.axis.machine.rated_current.value
+        rated = self._session.axis.rated
         sweep = CurrentSweep(axis_name="q", bias=0.4 * rated, amplitude=0.08 * rated)
         run, result = self._play(sweep, "sweep-q")
         if not isinstance(result, CurrentSwept) or result.found is None:

@@ -29,9 +29,7 @@ def parameters(plan: Plan, axis: Axis) -> dict[str, float]:
         "Limits.Speed": limits.speed,
         "Limits.Travel": limits.travel,
         "Limits.Time": limits.time,
-        "Trip levels.Over-current": min(
-            1.3 * m.peak_current.value, 0.95 * inv.current_full_scale.value
-        ),
+        "Trip levels.Over-current": min(1.3 * axis.peak, 0.95 * inv.current_full_scale.value),
         "Trip levels.Under-voltage": 0.6 * inv.bus_voltage.value,
         "Trip levels.Oscillation": float(plan.watch),
         "Recorder.Decimation": plan.decimation,

@@ -134,7 +134,7 @@ def steps_back(axis: Axis, plan: Plan, standing: Span) -> Plan:
         average=False,
         limits=replace(
             plan.limits,
-            current=min(0.9 * m.rated_current.value, 1.1 * m.peak_current.value),
+            current=min(0.9 * axis.rated, 1.1 * axis.peak),
             speed=min(2.5 * speed + 5.0, m.max_speed.value),
             travel=math.tau * min(1.2 * turns + 0.1, max(room(axis, standing), 1.05 * turns)),
             time=seconds + 1.0,

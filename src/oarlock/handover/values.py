@@ -76,7 +76,7 @@ def _outer(axis: Axis) -> list[tuple[str, str, float, str, str]]:
     T = axis.inverter.divider * axis.inverter.Ts
     rows += [
         ("speed.T", "SPD_TS", T, "s", "sample time of the speed loop"),
-        ("speed.i_max", "SPD_I_MAX", axis.machine.peak_current.value, "A",
+        ("speed.i_max", "SPD_I_MAX", axis.peak, "A",
          "largest current that the speed loop asks for"),
     ]  # fmt: skip
     return rows + _filters(axis) + _ramp(axis)

@@ -75,6 +75,20 @@ FIELDS: tuple[Field, ...] = (
         label="Current full scale",
     ),
     Field(
+        path="inverter.max_current",
+        key="max_current",
+        kind=Kind.CURRENT,
+        label="Drive gives at most",
+        optional=True,
+    ),
+    Field(
+        path="inverter.steady_current",
+        key="steady_current",
+        kind=Kind.CURRENT,
+        label="Drive gives for long",
+        optional=True,
+    ),
+    Field(
         path="inverter.adc_bits",
         key="adc_bits",
         kind=Kind.BITS,

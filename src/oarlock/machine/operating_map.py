@@ -78,7 +78,7 @@ def limits_of(axis: Axis, *, printed: bool = False) -> Limits:
         Ld=pick("Ld"),
         Lq=pick("Lq"),
         psi=pick("psi"),
-        i_max=pick("peak_current"),
+        i_max=pick("peak_current") if printed else axis.peak,
         v_max=inv.v_max,
         omega_max=pick("max_speed"),
     )

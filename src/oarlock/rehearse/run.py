@@ -73,7 +73,7 @@ def plan_of(scenario: Scenario, axis: Axis) -> Plan:
             steps.append(replace(held, distance=point.value, speed=point.speed,
                                  jerk_time=point.jerk_time))  # fmt: skip
     _refuse_beyond(scenario, axis)
-    most = m.peak_current.value
+    most = axis.peak
     plan = Plan(
         name=scenario.name, steps=tuple(steps), channels=_RECORDED, round=True,
         limits=Limits(current=1.2 * most, speed=1.2 * m.max_speed.value, travel=1e9,
@@ -94,7 +94,7 @@ def _refuse_beyond(scenario: Scenario, axis: Axis) -> None:
             raise InputError(f"{speed / math.tau * 60:.0f} rpm, above the top speed",
                              place=f"{scenario.name}, point {n}",
                              remedy="Ask for less, or correct the top speed")  # fmt: skip
-        if scenario.control is Control.CURRENT and abs(point.value) > m.peak_current.value:
+        if scenario.control is Control.CURRENT and abs(point.value) > axis.peak:
             raise InputError(f"{point.value:.3g} A, above the peak current",
                              place=f"{scenario.name}, point {n}",
                              remedy="Ask for less, or correct the peak current")  # fmt: skip

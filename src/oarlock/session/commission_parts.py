@@ -276,14 +276,14 @@ def _designed_simply(part: Part, axis: Axis) -> Axis:
 
 
 def _most_current(axis: Axis) -> float:
-    return min(axis.machine.peak_current.value, 0.9 * axis.inverter.current_full_scale.value)
+    return axis.peak
 
 
 def _by_kind(part: Part, axis: Axis) -> Bound:
     """Return the most that a part may move which cannot be planned yet."""
     turning = part.group == LOOPS or (part.group == IDENTIFY and BY_KEY[part.key].turns)
     if not turning and part.key not in (TURN, PUSH, SPIN):
-        return replace(_STILL, current=axis.machine.rated_current.value, seconds=_UNKNOWN / 4.0)
+        return replace(_STILL, current=axis.rated, seconds=_UNKNOWN / 4.0)
     speed = 1.4 * usual_speed(axis)
     return Bound(turns=speed * _UNKNOWN / math.tau, speed=speed, current=current_limit(axis),
                  seconds=_UNKNOWN)  # fmt: skip

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from oarlock.machine import Axis
 from oarlock.machine.axis import concerns
+from oarlock.machine.limits import clipped
 from oarlock.machine.operating_map import Envelope, Limits, ellipse, envelope, limits_of, mtpa
 from oarlock.machine.unknown import FOUND_LATER, NEEDED, is_known, missing
 from oarlock.quantities import Origin
@@ -119,7 +120,7 @@ def _contours(limits: Limits, most: float) -> tuple[tuple[float, Array, Array], 
 
 
 def _reasons(axis: Axis, limits: Limits) -> tuple[str, ...]:
-    found = concerns(axis)
+    found = [*concerns(axis), *clipped(axis)]
     if found:
         return (f"{found[0]}.",)
     bus, phase = axis.inverter.bus_voltage.value, limits.v_max
@@ -141,7 +142,7 @@ def summary(now: Snapshot) -> Stage:
     measured = identified(axis)
     if not can_be_mapped(axis):
         return _begun(axis)
-    peak, top = sentence(m.peak_current.value, "A"), f"{m.max_speed.value / RPM:.0f} rpm"
+    peak, top = sentence(axis.peak, "A"), f"{m.max_speed.value / RPM:.0f} rpm"
     return Stage(
         key="machine",
         name="Machine",

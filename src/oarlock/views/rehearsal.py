@@ -51,7 +51,7 @@ def simulated(
     """Return what a scenario comes to. Work for a job; errors as `rehearse`."""
     run = rehearse(scenario, axis, progress=progress, cancel=cancel)
     told = figures_of(run, axis)
-    limit = axis.machine.peak_current.value
+    limit = axis.peak
     used = np.maximum(run.most["volts"] / run.v_max, run.most["amperes"] / limit)
     tightest = float(run.t[int(np.argmax(used))]) if run.t.size else 0.0
     answer, reasons = _said(told, limit, tightest)

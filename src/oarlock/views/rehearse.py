@@ -52,7 +52,7 @@ acceleration = "{rpm:g} rad/s2"
 
 [[loads]]
 at = "0.8 s"
-torque = {0.5 * m.torque_constant * m.rated_current.value:.2g}
+torque = {0.5 * m.torque_constant * axis.rated:.2g}
 """
     return f"""name = "A push"
 control = "current"
@@ -60,7 +60,7 @@ duration = "50 ms"
 
 [[points]]
 at = "10 ms"
-current = "{0.3 * m.rated_current.value:.2g} A peak"
+current = "{0.3 * axis.rated:.2g} A peak"
 
 [[points]]
 at = "30 ms"

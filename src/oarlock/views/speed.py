@@ -307,7 +307,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
         figures=step_figures(t, response),
         load=load_figures(t, amperes * sag) if found.stable else _NO_LOAD,
         ripple=_ripple(loop, count, noise),
-        shakes=gains.Kp * noise > 0.97 * RIPPLE * axis.machine.rated_current.value,
+        shakes=gains.Kp * noise > 0.97 * RIPPLE * axis.rated,
         shaped=abs(amplitude) > SHAPED * linear,
         f=omega / math.tau,
         open_gain=_gain(opened),

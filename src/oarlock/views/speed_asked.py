@@ -23,7 +23,7 @@ TARGET_LABELS = {
 
 def target_texts(shown: SpeedPicture, axis: Axis) -> dict[str, str]:
     """Return each figure that may be given, as text in the unit of `TARGET_LABELS`."""
-    rated = axis.machine.rated_current.value
+    rated = axis.rated
     return {
         "crossover": digits(shown.crossover, 3),
         "bandwidth": digits(shown.bandwidth, 3),

@@ -19,7 +19,7 @@ def forcing_current(axis: Axis) -> float:
     m = axis.machine
     rise = m.Lq.value - m.Ld.value
     stiffest = 0.5 * m.psi.value / rise if rise > 0.0 else math.inf
-    return min(0.8 * m.rated_current.value, stiffest)
+    return min(0.8 * axis.rated, stiffest)
 
 
 def stiffness(axis: Axis, current: float) -> float:

@@ -48,7 +48,7 @@ def abort_limits(
     if most is not None:
         turns = min(turns, most.value)
     return Limits(
-        current=min(1.3 * current + 0.08 * m.peak_current.value, 1.1 * m.peak_current.value),
+        current=min(1.3 * current + 0.08 * axis.peak, 1.1 * axis.peak),
         speed=min(speed, m.max_speed.value),
         travel=math.tau * turns,
         time=seconds + 1.0,

@@ -45,7 +45,7 @@ def no_load_speed(axis: Axis) -> float:
 def ramp_time(axis: Axis, change: float, torque: float) -> float:
     """Return how long (s) a change of speed (rad/s) takes at a share of rated torque."""
     m = axis.machine
-    return rough_inertia(axis) * abs(change) / (torque * m.torque_constant * m.rated_current.value)
+    return rough_inertia(axis) * abs(change) / (torque * m.torque_constant * axis.rated)
 
 
 def ramp(step: Step, start: float, end: float, seconds: float) -> list[Step]:

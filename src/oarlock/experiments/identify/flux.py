@@ -69,7 +69,7 @@ class FluxSpin:
         return min(max(self.levels) * no_load_speed(axis), 0.5 * axis.machine.max_speed.value)
 
     def _steps(self, axis: Axis, speeds: Any) -> list[Step]:
-        rated = axis.machine.rated_current.value
+        rated = axis.rated
         along = [share * rated for share in self.currents]
         turning = Step(duration=self.settle, frame=Frame.SPEED, release=True, record=False)
         steps = [replace(turning, i_d=along[0], duration=0.1)]
@@ -95,7 +95,7 @@ class FluxSpin:
         steps = self._steps(axis, speeds)
         seconds = sum(step.duration for step in steps)
         recorded = sum(step.duration for step in steps if step.record) / axis.inverter.Ts
-        rated = axis.machine.rated_current.value
+        rated = axis.rated
         return Plan(
             name=self.name,
             steps=tuple(steps),
@@ -121,7 +121,7 @@ class FluxSpin:
         return Movement(
             what=f"turns up to {excursion(steps):.0f} turns, both ways",
             speed=max(self.speeds(axis)),
-            current=max(*self.currents, self.torque + 0.2) * axis.machine.rated_current.value,
+            current=max(*self.currents, self.torque + 0.2) * axis.rated,
             seconds=sum(step.duration for step in steps),
         )
 

@@ -78,7 +78,7 @@ class SpeedTrapezoids:
         top = self.speed(axis)
         steps = self._steps(axis, top)
         seconds = sum(step.duration for step in steps)
-        rated = axis.machine.rated_current.value
+        rated = axis.rated
         return Plan(
             name=self.name,
             steps=tuple(steps),
@@ -105,7 +105,7 @@ class SpeedTrapezoids:
         return Movement(
             what=f"turns up to {excursion(steps):.0f} turns, both ways",
             speed=top,
-            current=(self.torque + 0.3) * axis.machine.rated_current.value,
+            current=(self.torque + 0.3) * axis.rated,
             seconds=sum(step.duration for step in steps),
         )
 

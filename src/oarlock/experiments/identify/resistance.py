@@ -149,7 +149,7 @@ def _fit(points: _Points, axis: Axis, *, keep: Array | None = None, knee: float 
 
     current = points.current if keep is None else points.current[keep]
     voltage = points.voltage if keep is None else points.voltage[keep]
-    rated = axis.machine.rated_current.value
+    rated = axis.rated
     start = np.array(
         [axis.machine.R.value, axis.inverter.dead_voltage.printed.value,
          math.log(0.03 * rated), 0.0, 0.0, 0.0, 0.0, 0.0]
@@ -194,7 +194,7 @@ def _checks(record: Record, points: _Points, fit: _Fit, axis: Axis, R: float) ->
     off = float(np.max(np.abs(size / points.asked - 1.0)))
     phases = np.abs(points.current @ _TO_PHASES.T).max(axis=0)
     weakest = float(phases.min() / phases.max())
-    ratio = float(fit.parameters[1]) / (R * axis.machine.rated_current.value)
+    ratio = float(fit.parameters[1]) / (R * axis.rated)
     rms = float(np.sqrt(np.mean(fit.residual**2)))
     allowed = max(0.004 * float(np.abs(points.voltage).max()), 3.0 * points.noise)
     worst = max(abs(float(fit.parameters[4])), abs(float(fit.parameters[5])))

@@ -104,7 +104,7 @@ class TorqueSines:
         """Return the steps at a speed of turning, rad/s mechanical."""
         turning = Step(duration=0.3, frame=Frame.SPEED, release=True, speed=speed, record=False)
         steps = [*ramp(turning, 0.0, speed, 0.3), turning]
-        amplitude = self.amplitude * axis.machine.rated_current.value
+        amplitude = self.amplitude * axis.rated
         Ts = axis.inverter.Ts
         frequencies = self.frequencies(axis)
         for f, share in zip(frequencies, self.shares or (1.0,) * len(frequencies), strict=True):
@@ -129,7 +129,7 @@ class TorqueSines:
         steps = self.steps(axis, speed)
         seconds = sum(step.duration for step in steps)
         recorded = sum(step.duration for step in steps if step.record) / axis.inverter.Ts
-        rated = axis.machine.rated_current.value
+        rated = axis.rated
         return Plan(
             name=self.name,
             steps=tuple(steps),
@@ -148,7 +148,7 @@ class TorqueSines:
     def title(self, axis: Axis) -> str:
         """Return what is asked, for the logbook."""
         f = self.frequencies(axis)
-        amperes = self.amplitude * axis.machine.rated_current.value
+        amperes = self.amplitude * axis.rated
         return f"sines {f[0]:.0f} to {f[-1]:.0f} Hz, {digits(amperes, 2)} A"
 
     def movement(self, axis: Axis) -> Movement:
@@ -162,7 +162,7 @@ class TorqueSines:
             what=f"turns {excursion(steps):.1f} turns one way, {excursion(back):.1f} back, "
             "and trembles",
             speed=3.0 * speed,
-            current=2.0 * self.amplitude * axis.machine.rated_current.value,
+            current=2.0 * self.amplitude * axis.rated,
             seconds=seconds,
         )
 
@@ -212,7 +212,7 @@ class TorqueSines:
 
     def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the estimator must know, as plain values."""
-        amperes = self.amplitude * axis.machine.rated_current.value
+        amperes = self.amplitude * axis.rated
         return {"frequencies": self.frequencies(axis), "amplitude": amperes}
 
 

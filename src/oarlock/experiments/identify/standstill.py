@@ -38,7 +38,7 @@ class ResistanceHolds:
 
     def plan(self, axis: Axis) -> Plan:
         """Return the steps, limits and gains for this axis."""
-        rated, steps = axis.machine.rated_current.value, []
+        rated, steps = axis.rated, []
         for n in range(self.directions):
             angle = n * math.tau / self.directions
             for i, level in enumerate(self.levels):
@@ -67,12 +67,12 @@ class ResistanceHolds:
 
     def title(self, axis: Axis) -> str:
         """Return what is asked, for the logbook."""
-        most = max(self.levels) * axis.machine.rated_current.value
+        most = max(self.levels) * axis.rated
         return f"direct current to {most:.0f} A, {self.directions} ways"
 
     def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the estimator must know, as plain values."""
-        return {**plain_settings(self), "rated_current": axis.machine.rated_current.value}
+        return {**plain_settings(self), "rated_current": axis.rated}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -96,7 +96,7 @@ class InductanceSine:
         """Return the frequency, Hz: so high that the dead time's voltage is small beside L's."""
         m = axis.machine
         L = m.Ld.value if self.axis_name == "d" else m.Lq.value
-        amperes = self.amplitude * m.rated_current.value
+        amperes = self.amplitude * axis.rated
         needed = _OVER_DEAD_TIME * axis.inverter.dead_voltage.value / (math.tau * L * amperes)
         return max(self.frequency, min(needed, 0.15 / axis.inverter.Ts))
 
@@ -107,11 +107,10 @@ class InductanceSine:
 
     def segments(self, axis: Axis) -> list[tuple[float, float, float]]:
         """Return (frequency Hz, i_d A, i_q A) of each sine, in order."""
-        m = axis.machine
-        i_d = self.bias * m.rated_current.value
+        i_d = self.bias * axis.rated
         f = self.sine(axis)
         plain = [(f, i_d, 0.0), (0.5 * f, i_d, 0.0)]
-        peak = m.peak_current.value
+        peak = axis.peak
         far = [(f, 0.0, b * peak) for b in self.q_biases]
         far += [(f, b * peak, 0.0) for b in self.d_biases]
         if self.axis_name == "q" and not self.aligned:  # a free rotor would turn round
@@ -130,7 +129,7 @@ class InductanceSine:
         """Return the steps, limits and gains for this axis."""
         m = axis.machine
         L = m.Ld.value if self.axis_name == "d" else m.Lq.value
-        wanted = self.amplitude * m.rated_current.value
+        wanted = self.amplitude * axis.rated
         target = Target.V_D if self.axis_name == "d" else Target.V_Q
         most = max(math.hypot(i_d, i_q) for _, i_d, i_q in self.segments(axis))
         steps: list[Step] = []
@@ -154,7 +153,7 @@ class InductanceSine:
 
     def title(self, axis: Axis) -> str:
         """Return what is asked, for the logbook."""
-        current = self.amplitude * axis.machine.rated_current.value
+        current = self.amplitude * axis.rated
         return f"sine {self.sine(axis) / 1e3:.3g} kHz, {current:.2g} A, {self.axis_name} axis"
 
     def settings(self, axis: Axis) -> dict[str, Plain]:

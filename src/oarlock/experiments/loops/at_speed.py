@@ -17,7 +17,7 @@ _TORQUE = 0.3  # of rated, on the way to the speed
 
 def way_to(axis: Axis, speed: float) -> Step:
     """Return the step that brings the shaft to a speed (rad/s) and lets it calm down."""
-    steep = _TORQUE * axis.machine.torque_constant * axis.machine.rated_current.value
+    steep = _TORQUE * axis.machine.torque_constant * axis.rated
     return Step(duration=1.3 * ramp_time(axis, speed, _TORQUE) + 0.3, frame=Frame.SPEED,
                 release=True, speed=speed, acceleration=steep / rough_inertia(axis),
                 record=False)  # fmt: skip
@@ -51,7 +51,7 @@ def plan_at(
 def movement_at(axis: Axis, speed: float, torque: float, seconds: float) -> Movement:
     """Return what will move: at a speed (rad/s), stirred by a torque (N·m), for some seconds."""
     amperes = torque / axis.machine.torque_constant
-    most = min(2.0 * amperes + _TORQUE * axis.machine.rated_current.value, current_limit(axis))
+    most = min(2.0 * amperes + _TORQUE * axis.rated, current_limit(axis))
     return Movement(what=f"turns {_turns(speed, seconds):.0f} turns one way",
                     speed=1.3 * abs(speed), current=most, seconds=seconds)  # fmt: skip
 

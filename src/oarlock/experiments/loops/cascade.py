@@ -69,7 +69,7 @@ def standing_plan(axis: Axis) -> Plan:
     InputError : no gains of the current loop, or a loop would swing up
 
     """
-    most = axis.machine.peak_current.value
+    most = axis.peak
     plan = Plan(name="as it stands", steps=(), channels=(), gains=gains_for(axis),
                 limits=Limits(current=most, speed=0.0, travel=0.0, time=0.0),
                 speed=SpeedLoop(limit=most))  # fmt: skip

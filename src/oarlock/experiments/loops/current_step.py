@@ -42,7 +42,7 @@ def usual_current_step(axis: Axis, axis_name: str) -> "CurrentStep":
     InputError : no gains are in use
 
     """
-    rated = axis.machine.rated_current.value
+    rated = axis.rated
     loop = loops_with(axis, gains_for(axis))[0 if axis_name == "d" else 1]
     linear = axis.inverter.v_max / float(np.abs(loop.step(64)[1]).max())
     return CurrentStep(axis_name=axis_name, amplitude=round(min(0.15 * rated, 0.7 * linear), 2),

@@ -38,7 +38,7 @@ def usual_move(axis: Axis) -> Move:
         raise InputError("the inertia is not known", place="position loop",
                          remedy="Measure it in Identify")  # fmt: skip
     m = axis.machine
-    steep = _TORQUE * m.torque_constant * m.rated_current.value / axis.machine.inertia.value
+    steep = _TORQUE * m.torque_constant * axis.rated / axis.machine.inertia.value
     most = axis.mechanics.max_turns
     turns = min(1.0, 0.3 * most.value) if most is not None else 1.0
     anti = axis.mechanics.anti_resonance.value

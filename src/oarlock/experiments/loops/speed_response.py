@@ -169,7 +169,7 @@ def _unsharp(t: Array, y: Array, rise: float) -> float:
 def _dead_time(axis: Axis, calm: float) -> DeadTime:
     """Return what the inverter loses about the current that held the speed before."""
     volts = along_current(axis.inverter.dead_voltage.value)
-    return DeadTime(volts=volts, bias=calm, knee=_KNEE * axis.machine.rated_current.value)
+    return DeadTime(volts=volts, bias=calm, knee=_KNEE * axis.rated)
 
 
 def _smooth(y: Array, wide: int) -> Array:

@@ -30,7 +30,7 @@ _REPEATS = 16
 
 def current_limit(axis: Axis) -> float:
     """Return the most (A) that the speed controller may ask for in a test."""
-    return 0.8 * min(axis.machine.peak_current.value, 0.9 * axis.inverter.current_full_scale.value)
+    return 0.8 * axis.peak
 
 
 def usual_step(axis: Axis, speed: float) -> float:
@@ -58,7 +58,7 @@ def step_within(loop: SpeedLoop, axis: Axis, speed: float) -> float:
 
 def usual_load(axis: Axis) -> float:
     """Return a step of load, N·m."""
-    return 0.4 * axis.machine.torque_constant * axis.machine.rated_current.value
+    return 0.4 * axis.machine.torque_constant * axis.rated
 
 
 def span_of(loop: SpeedLoop) -> float:
@@ -91,7 +91,7 @@ def _timing(axis: Axis, speed: float, repeats: int) -> _Timing:
 
 def _way(axis: Axis, speed: float) -> Step:
     """Return the way to a speed."""
-    steep = _TORQUE * axis.machine.torque_constant * axis.machine.rated_current.value
+    steep = _TORQUE * axis.machine.torque_constant * axis.rated
     steep /= rough_inertia(axis)
     rise = 1.3 * ramp_time(axis, speed, _TORQUE) + 0.1
     return Step(duration=rise, frame=Frame.SPEED, release=True, speed=speed, acceleration=steep,

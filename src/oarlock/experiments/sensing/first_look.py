@@ -121,7 +121,7 @@ class _Looking:
 
     def __init__(self, axis: Axis, link: Link, cancel: Cancel) -> None:
         self._axis, self._link, self._cancel = axis, link, cancel
-        self._rated = axis.machine.rated_current.value
+        self._rated = axis.rated
         self.most = _STRONGEST * axis.inverter.v_max
         self.lost = 4.0 / 3.0 * axis.inverter.dead_voltage.value
 
@@ -199,7 +199,7 @@ def _decayed(t: Array, i: Array, L: float) -> float:
 
 def decay_plan(axis: Axis, L: float) -> Plan:
     """Return a plan of pulses to and fro, the outputs shorted after each."""
-    Ts, rated = axis.inverter.Ts, axis.machine.rated_current.value
+    Ts, rated = axis.inverter.Ts, axis.rated
     flux, most = _PULSE * rated * L, 0.5 * axis.inverter.v_max
     samples = max(math.ceil(flux / (most * Ts)), 4)
     volts = min(flux / (samples * Ts) + 4.0 / 3.0 * axis.inverter.dead_voltage.value, most)
@@ -221,7 +221,7 @@ def _plan(axis: Axis, steps: tuple[Step, ...], most: float) -> Plan:
         name=NAME,
         steps=steps,
         channels=("t", "ia", "ib", "ic", "theta_m"),
-        limits=abort_limits(axis, current=most * axis.machine.rated_current.value, turns=0.25,
+        limits=abort_limits(axis, current=most * axis.rated, turns=0.25,
                             speed=0.25 * axis.machine.max_speed.value,
                             seconds=sum(step.duration for step in steps)),
         gains=gentle_gains(axis, 100.0),

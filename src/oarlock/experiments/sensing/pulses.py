@@ -40,14 +40,14 @@ class StandingPulses:
     def _volts(self, axis: Axis) -> float:
         m = axis.machine
         L = min(m.Ld.value, m.Lq.value)
-        wanted = self.amplitude * m.rated_current.value * 2.0 * L / (self.half * axis.inverter.Ts)
+        wanted = self.amplitude * axis.rated * 2.0 * L / (self.half * axis.inverter.Ts)
         lost = 4.0 / 3.0 * axis.inverter.dead_voltage.value
         return min(wanted + lost, 0.6 * axis.inverter.v_max)
 
     def _pulse(self, axis: Axis) -> tuple[int, float]:
         """Return (samples, volts) of a single pulse."""
         m, Ts = axis.machine, axis.inverter.Ts
-        flux = self.peak * m.rated_current.value * min(m.Ld.value, m.Lq.value)
+        flux = self.peak * axis.rated * min(m.Ld.value, m.Lq.value)
         most = 0.5 * axis.inverter.v_max
         samples = min(max(math.ceil(flux / (most * Ts)), 4), 40)
         lost = 4.0 / 3.0 * axis.inverter.dead_voltage.value
@@ -90,7 +90,7 @@ class StandingPulses:
             channels=("t", "ia", "ib", "ic", "vd", "theta_e", "theta_m"),
             limits=abort_limits(
                 axis,
-                current=1.6 * self.peak * axis.machine.rated_current.value,
+                current=1.6 * self.peak * axis.rated,
                 turns=0.25,
                 speed=0.25 * axis.machine.max_speed.value,
                 seconds=sum(step.duration for step in steps),
@@ -116,7 +116,7 @@ class StandingPulses:
 
     def movement(self, axis: Axis) -> Movement:
         """Return what will move."""
-        current = self.peak * axis.machine.rated_current.value
+        current = self.peak * axis.rated
         seconds = self.plan(axis).duration + (LOOKS if is_wanted(axis) else 0.0)
         return Movement(what="", speed=0.0, current=current, seconds=seconds)
 

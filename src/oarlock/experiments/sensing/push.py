@@ -63,7 +63,7 @@ class FourPushes:
     def _push(self, axis: Axis, inertia: float) -> tuple[float, float, float]:
         """Return (A along q, s of one acceleration, rad/s reached)."""
         m = axis.machine
-        current = self.share * m.rated_current.value
+        current = self.share * axis.rated
         travel = _TRAVEL_HALL if axis.sensor.kind is SensorKind.HALL else _TRAVEL
         acceleration = m.torque_constant * current / inertia
         seconds = min(max(math.sqrt(2.0 * travel / acceleration), 0.006), 0.4)
@@ -73,7 +73,7 @@ class FourPushes:
         """Return the steps, limits and gains for this axis; the hardest weighing at first."""
         inertia = self._inertia(axis)
         if inertia is None:
-            return weighing(axis, SHARES[-1] * axis.machine.rated_current.value, SECONDS[-1])
+            return weighing(axis, SHARES[-1] * axis.rated, SECONDS[-1])
         current, seconds, speed = self._push(axis, inertia)
         along = _along(axis, current)
         still = Step(duration=self.rest, frame=Frame.ROTOR, record=False, release=False)
@@ -108,13 +108,13 @@ class FourPushes:
     def movement(self, axis: Axis) -> Movement:
         """Return what will move."""
         inertia = self._inertia(axis)
-        along = _along(axis, self.share * axis.machine.rated_current.value)
+        along = _along(axis, self.share * axis.rated)
         if inertia is None:
             degrees = 360.0 * turns_at_most(axis)
             return Movement(
                 what=f"turns up to {degrees:.0f}° and back, a few times, as no inertia is known",
                 speed=TOP_SPEED * axis.machine.max_speed.value,
-                current=max(along, SHARES[-1] * axis.machine.rated_current.value),
+                current=max(along, SHARES[-1] * axis.rated),
                 seconds=seconds_at_most(),
             )
         current, seconds, speed = self._push(axis, inertia)

@@ -91,7 +91,7 @@ class BoundedSearch:
 
     def plan(self, axis: Axis) -> Plan:
         """Return the plan of the strongest trial, for the dry run and for what is announced."""
-        return self.trial(axis, 0.0, self.share * axis.machine.rated_current.value)
+        return self.trial(axis, 0.0, self.share * axis.rated)
 
     def title(self, axis: Axis) -> str:
         """Return what is asked, for the logbook."""
@@ -104,7 +104,7 @@ class BoundedSearch:
             what=f"moves {math.degrees(self.moved):.1f}° at a time, "
             f"{math.degrees(TRAVEL):.0f}° in all",
             speed=0.02 * axis.machine.max_speed.value,
-            current=self.share * axis.machine.rated_current.value,
+            current=self.share * axis.rated,
             seconds=40 * (self.plan(axis).duration + 0.1),
         )
 
@@ -150,7 +150,7 @@ class _Searching:
         self._cancel, self._progress = cancel, progress
         self._trials: list[_Trial] = []
         self._edges: list[tuple[int, int]] = []  # trials on both sides of an edge
-        self._most = search.share * axis.machine.rated_current.value
+        self._most = search.share * axis.rated
         self._start: float | None = None
         self._brake = "opens first"
         self._proved_way = False
@@ -242,11 +242,11 @@ class _Searching:
     def _raise_current(self) -> None:
         """Raise the current step by step until the shaft can be moved both ways."""
         for level in _LEVELS:
-            current = level * self._search.share * self._axis.machine.rated_current.value
+            current = level * self._search.share * self._axis.rated
             self._most = current
             signs = {self._try(0.5 * math.pi * n) for n in range(4)}
             if {1, -1} <= signs:
-                whole = self._search.share * self._axis.machine.rated_current.value
+                whole = self._search.share * self._axis.rated
                 loaded = self._brake == "opens last"
                 self._most = whole if loaded else min(1.5 * current, whole)
                 return

@@ -65,7 +65,7 @@ def propose(axis: Axis, *, breakaway: float = 0.0) -> StartSettings:
     if m.inertia is None:
         raise InputError("the inertia is not known", place="start without a sensor",
                          remedy="Enter one in Machine")  # fmt: skip
-    rated = m.rated_current.value
+    rated = axis.rated
     current = min(max(0.4 * rated, 3.0 * breakaway / m.torque_constant), forcing_current(axis))
     unknown = _DEAD_UNKNOWN * 4.0 / 3.0 * axis.inverter.dead_voltage.value
     unknown += _R_UNKNOWN * m.R.value * current

@@ -61,7 +61,7 @@ def weigh(axis: Axis, link: Link, cancel: Cancel, progress: Progress = QUIET) ->
 
     """
     weighing_up = _Weighing(axis, link, cancel, progress)
-    rated, found = axis.machine.rated_current.value, None
+    rated, found = axis.rated, None
     for share in SHARES:
         found = weighing_up.seen(share * rated, SECONDS)
         if found:

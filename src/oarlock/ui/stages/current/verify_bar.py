@@ -64,7 +64,7 @@ class VerifyBar(QWidget):
 
     def restore(self, kept: StepSettings, axis: Axis) -> None:
         """Show what was set last time, or what suits the axis."""
-        rated = axis.machine.rated_current.value
+        rated = axis.rated
         self.axis_name = kept.axis_name
         self.amplitude = round(0.14 * rated, 1) if kept.amplitude is None else kept.amplitude
         self.bias = round(0.4 * rated, 1) if kept.bias is None else kept.bias

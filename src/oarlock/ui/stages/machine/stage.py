@@ -34,7 +34,8 @@ _WINDING = (
 )  # fmt: skip
 _INVERTER = (
     "inverter.control_frequency", "inverter.pwm_frequency", "inverter.dead_time",
-    "inverter.current_full_scale", "inverter.adc_bits", "mechanics.max_turns",
+    "inverter.current_full_scale", "inverter.adc_bits", "inverter.max_current",
+    "inverter.steady_current", "mechanics.max_turns",
 )  # fmt: skip
 _SENSOR = {
     SensorKind.ENCODER: ("sensor.counts", "sensor.side", "sensor.zero"),

@@ -193,11 +193,10 @@ class SensingStage(StageView):
         above = [made[kind] for kind in _ABOVE if kind in made]
         numbers = [step.title.split()[0] for step in above]
         broken = next((step for step in above if not step.holds), None)
-        m = self.session.axis.machine
         listed = f"{', '.join(numbers[:-1])} and {numbers[-1]}"
         if broken is None:
             text = f"{listed} hold: the shaft may turn"
-            most = m.rated_current.value
+            most = self.session.axis.rated
             more = f"never past {digits(1.3 * most, 2)} A; Esc stops it at once"
         else:
             verb = "does not hold" if broken.finding and not broken.finding.holds else "is not done"
@@ -230,9 +229,9 @@ class SensingStage(StageView):
 
     def read_out(self) -> ReadOut:
         found = self.session.now.finding(TURN)
-        m = self.session.axis.machine
         if found and isinstance(found[1].evidence, TurnError):
             largest = int(np.argmax(found[1].evidence.orders)) + 1
+            m = self.session.axis.machine
             hertz = largest * m.max_speed.value / math.tau
             return ReadOut(
                 f"order {largest} a turn at {m.max_speed.value / RPM:.0f} rpm",
