@@ -39,7 +39,7 @@ def test_without_an_entry_the_sense_alone_bounds(axis: Axis) -> None:
     assert narrow.rated == pytest.approx(9.0 / 1.3)
     first, second = clipped(narrow)
     assert first == "90 % of the current sense: 9.00 A at most, where the motor bears 19.9 A"
-    assert second.startswith("that leaves 6.9")
+    assert second.startswith("That leaves 6.9")
 
 
 def test_entries_are_read_used_and_written_again(axis: Axis) -> None:
@@ -49,8 +49,8 @@ def test_entries_are_read_used_and_written_again(axis: Axis) -> None:
     assert small.machine.peak_current == axis.machine.peak_current  # the motor's stays
     assert parse_axis(format_axis(small), place="again") == small
     most, steady = clipped(small)
-    assert most.startswith("the drive's limit: 8.49 A at most, where the motor bears")
-    assert steady.startswith("the drive gives 4.00 A for long, where the motor bears")
+    assert most.startswith("The drive's limit: 8.49 A at most, where the motor bears")
+    assert steady.startswith("The drive gives 4.00 A for long, where the motor bears")
     assert limits_of(small).i_max == small.peak
     assert limits_of(small, printed=True).i_max == axis.machine.peak_current.value
     with pytest.raises(InputError, match="max_current"):

@@ -13,7 +13,7 @@ def clipped(axis: Axis) -> list[str]:
     if axis.rated < m.rated_current.value:
         steady = inv.steady_current
         told = steady is not None and axis.rated == steady.value
-        by = "the drive gives" if told else "that leaves"
+        by = "The drive gives" if told else "That leaves"
         found.append(f"{by} {sentence(axis.rated, 'A')} for long, where the motor bears "
                      f"{sentence(m.rated_current.value, 'A')}")  # fmt: skip
     return found
@@ -22,4 +22,4 @@ def clipped(axis: Axis) -> list[str]:
 def _who(axis: Axis) -> str:
     inv = axis.inverter
     told = inv.max_current is not None and inv.most_current == inv.max_current.value
-    return "the drive's limit" if told else f"{100 * SENSED:.0f} % of the current sense"
+    return "The drive's limit" if told else f"{100 * SENSED:.0f} % of the current sense"

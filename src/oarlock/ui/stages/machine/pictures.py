@@ -1,5 +1,6 @@
 """The operating map: the id-iq plane, torque and currents over speed, one cursor through all."""
 
+import math
 from typing import Any
 
 import numpy as np
@@ -12,6 +13,8 @@ from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import dot, draw_text, handle, line
 from oarlock.ui.kit.plot import Array, Plot, linear_ticks
 from oarlock.views.machine import MachinePicture
+
+_APART = 60.0  # px, from where two labels do not meet
 
 
 class CurrentPlane(Plot):
@@ -93,14 +96,16 @@ class CurrentPlane(Plot):
         p.setPen(QPen(t.torque, 1.8))
         p.setBrush(t.panel)
         p.drawEllipse(QPointF(x, y), 4.5, 4.5)
-        draw_text(p, x - 8, y - 9, f"**{digits(float(shown.best.torque[0]), 3)} N·m**", t.ink,
-                  size=look.FIGURE, align="right", halo=t.halo)  # fmt: skip
+        _, d, q = shown.at_cursor
+        if math.hypot(self.px(d) - x, self.py(q) - y) > _APART:  # else the cursor says it
+            text = f"**{digits(float(shown.best.torque[0]), 3)} N·m**"
+            draw_text(p, x - 8, y - 9, text, t.ink, size=look.FIGURE, align="right", halo=t.halo)
         half = len(shown.mtpa[0]) // 2
         x, y = self.px(float(shown.mtpa[0][half])), self.py(float(shown.mtpa[1][half]))
         draw_text(p, x + 10, y - 4, "most torque", t.torque, halo=t.halo)
         draw_text(p, x + 10, y + 12, "per ampere", t.torque, halo=t.halo)
         if shown.weakening[0].size > 3:
-            k = shown.weakening[0].size // 12
+            k = shown.weakening[0].size // 4
             x, y = self.px(float(shown.weakening[0][k])), self.py(float(shown.weakening[1][k]))
             draw_text(p, x - 10, y - 12, "field weakening", t.torque, align="right", halo=t.halo)
         x, y = self.px(-shown.characteristic), self.py(0)
@@ -224,9 +229,9 @@ class TorquePlot(SpeedPlot):
         draw_text(p, x + 4 if right else x - 4, 20, f"{shown.omega / RPM:.0f} rpm", t.accent,
                   align=align, halo=t.halo)  # fmt: skip
         base = shown.best.base_speed / RPM
-        y = self.py(float(shown.best.torque[0]))
-        line(p, self.px(base), y, self.px(base), self.area.bottom(), t.ink, 1, Qt.PenStyle.DotLine)
-        draw_text(p, self.px(base) - 6, y + 18, f"**{base:.0f} rpm**", t.ink, align="right",
+        y, low = self.py(float(shown.best.torque[0])), self.area.bottom()
+        line(p, self.px(base), y, self.px(base), low, t.ink, 1, Qt.PenStyle.DotLine)
+        draw_text(p, self.px(base) - 6, low - 10, f"**{base:.0f} rpm**", t.ink, align="right",
                   halo=t.halo)  # fmt: skip
         draw_text(p, self.area.left() + 6, y + 38, "torque, N·m", t.torque, halo=t.halo)
         watts = float(shown.best.power.max())
