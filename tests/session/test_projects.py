@@ -108,6 +108,31 @@ def test_an_axis_is_added_renamed_removed_and_brought_back(demo_path: Path, axis
     again.close()
 
 
+def test_axes_are_put_in_order_and_keep_it(demo_path: Path, axis: Axis) -> None:
+    session = opened(demo_path)
+    session.axes.add(axis, "Bow anchor", "copy")
+    session.axes.move("Bow anchor", -1)
+    assert list(session.axis_names) == ["Sonar winch", "Bow anchor", "Thruster"]
+    session.axes.move("Sonar winch", 7)  # no further than the end
+    assert list(session.axis_names) == ["Bow anchor", "Thruster", "Sonar winch"]
+    session.switch("Bow anchor")
+    session.rename("Stern anchor")
+    session.axes.remove("Thruster")
+    session.close()
+    again = opened(demo_path)
+    assert list(again.axis_names) == ["Stern anchor", "Sonar winch"]
+    again.axes.bring_back("Thruster")
+    assert list(again.axis_names) == ["Stern anchor", "Thruster", "Sonar winch"]
+    again.axes.add(axis, "New one", "copy")
+    assert again.axis_names[-1] == "New one"
+    again._project.set_view("axis_order", ["Sonar winch", 7, "who?"])
+    again.close()
+    odd = opened(demo_path)
+    assert odd.axis_names[0] == "Sonar winch"
+    assert len(odd.axis_names) == 4
+    odd.close()
+
+
 def test_the_same_name_twice_is_refused(demo_path: Path, axis: Axis) -> None:
     session = opened(demo_path)
     for name in ("Thruster", "sonar WINCH"):

@@ -244,6 +244,12 @@ def test_rename_remove_and_bring_back(own: Program, qtbot: QtBot) -> None:
     assert opened.window.top_bar.axis_button.text() == "Bow anchor"
     assert opened.window.files.add_axis(format_axis(opened.session.axis), "Stern", "copy")
     wait(qtbot, lambda: opened.session.axis.name == "Stern")
+    assert "Move Stern down in the list" not in [c.name for c in opened.window.commands()]
+    commanded(own, "Move Stern up in the list")
+    assert opened.session.axis_names == ("Stern", "Bow anchor")
+    opened.window.files.fill_axis_menu()
+    listed = [action.text() for action in opened.window.top_bar.axis_menu.actions()]
+    assert listed[:2] == ["Stern", "Bow anchor"]
     commanded(own, "Remove Stern from the project")
     wait(qtbot, lambda: opened.session.axis.name == "Bow anchor")
     assert "Remove Bow anchor from the project" not in [c.name for c in opened.window.commands()]

@@ -1,4 +1,4 @@
-"""The axes of an open project: which there are, and how one is added, renamed, taken away.
+"""The axes of an open project: which there are, in what order; added, renamed, taken away.
 
 One that is taken away stays in the file with all its runs, and can be brought back.
 """
@@ -11,7 +11,7 @@ from oarlock.machine.axis_file import format_axis, parse_axis
 from oarlock.session.new_project import checked_name
 from oarlock.store.project import Project
 
-_REMOVED = "removed_axes"  # of the project's view
+_REMOVED, _ORDER = "removed_axes", "axis_order"  # of the project's view
 
 
 class Axes:
@@ -20,16 +20,24 @@ class Axes:
     def __init__(self, project: Project) -> None:
         self._project = project
         self._states = project.axes()
-        kept = project.view().get(_REMOVED)
-        listed = [name for name in kept if isinstance(name, str)] if isinstance(kept, list) else []
-        self.removed = tuple(name for name in listed if name in self._states)
+        self.removed = self._listed(_REMOVED)
+        self._order = self._listed(_ORDER)
         if not self.names:
             self.removed = ()  # a project shows one axis at least
 
     @property
     def names(self) -> tuple[str, ...]:
-        """Those that are shown, the oldest first."""
-        return tuple(name for name in self._states if name not in self.removed)
+        """Those that are shown, in the order that was given them, new ones last."""
+        place = {name: n for n, name in enumerate(self._order)}
+        shown = [name for name in self._states if name not in self.removed]
+        return tuple(sorted(shown, key=lambda name: place.get(name, len(place))))
+
+    def move(self, name: str, by: int) -> None:
+        """Move an axis by so many places, -1 to the one before; at the ends it stays."""
+        names = [other for other in self.names if other != name]
+        at = self.names.index(name) + by
+        names.insert(min(max(at, 0), len(names)), name)
+        self._keep_order(tuple(names))
 
     def read(self, name: str) -> Axis:
         """Return an axis as it was saved last."""
@@ -59,6 +67,7 @@ class Axes:
                 new, format_axis(replace(axis, name=new)), f"renamed from {old}"
             )
             self._states = self._project.axes()
+            self._keep_order(tuple(new if name == old else name for name in self._order))
         return new
 
     def remove(self, name: str) -> None:
@@ -77,6 +86,16 @@ class Axes:
     def bring_back(self, name: str) -> None:
         """Show an axis again that was taken away."""
         self._keep_removed(tuple(other for other in self.removed if other != name))
+
+    def _listed(self, key: str) -> tuple[str, ...]:
+        """Return the names of axes that the project's view lists; what else stands there is not."""
+        kept = self._project.view().get(key)
+        listed = kept if isinstance(kept, list) else []
+        return tuple(name for name in listed if isinstance(name, str) and name in self._states)
+
+    def _keep_order(self, order: tuple[str, ...]) -> None:
+        self._project.set_view(_ORDER, list(order))
+        self._order = order
 
     def _keep_removed(self, removed: tuple[str, ...]) -> None:
         self._project.set_view(_REMOVED, list(removed))

@@ -84,6 +84,13 @@ class ProjectFiles:
             Command(f"Write {name} to an axis file…", "", self.ask_axis_file),
         ]
         if len(session.axis_names) > 1:
+            at = session.axis_names.index(name)
+            if at > 0:
+                before = functools.partial(self.move_axis, -1)
+                found.append(Command(f"Move {name} up in the list", "", before))
+            if at < len(session.axis_names) - 1:
+                after = functools.partial(self.move_axis, 1)
+                found.append(Command(f"Move {name} down in the list", "", after))
             found.append(Command(f"Remove {name} from the project", "", self.remove_axis))
         for gone in session.axes.removed:
             back = functools.partial(self.bring_back, gone)
@@ -189,6 +196,14 @@ class ProjectFiles:
             window.message.say(str(error))
             return
         window.axis_chosen.emit(other)
+
+    def move_axis(self, by: int) -> None:
+        """Move the open axis in the list."""
+        session = self._window.session
+        try:
+            session.axes.move(session.axis.name, by)
+        except InputError as error:
+            self._window.message.say(str(error))
 
     def bring_back(self, name: str) -> None:
         """Show an axis again that was taken away, and go to it."""
