@@ -4,21 +4,29 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from benchmarks.machines import sensed
 from PySide6.QtCore import QPoint, Qt
 from pytestqt.qtbot import QtBot
 
 from oarlock.control.position_design import design_position
+from oarlock.control.speed_design import usual_speed
+from oarlock.experiments.loops.speed_test import SpeedStep, usual_step
 from oarlock.machine.axis_file import format_axis
+from oarlock.practice.truth import draw
+from oarlock.records import Run
 from oarlock.rehearse.scenario import Control
 from oarlock.session.new_project import hollow
+from oarlock.session.perform import perform
 from oarlock.store.project import Project
 from oarlock.ui.frame.app import Application
+from oarlock.ui.stages.rehearse.pictures import _apart
 from oarlock.ui.stages.rehearse.stage import RehearseStage
 from oarlock.views.rail import stages
 from oarlock.views.rehearsal import scenario_of
 from oarlock.views.rehearse import usual_scenario
 from oarlock.views.stage import State
 from tests.conftest import wait
+from tests.model_link import Hasty, ModelLink
 from tests.speed_axis import known_winch, tuned_winch
 from tests.ui.conftest import window_on
 
@@ -140,15 +148,15 @@ def test_on_many_machines(
     assert stage._within._done.value == "4"
     assert "inertia" in stage._within.bars.accessibleName()
     heading = stage._within._block._heading
-    assert "std" in heading._hint
+    assert "±2" in heading._hint
     stage.text.setPlainText(stage.text.toPlainText().replace("300", "200"))
     assert "stale" in heading._hint
     stage.text.setPlainText(stage.text.toPlainText().replace("200", "300"))
-    assert "std" in heading._hint
+    assert "±2" in heading._hint
     tuned.session.enter("machine.R", "2.4 ohm l-l")
     assert "stale" in heading._hint
     tuned.session.undo()
-    assert "std" in heading._hint
+    assert "±2" in heading._hint
 
 
 def test_files_in_and_out(qtbot: QtBot, tuned: Application, tmp_path: Path) -> None:
@@ -173,3 +181,55 @@ def test_a_usual_scenario_for_each_loop_that_is_there() -> None:
     full = speed.with_loop_gains("position", design_position(speed).gains)
     assert scenario_of(usual_scenario(full)).control is Control.POSITION
     assert scenario_of(usual_scenario(hollow("m"))).control is Control.CURRENT
+
+
+def kept_run(opened: Application) -> Run:
+    """A step of speed played on the winch and kept in the logbook, without a drive's process."""
+    axis = opened.session.axis
+    speed = usual_speed(axis)
+    step = SpeedStep(speed=speed, amplitude=usual_step(axis, speed), repeats=4)
+    plant = draw("winch", 0)
+    done = perform(
+        step, sensed(axis, plant), ModelLink(plant, seed=3), lambda _f, _d: None, Hasty()
+    )
+    return opened.session.keep(done)
+
+
+def test_a_run_of_the_drive_over_its_simulation(qtbot: QtBot, tuned: Application) -> None:
+    stage = stage_of(tuned)
+    assert not any(link.isVisible() for link in stage.replays.links)
+    assert stage.replays._none.isVisible()
+    assert not stage.over.isEnabled()
+    run = kept_run(tuned)
+    stage.refresh()
+    link = stage.replays.links[0]
+    assert link.isVisible()
+    assert link.text() == f"{run.id}  {run.title}"
+    assert stage.over.text() == f"Over run {run.id}"
+    stage.over.click()
+    wait(qtbot, lambda: stage.replay_plots.shown is not None, 60.0)
+    shown = stage.replay_plots.shown
+    assert shown is not None
+    assert stage.answer == shown.answer
+    assert "from the model" in stage.reasons[0]
+    assert stage.replay_plots.follows.isVisible()
+    assert f"Run {run.id}" in stage.note.text()
+    plot = stage.replay_plots.current
+    qtbot.mouseClick(plot.viewport(), Qt.MouseButton.LeftButton,
+                     pos=QPoint(round(plot.px(0.02)), round(plot.area.center().y())))  # fmt: skip
+    cursors = {p._cursor for p in (stage.replay_plots.follows, plot, stage.replay_plots.left)}
+    assert len(cursors) == 1
+    assert cursors.pop() == pytest.approx(0.02, abs=0.002)
+    stage.run()  # back to the scenario
+    wait(qtbot, lambda: stage.shown is not None and stage._working is None, 60.0)
+    assert stage.replay_plots.shown is None
+    assert not stage.replay_plots.follows.isVisible()
+    assert stage.plots["asked"].isVisible()
+
+
+def test_labels_at_the_cursor_are_a_line_apart() -> None:
+    assert _apart([50.0, 52.0], 26.0, 100.0) == [50.0, 64.0]
+    assert _apart([52.0, 50.0], 26.0, 100.0) == [64.0, 50.0]
+    assert _apart([98.0, 99.0], 26.0, 100.0) == [86.0, 100.0]
+    assert _apart([10.0], 26.0, 100.0) == [26.0]
+    assert _apart([40.0, 80.0], 26.0, 100.0) == [40.0, 80.0]

@@ -100,6 +100,18 @@ def _refuse_beyond(scenario: Scenario, axis: Axis) -> None:
                              remedy="Ask for less, or correct the peak current")  # fmt: skip
 
 
+def begun(plan: Plan, axis: Axis, plant: PlantParameters, *, seed: int = 0) -> DriveModel:
+    """Return a simulated drive that has just begun to play a plan, as the axis sets it up."""
+    model = DriveModel(plant, seed=seed)
+    for name, value in parameters(plan, axis).items():
+        if name in k.PLACES:
+            model.propose(k.PLACES[name], float(np.float32(value)))
+    model.firm[k.TORQUE_TO_CURRENT] = 1.0 / axis.machine.torque_constant
+    model.load(step_table(plan, axis.inverter.Ts), tuple(CHANNELS.index(c) for c in plan.channels))
+    model.start()
+    return model
+
+
 def rehearse(
     scenario: Scenario, axis: Axis, *, progress: Progress | None = None,
     cancel: Cancel | None = None, seed: int = 0, plant: PlantParameters | None = None,
@@ -118,16 +130,9 @@ def rehearse(
     Cancelled : it is not wanted any more
 
     """
-    model = DriveModel(plant or believed_plant(axis), seed=seed)
+    plant = plant or believed_plant(axis)
     axis = ideal_sensing(axis)
-    plan = plan_of(scenario, axis)
-    for name, value in parameters(plan, axis).items():
-        if name in k.PLACES:
-            model.propose(k.PLACES[name], float(np.float32(value)))
-    constant = axis.machine.torque_constant
-    model.firm[k.TORQUE_TO_CURRENT] = 1.0 / constant
-    model.load(step_table(plan, axis.inverter.Ts), tuple(CHANNELS.index(c) for c in _RECORDED))
-    model.start()
+    model = begun(plan_of(scenario, axis), axis, plant, seed=seed)
     bins = _Bins(scenario.duration, axis)
     whole = round(scenario.duration / axis.inverter.Ts)
     loads = [(round(one.at / axis.inverter.Ts), one.torque) for one in scenario.loads]

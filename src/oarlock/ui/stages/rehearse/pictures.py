@@ -10,6 +10,7 @@ from oarlock.ui.kit.paint import dot, draw_text, line
 from oarlock.ui.kit.plot import Plot, linear_ticks
 
 Array = NDArray[np.float64]
+_LINE = 14.0  # px, of a label
 _CLOSEST = 0.005  # s, the shortest range of time
 
 
@@ -99,12 +100,13 @@ class RunPlot(Plot):
             return
         line(p, x, area.top(), x, area.bottom(), t.accent, 2)
         right = x < area.left() + 0.6 * area.width()
-        for n, ((text, _), (value, color)) in enumerate(
-            zip(self._values, self._points, strict=True)
+        heights = [min(max(self.py(value), area.top() + 3), area.bottom() - 3)
+                   for value, _ in self._points]  # fmt: skip
+        places = _apart([y - 6 for y in heights], area.top() + 26, area.bottom() - 4)
+        for (text, _), (_, color), y, at in zip(
+            self._values, self._points, heights, places, strict=True
         ):
-            y = min(max(self.py(value), area.top() + 3), area.bottom() - 3)
             dot(p, x, y, color, filled=True)
-            at = min(max(y - 6, area.top() + 26), area.bottom() - 4) + 14 * (n and 1)
             draw_text(p, x + 9 if right else x - 9, at, text, t.ink, size=look.SMALL, bold=True,
                       align="left" if right else "right", halo=t.halo)  # fmt: skip
 
@@ -151,3 +153,18 @@ class RunPlot(Plot):
             self.zoomed.emit(*self._whole)
         else:
             super().keyPressEvent(event)
+
+
+def _apart(wanted: list[float], top: float, bottom: float) -> list[float]:
+    """Return heights of labels near those wanted, within bounds, a line apart; the order stays."""
+    order = sorted(range(len(wanted)), key=lambda n: wanted[n])
+    places = list(wanted)
+    least = top
+    for n in order:
+        places[n] = max(wanted[n], least)
+        least = places[n] + _LINE
+    most = bottom
+    for n in reversed(order):
+        places[n] = min(places[n], most)
+        most = places[n] - _LINE
+    return places

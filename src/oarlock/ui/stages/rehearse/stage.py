@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TypeVar
 
 import numpy as np
+from PySide6.QtCore import QRect
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QLabel, QPlainTextEdit
 from shiboken6 import isValid
@@ -18,6 +19,7 @@ from oarlock.files import read_text, write_atomic
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
+from oarlock.records import Run
 from oarlock.rehearse.scenario import Control
 from oarlock.session.jobs import Done, Failed, Stopped
 from oarlock.ui.kit import theme as look
@@ -25,6 +27,7 @@ from oarlock.ui.kit.buttons import button, row_of
 from oarlock.ui.kit.pickers import ask_file
 from oarlock.ui.stages.base import Around, ReadOut, StageView
 from oarlock.ui.stages.rehearse.pictures import RunPlot
+from oarlock.ui.stages.rehearse.replayed import ReplayBlock, ReplayPlots
 from oarlock.ui.stages.rehearse.within import WithinBlock
 from oarlock.views.rehearsal import (
     RehearsePicture,
@@ -36,6 +39,7 @@ from oarlock.views.rehearsal import (
     varied,
 )
 from oarlock.views.rehearse import fingerprint, scenario_text
+from oarlock.views.replayed import ReplayPicture, replayed
 
 _KINDS = "Scenarios (*.toml);;All files (*)"
 _BAR = 44  # px, under the plots
@@ -67,12 +71,16 @@ class RehearseStage(StageView):
             plot.moved.connect(self.move_cursor)
             plot.zoomed.connect(self._show_range)
             plot.hide()
+        self.replay_plots = ReplayPlots(self)
         self.start = button("Simulate  F5", primary=True)
         self.start.setParent(self)
         self.start.clicked.connect(self.run)
         self.vary = button(f"On {_MANY} machines", tip="Within the uncertainty of the estimates")
         self.vary.setParent(self)
         self.vary.clicked.connect(self.run_varied)
+        self.over = button("Over a run", tip="Simulate a test of the drive, beside what it did")
+        self.over.setParent(self)
+        self.over.clicked.connect(self.replay_first)
         self.note = QLabel(self)
         self.note.setFont(look.font(look.SMALL))
         self.note.setWordWrap(True)
@@ -107,6 +115,7 @@ class RehearseStage(StageView):
         self._volts = came.row("Bus in use", "Largest voltage over what the bus gives")
         self._over = came.row("At its limit", "Share of the time with the voltage at its limit")
         self._within = WithinBlock(self.numbers)
+        self.replays = ReplayBlock(self.numbers, self.replay)
         left = self.numbers.block("Not in this model")
         told = QLabel("cogging, saturation beyond Ld and Lq, heat, switching; the sensor has no "
                       "faults")  # fmt: skip
@@ -124,9 +133,11 @@ class RehearseStage(StageView):
         for plot, share in zip(self.plots.values(), shares, strict=True):
             plot.setGeometry(8, round(y), w - 16, round(share * room))
             y += share * room
+        self.replay_plots.place(QRect(8, top, w - 16, room))
         self.start.setGeometry(look.MARGIN, h - _BAR + 8, 130, 30)
         self.vary.setGeometry(look.MARGIN + 138, h - _BAR + 8, 140, 30)
-        self.note.setGeometry(look.MARGIN + 290, h - _BAR + 6, w - look.MARGIN - 306, 34)
+        self.over.setGeometry(look.MARGIN + 286, h - _BAR + 8, 120, 30)
+        self.note.setGeometry(look.MARGIN + 416, h - _BAR + 6, w - look.MARGIN - 432, 34)
 
     # What it shows
 
@@ -136,6 +147,13 @@ class RehearseStage(StageView):
         self.vary.setEnabled(not running)
         now = fingerprint(self.session.axis, self.text.toPlainText())
         self._within.mark(now)
+        self.replays.offer(list(self.session.runs))
+        first = self.replays.first
+        self.over.setText(f"Over run {first.id}" if first else "Over a run")
+        self.over.setEnabled(first is not None and not running)
+        if self.replay_plots.shown is not None:
+            self.say(self.replay_plots.shown.answer, *self.replay_plots.shown.reasons)
+            return
         if self.shown is None:
             self.say("Not simulated yet" if not running else "Simulating…",
                      "The scenario at the right is played through the loops in use, on the "
@@ -152,7 +170,8 @@ class RehearseStage(StageView):
             self.refresh()
 
     def _show(self, shown: RehearsePicture) -> None:
-        self.shown = shown
+        self.shown, self.replay_plots.shown = shown, None
+        self.replay_plots.hide()
         run, told = shown.run, shown.figures
         name, scale, unit = _asked(run.scenario.control)
         curve = [(run.mean[name] * scale, run.least[name] * scale, run.most[name] * scale)]
@@ -227,6 +246,33 @@ class RehearseStage(StageView):
     def run_varied(self) -> None:
         """Simulate it on many machines within the uncertainty of the estimates."""
         self._begin(partial(varied, many=_MANY), self._take_varied)
+
+    def replay_first(self) -> None:
+        """Replay the run that is offered first."""
+        if self.replays.first is not None:
+            self.replay(self.replays.first)
+
+    def replay(self, run: Run) -> None:
+        """Simulate a run of the drive and lay it over what was measured, in a job."""
+        if self._working is not None:
+            return
+        axis, source = self.session.axis, self.session.record_source(run.id)
+        self._refuse(None)
+        self._working = self.around.jobs.start(
+            lambda progress, cancel: replayed(run, source, axis, progress=progress, cancel=cancel),
+            on_progress=self._progressed,
+            on_end=lambda outcome: self._ended(outcome, self._take_replay),
+            name="replay",
+        )
+        self.refresh()
+
+    def _take_replay(self, found: ReplayPicture) -> None:
+        for plot in self.plots.values():
+            plot.hide()
+        self.replay_plots.show_replay(found)
+        self.refresh()
+        self.note.setText(f"Run {found.run.id} over the machine as it is known now. "
+                          "F5 goes back to the scenario.")  # fmt: skip
 
     def _begin(self, work: Callable[..., T], take: Callable[[T, Axis, str], None]) -> None:
         if self._working is not None:

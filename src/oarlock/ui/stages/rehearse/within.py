@@ -13,14 +13,14 @@ from oarlock.ui.kit.paint import draw_text, line
 from oarlock.views.rehearsal import Varied
 
 _ROW, _SHOWN = 20, 6
-_HINT, _STALE = "±2 std. uncert.", "stale: new values"
+_HINT, _STALE = "±2 standard u each", "stale: new values"
 
 
 class WithinBlock:
     """A block of the numbers, filled by a study."""
 
     def __init__(self, panel: Panel) -> None:
-        self._block = block = panel.block("Within the uncertainty", _HINT)
+        self._block = block = panel.block("Uncertainty", _HINT)
         self._done = block.row("To the end", "Machines that come to the end of the scenario")
         self._figure = block.row("–", "Middle of all; nine in ten lie between the two beside it")
         self.bars = MovedBars()
