@@ -1,6 +1,7 @@
 """`make faults`: put random faults into the core, one at a time, and see whether the tests find it.
 
-A comparison or an operator turned round, a constant changed, a condition reversed. The tests run
+A comparison or an operator turned round, a condition reversed, a whole number one too large, any
+other ten times too large. The tests run
 once with the lines that each of them touches noted (`coverage`); then each fault meets the tests
 that touch its line, the quickest first. Code that is compiled is not seen line by line: there all
 tests of the room run. What no test finds is listed with its place: a fault that changes nothing
@@ -84,7 +85,7 @@ def _turned(node: ast.expr) -> str | None:
     if isinstance(node, ast.Constant):
         value = node.value
         assert isinstance(value, int | float)
-        return repr(value + 1) if isinstance(value, int) else repr(1.3 * value if value else 0.5)
+        return repr(value + 1) if isinstance(value, int) else repr(10.0 * value if value else 0.5)
     if isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.Not):
         return f"({ast.unparse(node.operand)})"
     op = node.ops[0] if isinstance(node, ast.Compare) else getattr(node, "op", None)
