@@ -11,8 +11,10 @@ from oarlock.control.speed_design import Turning, loop_in_use, usual_speed
 from oarlock.experiments.loops.speed_sweep import SpeedSweep
 from oarlock.experiments.loops.speed_test import usual_load
 from oarlock.experiments.loops.sweep_response import SweepResult
+from oarlock.experiments.loops.sweep_table import as_table
 from oarlock.experiments.reading import read
 from oarlock.practice.truth import draw
+from oarlock.records import Run
 from tests.conftest import play_on_model
 from tests.speed_axis import tuned_winch
 
@@ -54,3 +56,11 @@ def test_a_sweep_is_held_against_the_loop_as_its_sines_met_it() -> None:
         took.append(1.0 - found.expected.omega / plain)
     assert took[1] > 2.0 * took[0] > 0.01
     assert any("dead time takes" in check.sentence for check in found.checks)
+    # Read back from a file there are no sines to be met: the loop alone is what it is held against.
+    run = Run(id=3, axis="", kind="speed sweep", title="", started="", ended="done",
+              settings=sweep.settings(axis), gains={})  # fmt: skip
+    assert isinstance(found, SweepResult)
+    again = read(as_table(run, found), axis)
+    assert isinstance(again, SweepResult)
+    assert again.expected.omega == pytest.approx(plain, rel=0.02)
+    assert again.expected.omega > 1.02 * found.expected.omega

@@ -22,6 +22,7 @@ from oarlock.machine import Axis
 from oarlock.practice.truth import draw
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Finding, Record
+from oarlock.records.evidence import Fitted
 from oarlock.simulate.drive_model import PlantParameters
 from tests.conftest import play_on_model
 from tests.model_link import Hasty, ModelLink
@@ -73,6 +74,16 @@ def test_a_spin_tells_the_flux_and_that_the_zero_is_right(
     near(finding, "machine.psi", plant.psi, 0.003)
     assert abs(finding.extra["zero off by"].value) < math.radians(0.1)
     assert finding.extra["Kt"].value == pytest.approx(6.0 * plant.psi, rel=0.003)
+
+
+def test_what_is_drawn_of_a_spin_is_the_flux_over_the_speed(spin: Record, known: Axis) -> None:
+    finding = estimate_flux(spin, known)
+    psi, drawn = finding.estimates["machine.psi"].value, finding.evidence
+    assert isinstance(drawn, Fitted)
+    assert np.asarray(drawn.fit_y) == pytest.approx(psi * np.asarray(drawn.fit_x))
+    assert float(np.max(drawn.fit_x)) == pytest.approx(float(np.max(np.abs(drawn.x))))
+    off = np.asarray(drawn.y) - psi * np.asarray(drawn.x)
+    assert float(np.abs(off).max()) < 0.01 * float(np.abs(drawn.y).max())
 
 
 def test_a_spin_refines_a_zero_that_a_load_pulled_away(known: Axis, plant: PlantParameters) -> None:

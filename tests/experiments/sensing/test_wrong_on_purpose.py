@@ -143,6 +143,9 @@ def test_lines_entered_for_counts() -> None:
     rig.enter("sensor.counts", 1024.0)
     rig.adopt(rig.find(CurrentsAtRest()))
     refused(rig, TurnByHand(), "counts a turn", "lines entered for counts")
+    seen = rig.performed(TurnByHand()).extra["counts a turn"]
+    assert seen.value == pytest.approx(4096.0, rel=0.02)
+    assert seen.std == pytest.approx(0.02 * 1024.0)  # of what was entered, as a hand is no clock
 
 
 @pytest.mark.parametrize(
