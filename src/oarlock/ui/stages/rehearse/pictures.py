@@ -92,13 +92,14 @@ class RunPlot(Plot):
             if self._limit and area.top() < y < area.bottom():
                 line(p, area.left(), y, area.right(), y, t.attention, 2)
         x = self.px(self._cursor)
+        if area.left() <= x <= area.right():
+            line(p, x, area.top(), x, area.bottom(), t.accent, 2)
         draw_text(p, area.left() + 6, area.top() + 13, self._name, t.muted, size=look.SMALL,
                   halo=t.halo)  # fmt: skip
         draw_text(p, area.right() - 4, area.top() + 13, self._text, t.muted, size=look.SMALL,
                   align="right", halo=t.halo)  # fmt: skip
         if not area.left() <= x <= area.right():
             return
-        line(p, x, area.top(), x, area.bottom(), t.accent, 2)
         right = x < area.left() + 0.6 * area.width()
         heights = [min(max(self.py(value), area.top() + 3), area.bottom() - 3)
                    for value, _ in self._points]  # fmt: skip

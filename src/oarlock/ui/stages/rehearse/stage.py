@@ -219,7 +219,9 @@ class RehearseStage(StageView):
             behind, unit = math.degrees(here["following"]), "°"
         else:
             behind, unit = (here["speed_ref"] - here["speed"]) / RPM, "rpm"
-        self.plots["behind"].show_cursor(at, ((f"{_told(behind)} {unit}", behind),))
+        self.plots["behind"].show_cursor(
+            at, ((f"{_told(behind)} {unit}".replace(" °", "°"), behind),)
+        )
         self.plots["current"].show_cursor(
             at, tuple((f"{c} {_told(here[c])} A", here[c]) for c in ("iq", "id"))
         )

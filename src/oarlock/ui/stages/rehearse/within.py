@@ -83,6 +83,6 @@ class MovedBars(QWidget):
                 continue
             start, end = left + (min(a, b) - low) * per, left + (max(a, b) - low) * per
             p.fillRect(QRectF(start, y - 9, max(end - start, 1.0), 10), t.torque)
-            draw_text(p, self.width(), y, f"{digits(max(a, b), 3)} {shown.unit}", t.muted,
-                      size=look.SMALL, align="right")  # fmt: skip
+            most = f"{digits(max(a, b), 3)} {shown.unit}".replace(" °", "°")
+            draw_text(p, self.width(), y, most, t.muted, size=look.SMALL, align="right")
         line(p, middle, 2, middle, _ROW * len(rows), t.ink)
