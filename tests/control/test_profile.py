@@ -1,4 +1,4 @@
-"""The profile of a move: each quantity is the slope of the one before, up to the end and past it."""
+"""The profile of a move: each quantity is the slope of the one before, to the end and past it."""
 
 import numpy as np
 import pytest
