@@ -16,6 +16,7 @@ from oarlock.session.recent import RecentAxis, remember
 from oarlock.ui.frame.app import Application, application
 from oarlock.ui.frame.screenshots import take_screenshots
 from oarlock.ui.kit import theme as look
+from oarlock.ui.stages.rehearse.stage import RehearseStage
 from oarlock.ui.stages.sensing.stage import SensingStage
 from oarlock.ui.stages.speed.stage import SpeedStage
 from oarlock.ui.start.window import StartWindow
@@ -36,6 +37,7 @@ def main() -> int:
         )
         made.append(blocked(Path(name)))
         made += commissioned(Path(name))
+        made.append(replayed(Path(name), folder / "river-survey.oarlock"))
         made += begun(Path(name), folder / "river-survey.oarlock")
         for picture in made:
             shutil.copyfile(picture, target / picture.name)
@@ -49,6 +51,27 @@ def wait(condition: Callable[[], bool], seconds: float) -> None:
     while not condition() and time.monotonic() < until:
         application().processEvents()
         time.sleep(0.005)
+
+
+def replayed(folder: Path, demo: Path) -> Path:
+    """Lay the step of load that the demo's drive played over its simulation."""
+    opened = Application(demo)
+    path = folder / "replay.png"
+    try:
+        opened.window.resize(1280, 800)
+        opened.window.show()
+        opened.window.show_stage("rehearse")
+        stage = opened.window.stage("rehearse")
+        runs = [run for run in opened.session.runs if run.kind == "load step"]
+        if isinstance(stage, RehearseStage) and runs:
+            stage.replay(runs[-1])
+            wait(lambda: stage.replay_plots.shown is not None, 60.0)
+            wait(lambda: False, 0.3)
+        opened.window.grab().save(str(path))
+    finally:
+        opened.close()
+        opened.window.close()
+    return path
 
 
 def begun(folder: Path, demo: Path) -> list[Path]:
