@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator
 
 import pytest
 
+from oarlock.drive.practice_process import PracticeProcess
 from oarlock.errors import InputError
 from oarlock.experiments.identify.standstill import InductanceSine
 from oarlock.experiments.loops.current_step import CurrentStep
@@ -211,3 +212,82 @@ def test_a_lost_drive_is_no_longer_looked_for_when_it_is_not_wanted(
     for _ in range(3):
         bench.watch()
     assert not bench.connected
+
+
+def test_the_drive_of_another_axis_stays_connected_and_calm(
+    bench: Bench, owner: Owner, session: Session, told: list[str]
+) -> None:
+    bench.connect_drive("practice --watchdog 0.5")
+    owner.until(lambda: bench.connected)
+    winch, name = bench._link, bench.name
+    bench.park()
+    assert not bench.connected
+    assert bench.live.state == "de-energised"
+    assert bench.parking.names == ("Sonar winch",)
+    session.switch("Thruster")
+    assert not bench.resume()  # this axis has none yet
+    bench.connect_drive("practice --watchdog 0.5")
+    owner.until(lambda: bench.connected)
+    thruster = bench._link
+    assert thruster is not winch
+    facts = dict(bench.facts)
+    for _ in range(4):
+        bench.watch()
+        time.sleep(0.1)
+    assert bench.parking.names == ("Sonar winch",)
+    bench.park()
+    session.switch("Sonar winch")
+    assert bench.resume()
+    assert bench.connected
+    assert bench._link is winch
+    assert bench.name == name
+    assert bench.facts != facts
+    done: list[Performed] = []
+    bench.run(InductanceSine(axis_name="d"), done.append)  # it plays as if it had never been left
+    owner.until(lambda: bool(done), 30.0)
+    assert done[0].run.ended == "done"
+    assert bench.parking.names == ("Thruster",)
+    assert thruster is not None
+    practice = bench.parking._parked["Thruster"].practice
+    assert practice is not None
+    os.kill(practice.pid, signal.SIGKILL)
+    end = time.monotonic() + 10.0
+    while bench.parking.names and time.monotonic() < end:
+        bench.watch()
+        time.sleep(0.1)
+    assert bench.parking.names == ()
+    assert any(line.startswith("Thruster: its drive gives no sign of life") for line in told)
+    assert bench.connected
+
+
+def test_stop_reaches_parked_drives_too(bench: Bench, owner: Owner) -> None:
+    bench.connect_drive("practice --watchdog 0.5")
+    owner.until(lambda: bench.connected)
+    link, stopped = bench._link, []
+    assert link is not None
+    plain = link.stop
+
+    def stop() -> None:
+        stopped.append(True)
+        plain()
+
+    link.stop = stop  # type: ignore[method-assign]
+    bench.park()
+    assert len(stopped) == 1
+    bench.stop()
+    assert len(stopped) == 2
+    bench.close()
+    assert bench.parking.names == ()
+
+
+def test_a_drive_that_two_axes_name_goes_with_the_open_one(
+    bench: Bench, owner: Owner, session: Session, practice: PracticeProcess
+) -> None:
+    bench.connect_drive(practice.channel)
+    owner.until(lambda: bench.connected)
+    bench.park()
+    session.switch("Thruster")
+    bench.connect_drive(practice.channel)
+    assert bench.parking.names == ()
+    owner.until(lambda: not bench.connecting, 30.0)
+    assert bench.connected

@@ -139,8 +139,15 @@ def test_the_window_goes_to_the_other_axis(qtbot: QtBot, fresh: Application) -> 
     assert fresh.session.runs[-1].axis == "Thruster"
     names = [command.name for command in fresh.window.commands()]
     assert "Go to the axis Sonar winch" in names
+    menu = fresh.window.top_bar.axis_menu
+    menu.aboutToShow.emit()
+    first = [action.text() for action in menu.actions()[:2]]
+    assert first == ["Sonar winch (drive connected)", "Thruster"]
     fresh.go_to_axis("Sonar winch")
     assert fresh.session.runs == ()
+    assert fresh.bench.connected  # its drive was left connected, and is there at once
+    wait(qtbot, lambda: fresh.bench.live.bus > 300.0)
+    assert fresh.bench.parking.names == ("Thruster",)
 
 
 @pytest.mark.parametrize("size", [(1024, 700), (1280, 800), (1920, 1200)])

@@ -15,10 +15,11 @@ from oarlock.experiments.common.experiment import Experiment
 from oarlock.machine import Axis
 from oarlock.records import Record
 from oarlock.session.commissioning import Commissioning
-from oarlock.session.connecting import Again, close_quietly, opened
+from oarlock.session.connecting import PRACTICE, Again, close_quietly, open_channel, stop_aside
 from oarlock.session.drive_memory import DriveMemory
 from oarlock.session.hand_tuning import HandTuning
 from oarlock.session.jobs import Done, Failed, Jobs, Post, Progress, Stopped
+from oarlock.session.parked import Parked, Parking, calm
 from oarlock.session.perform import Performed, from_file, perform
 from oarlock.session.session import Session
 from oarlock.session.told import as_told, with_told
@@ -28,8 +29,7 @@ if TYPE_CHECKING:
     from oarlock.session.connecting import Opened as _Opened
 
 T = TypeVar("T")
-PRACTICE = "practice"
-_SILENT = 0.35  # s without a sign of life
+SILENT = 0.35  # s without a sign of life
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,8 +66,7 @@ class Bench:
         self.commissioning = Commissioning(session, self)
         self.memory = DriveMemory(session, self)
         self.again = Again(jobs, self._try_again)
-
-    # The link
+        self.parking = Parking()
 
     @property
     def connected(self) -> bool:
@@ -96,12 +95,13 @@ class Bench:
             return
         self.again.end()
         self.connecting, self.channel = True, channel
+        self.parking.drop_at(channel)
         if channel == PRACTICE or channel.startswith(PRACTICE + " "):
             # The stand-in for this axis; what was asked for by name stays.
             channel += f" --axis {self._session.screen.practice}"
         self.changed.emit()
         self._attempt = self._jobs.start(
-            lambda progress, cancel: _open(channel, self._practice, progress, cancel),
+            lambda progress, cancel: open_channel(channel, self._practice, progress, cancel),
             on_end=lambda outcome: self._connected(outcome, attempt),
             name="connect",
         )
@@ -115,7 +115,7 @@ class Bench:
         if attempt is not self._attempt:  # given up meanwhile: it is not wanted any more
             if isinstance(outcome, Done):
                 self._close(outcome.value.link)
-                _stop_aside(outcome.value.practice)
+                stop_aside(outcome.value.practice)
             return
         self.connecting = False
         if isinstance(outcome, Done):
@@ -167,7 +167,10 @@ class Bench:
     def watch(self) -> None:
         """Look whether the drive is still there; called a few times a second."""
         self.again.tick()
-        silent = self._link is not None and self._link.age() > _SILENT
+        for name in self.parking.gone(SILENT):
+            self.told.emit(f"{name}: its drive gives no sign of life and is let go")
+            self.changed.emit()
+        silent = self._link is not None and self._link.age() > SILENT
         self._silences = self._silences + 1 if silent else 0
         # Three times in a row: after a standstill of this process, frames still wait to be taken.
         if self._link is not None and self._silences >= 3 and self._cancel is None:
@@ -185,14 +188,11 @@ class Bench:
             self._close(link)
         practice = self._practice is not None
         self._drop_practice()
-        self._latest = Live(state="de-energised")
-        self.memory.connected({})
-        self.facts = {}
         if not practice:  # the cable may come back; the practice drive's process is gone
             self.again.begin(self.channel)
             text += ". It is connected again as soon as it answers"
         self.told.emit(text)
-        self.changed.emit()
+        self._forget()
 
     def _close(self, link: Link) -> None:
         """Close a link in a thread of its own: a dead one may take its time."""
@@ -200,7 +200,7 @@ class Bench:
 
     def _drop_practice(self) -> None:
         practice, self._practice = self._practice, None
-        _stop_aside(practice)
+        stop_aside(practice)
 
     # Experiments
 
@@ -319,7 +319,7 @@ class Bench:
         """Say what went wrong; where the drive does not answer any more, let it go."""
         if isinstance(error, InputError) or not isinstance(error, OarlockError):
             self._tell_error(error)
-        elif self._link is not None and self._link.age() > _SILENT:
+        elif self._link is not None and self._link.age() > SILENT:
             self._lost(str(error))
         else:
             self._tell_error(error)
@@ -337,6 +337,38 @@ class Bench:
         finally:
             if self._cancel is not None:
                 self._cancel.set()
+            self.parking.stop()
+
+    def park(self) -> None:
+        """Leave the drive connected and de-energised while another axis is open."""
+        link = self._link
+        if link is None or not calm(link):
+            self.disconnect()
+            return
+        parked = Parked(link=link, practice=self._practice, held=self.braked, facts=self.facts,
+                        holds=self.memory.holds, channel=self.channel)  # fmt: skip
+        self.parking.put(self._session.axis.name, parked)
+        self._link = self._practice = None
+        self._forget()
+
+    def resume(self) -> bool:
+        """Go on with the drive of the open axis, if it was left connected."""
+        parked = self.parking.take(self._session.axis.name)
+        if parked is None:
+            return False
+        self._link, self._practice, self.braked = parked.link, parked.practice, parked.held
+        self.facts, self.channel, self._silences = parked.facts, parked.channel, 0
+        self.memory.connected(parked.holds)
+        self.changed.emit()
+        return True
+
+    def _forget(self) -> None:
+        """Forget what the drive said that is not at hand any more."""
+        with self._lock:
+            self._latest = Live(state="de-energised")
+        self.memory.connected({})
+        self.facts = {}
+        self.changed.emit()
 
     def disconnect(self) -> None:
         """Leave the drive de-energised, or give up connecting to it."""
@@ -352,11 +384,7 @@ class Bench:
                                "are not in its memory")  # fmt: skip
             self._close(link)
         self._drop_practice()
-        with self._lock:
-            self._latest = Live(state="de-energised")
-        self.memory.connected({})
-        self.facts = {}
-        self.changed.emit()
+        self._forget()
 
     def close(self) -> None:
         """Leave at the end of the program: wait until link and practice drive are closed."""
@@ -369,26 +397,4 @@ class Bench:
         if self._practice is not None:
             self._practice.stop()
             self._practice = None
-
-
-def _open(
-    channel: str, practice: "PracticeProcess | None", _progress: Progress, cancel: Cancel
-) -> "_Opened":
-    if channel == PRACTICE or channel.startswith(PRACTICE + " "):
-        from oarlock.drive.practice_process import PracticeProcess
-
-        if practice is None:
-            practice = PracticeProcess(*channel.split()[1:])
-        channel = practice.channel
-    try:
-        return opened(channel, practice, cancel)
-    except BaseException:
-        if practice is not None:
-            practice.stop()
-        raise
-
-
-def _stop_aside(practice: "PracticeProcess | None") -> None:
-    """Stop a practice drive in a thread of its own: it may take its time."""
-    if practice is not None:
-        threading.Thread(target=practice.stop, name="stop practice", daemon=True).start()
+        self.parking.close()

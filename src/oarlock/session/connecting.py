@@ -1,12 +1,13 @@
 """Opening a link with all that is read first, and trying again after it was lost."""
 
+import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from oarlock.cancel import Cancel
-from oarlock.drive.link import Link
+from oarlock.drive.link import Link, Progress
 from oarlock.errors import OarlockError
 from oarlock.session.drive_memory import memory_of
 from oarlock.session.jobs import Done, Failed, Jobs, Stopped
@@ -15,6 +16,7 @@ from oarlock.session.told import told_by
 if TYPE_CHECKING:
     from oarlock.drive.practice_process import PracticeProcess
 
+PRACTICE = "practice"
 _EVERY = 0.3  # s from one try to the next
 _ANSWER = 0.3  # s in which a drive that is back answers
 
@@ -61,6 +63,36 @@ def close_quietly(link: Link) -> None:
         link.close()
     except OarlockError:
         return  # nothing more can be asked of it
+
+
+def open_channel(
+    channel: str, practice: "PracticeProcess | None", _progress: Progress, cancel: Cancel
+) -> "Opened":
+    """Open a channel, with a practice drive's process of its own where it asks for one.
+
+    Raises
+    ------
+    InputError, LinkError, Cancelled : as `opened`
+
+    """
+    if channel == PRACTICE or channel.startswith(PRACTICE + " "):
+        from oarlock.drive.practice_process import PracticeProcess
+
+        if practice is None:
+            practice = PracticeProcess(*channel.split()[1:])
+        channel = practice.channel
+    try:
+        return opened(channel, practice, cancel)
+    except BaseException:
+        if practice is not None:
+            practice.stop()
+        raise
+
+
+def stop_aside(practice: "PracticeProcess | None") -> None:
+    """Stop a practice drive in a thread of its own: it may take its time."""
+    if practice is not None:
+        threading.Thread(target=practice.stop, name="stop practice", daemon=True).start()
 
 
 class Again:

@@ -12,7 +12,8 @@ from PySide6.QtCore import QCoreApplication, QObject, QTimer, Signal, Slot
 from PySide6.QtWidgets import QApplication
 
 from oarlock.errors import InputError
-from oarlock.session.bench import PRACTICE, Bench, Doing
+from oarlock.session.bench import Bench, Doing
+from oarlock.session.connecting import PRACTICE
 from oarlock.session.jobs import Jobs
 from oarlock.session.session import Session
 from oarlock.store.project import Project
@@ -74,7 +75,10 @@ class Application:
             return
         up = self.bench.connected or self.bench.connecting
         practice = up and self.bench.channel.startswith(PRACTICE)
-        self.bench.disconnect()
+        if self.session.axis.name in self.session.axis_names:
+            self.bench.park()
+        else:  # it was taken off the project
+            self.bench.disconnect()
         self.window.leave()  # it shows this axis, and no other
         try:
             self.session.switch(name)
@@ -84,7 +88,7 @@ class Application:
             return
         self._renew()
         self.window.read_records()
-        if practice:
+        if not self.bench.resume() and practice:
             self.bench.connect_drive(self.bench.channel)
 
     def toggle_theme(self) -> None:

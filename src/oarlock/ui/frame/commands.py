@@ -5,7 +5,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from oarlock.quantities.shown import CHOICES
-from oarlock.session.bench import PRACTICE
+from oarlock.session.connecting import PRACTICE
 from oarlock.session.session import Session
 from oarlock.ui.frame.palette import Command
 from oarlock.ui.frame.sweep_files import sweep_commands

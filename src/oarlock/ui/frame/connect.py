@@ -18,7 +18,7 @@ from shiboken6 import isValid
 
 from oarlock.cancel import Cancel
 from oarlock.errors import InputError, OarlockError
-from oarlock.session.bench import PRACTICE
+from oarlock.session.connecting import PRACTICE
 from oarlock.session.jobs import Done, Failed, Guest, Stopped
 from oarlock.session.session import Session
 from oarlock.ui.kit import theme as look

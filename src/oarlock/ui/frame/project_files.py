@@ -50,7 +50,8 @@ class ProjectFiles:
         menu.clear()
         for name in session.axis_names:
             go = functools.partial(window.axis_chosen.emit, name)
-            action = self._add(menu, name, go)
+            parked = name in window.bench.parking.names
+            action = self._add(menu, f"{name} (drive connected)" if parked else name, go)
             action.setCheckable(True)
             action.setChecked(name == session.axis.name)
         menu.addSeparator()

@@ -4,7 +4,7 @@ import time
 from pathlib import Path
 
 from oarlock.errors import InputError
-from oarlock.session.bench import PRACTICE
+from oarlock.session.connecting import PRACTICE
 from oarlock.ui.frame.app import Application, application
 from oarlock.ui.kit import theme as look
 from oarlock.ui.stages.handover.stage import HandoverStage
