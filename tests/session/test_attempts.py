@@ -6,17 +6,20 @@ import pytest
 from benchmarks.machines import sensed, the_axis
 
 from oarlock.drive.runner import Quiet
-from oarlock.experiments.common.announce import announced
+from oarlock.drive.travel import excursion
+from oarlock.experiments.common.announce import announced, announced_together
 from oarlock.experiments.common.experiment import Experiment, Scalable
-from oarlock.experiments.common.repeat import Another, another, largest_try
+from oarlock.experiments.common.repeat import Another, another, gentler_tries, largest_try
 from oarlock.experiments.identify.flux import FluxSpin
 from oarlock.experiments.identify.mechanics import SpeedTrapezoids
 from oarlock.experiments.identify.resonance import TorqueSines
 from oarlock.experiments.identify.standstill import InductanceSine, ResistanceHolds
 from oarlock.machine import Axis
 from oarlock.practice.truth import draw
+from oarlock.quantities.display import digits
 from oarlock.records import Ask, Check, Finding, Record
 from oarlock.session import perform as module
+from oarlock.session.commission_parts import moves
 from oarlock.session.perform import Performed, perform
 from tests.model_link import Hasty, ModelLink
 
@@ -105,3 +108,18 @@ def test_the_announcement_covers_every_try(experiment: Experiment, axis: Axis) -
     assert "once more" not in announced(ResistanceHolds(), axis)
     assert isinstance(experiment, Scalable)
     assert experiment.scaled(1.0) == experiment
+
+
+def test_gentler_tries_count_in_what_is_announced(axis: Axis) -> None:
+    """A spin broken off far out goes on from there, twice at most."""
+    once = excursion(FluxSpin().plan(axis), axis)[0].farthest
+    tries = gentler_tries(FluxSpin(), axis)
+    assert [try_.levels for try_ in tries if isinstance(try_, FluxSpin)] == [
+        pytest.approx((0.18, 0.36)), pytest.approx((0.108, 0.216))]  # fmt: skip
+    far = once + sum(excursion(e.plan(axis), axis)[0].farthest for e in tries)
+    assert far > 1.3 * once
+    assert moves(FluxSpin(), axis, held=False).turns == pytest.approx(far)
+    assert f"more gently from there: {digits(far, 2)} turns in all" in announced(FluxSpin(), axis)
+    assert digits(far, 2) in announced_together([FluxSpin(), ResistanceHolds()], axis)
+    assert gentler_tries(ResistanceHolds(), axis) == []
+    assert gentler_tries(InductanceSine(axis_name="d"), axis) == []

@@ -15,7 +15,7 @@ from oarlock.drive.travel import excursion
 from oarlock.errors import InputError
 from oarlock.experiments.common.experiment import Experiment, Moving
 from oarlock.experiments.common.movement import Movement
-from oarlock.experiments.common.repeat import stronger_try
+from oarlock.experiments.common.repeat import gentler_tries, stronger_try
 from oarlock.experiments.identify.experiments import experiment_for
 from oarlock.experiments.loops.current_step import usual_current_step
 from oarlock.experiments.loops.position_move import PositionMove
@@ -209,16 +209,19 @@ def trouble(run: Run, reading: Reading | None) -> str:
 
 
 def moves(played: Experiment, axis: Axis, *, held: bool) -> Bound:
-    """Return how far an experiment moves at most, a stronger try of it included.
+    """Return how far an experiment moves at most, all that may follow it by itself included.
 
-    The try counts even where the dry run would refuse it now: it may be allowed by then.
+    A stronger try counts even where the dry run would refuse it now: it may be allowed by then.
+    Gentler ones go on from where a spin was broken off.
 
     Raises
     ------
     InputError : it cannot be planned
 
     """
-    found = _once(played, axis, held=held)
+    once = _once(played, axis, held=held)
+    more = [_once(gentler, axis, held=held).turns for gentler in gentler_tries(played, axis)]
+    found = replace(once, turns=once.turns + sum(more))
     stronger = stronger_try(played)
     return found if stronger is None else found.joined(_once(stronger, axis, held=held))
 

@@ -14,7 +14,7 @@ from oarlock.drive.runner import play
 from oarlock.errors import InputError
 from oarlock.experiments.common.announce import announced
 from oarlock.experiments.common.experiment import Experiment, Moving, Staged
-from oarlock.experiments.common.repeat import Another, another, largest_try
+from oarlock.experiments.common.repeat import ATTEMPTS, Another, another, largest_try
 from oarlock.experiments.identify.kinds import record_kind
 from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.reading import read, remark, sparkline
@@ -25,8 +25,6 @@ from oarlock.machine.axis import rests_on
 from oarlock.machine.axis_file import format_axis
 from oarlock.machine.current_loop import KEY as CURRENT_KEY
 from oarlock.records import Finding, Reading, Record, Run, Settings
-
-_ATTEMPTS = 3
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -53,7 +51,7 @@ def perform(
     last one counts; each one before is told to `on_attempt`, to be kept.
     """
     largest = largest_try(experiment, axis)
-    for left in range(_ATTEMPTS - 1, -1, -1):
+    for left in range(ATTEMPTS - 1, -1, -1):
         done = _perform_once(experiment, axis, link, progress, cancel)
         wanted = _wanted(experiment, done, largest)
         if wanted is None or not left or problems(wanted.experiment.plan(axis), axis):

@@ -5,7 +5,7 @@ import math
 from oarlock.drive.steps import Plan
 from oarlock.drive.travel import excursion
 from oarlock.experiments.common.experiment import Experiment, Moving
-from oarlock.experiments.common.repeat import largest_try
+from oarlock.experiments.common.repeat import gentler_tries, largest_try
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
@@ -17,6 +17,9 @@ def announced(experiment: Experiment, axis: Axis, *, braked: bool = False) -> st
     stronger = largest_try(experiment, axis)
     if stronger is not None:
         said += f" If the answer is too weak, once more: {_moves(stronger, axis, braked=braked)}"
+    if gentler_tries(experiment, axis):
+        far = digits(_farthest(experiment, axis), 2)
+        said += f" If its current breaks it off, more gently from there: {far} turns in all."
     return said
 
 
@@ -37,13 +40,19 @@ def _together(experiments: list[Experiment], axis: Axis) -> str:
     plans = [e.plan(axis) for e in experiments]
     moved = [e.movement(axis) for e in experiments if isinstance(e, Moving)]
     turning = [p for p, e in zip(plans, experiments, strict=True) if isinstance(e, Moving)]
-    turns = max((excursion(plan, axis)[0].farthest for plan in turning), default=0.0)
+    turns = max((_farthest(e, axis) for e in experiments if isinstance(e, Moving)), default=0.0)
     amperes = max([p.largest_current for p in plans] + [m.current for m in moved])
     seconds = sum(m.seconds for m in moved)
     seconds += sum(plan.duration for plan in plans if plan not in turning)
     rpm = digits(max((m.speed for m in moved), default=0.0) / RPM, 2)
     far = f"It turns up to {digits(turns, 2)} turns either way"
     return f"{far}, {rpm} rpm, {digits(amperes, 2)} A, {seconds:.0f} s."
+
+
+def _farthest(experiment: Experiment, axis: Axis) -> float:
+    """Return how far (turns) the shaft goes, gentler tries from where each stopped included."""
+    tries = [experiment, *gentler_tries(experiment, axis)]
+    return sum(excursion(e.plan(axis), axis)[0].farthest for e in tries)
 
 
 def _moves(experiment: Experiment, axis: Axis, *, braked: bool) -> str:

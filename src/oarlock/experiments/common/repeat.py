@@ -10,6 +10,7 @@ from oarlock.machine import Axis
 from oarlock.records import Ask, Finding, Record
 from oarlock.records.settings import numbers
 
+ATTEMPTS = 3
 _STRONGER, _WEAKER = 1.7, 0.6  # times the amplitude
 
 
@@ -50,6 +51,21 @@ def stronger_try(experiment: Experiment) -> Experiment | None:
     if not isinstance(experiment, Scalable) or not experiment.may_grow:
         return None
     return experiment.scaled(_STRONGER)
+
+
+def gentler_tries(experiment: Experiment, axis: Axis) -> list[Experiment]:
+    """Return what may follow where the drive breaks a spin off by its limit of current.
+
+    Each goes on from where the one before stopped.
+    """
+    tries: list[Experiment] = []
+    if "speeds" not in experiment.settings(axis):  # of no other is it known that it had followed
+        return tries
+    for _ in range(ATTEMPTS - 1):
+        if isinstance(experiment, Scalable):
+            experiment = experiment.scaled(_WEAKER)
+            tries.append(experiment)
+    return tries
 
 
 def largest_try(experiment: Experiment, axis: Axis) -> Experiment | None:
