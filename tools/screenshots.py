@@ -60,6 +60,8 @@ def replayed(folder: Path, demo: Path) -> Path:
     try:
         opened.window.resize(1280, 800)
         opened.window.show()
+        opened.window.read_records()
+        wait(lambda: not opened.session.wanted_readings(), 30.0)
         opened.window.show_stage("rehearse")
         stage = opened.window.stage("rehearse")
         runs = [run for run in opened.session.runs if run.kind == "load step"]

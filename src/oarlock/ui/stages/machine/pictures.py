@@ -105,7 +105,7 @@ class CurrentPlane(Plot):
         draw_text(p, x + 10, y - 4, "most torque", t.torque, halo=t.halo)
         draw_text(p, x + 10, y + 12, "per ampere", t.torque, halo=t.halo)
         if shown.weakening[0].size > 3:
-            k = shown.weakening[0].size // 4
+            k = shown.weakening[0].size // 12
             x, y = self.px(float(shown.weakening[0][k])), self.py(float(shown.weakening[1][k]))
             draw_text(p, x - 10, y - 12, "field weakening", t.torque, align="right", halo=t.halo)
         x, y = self.px(-shown.characteristic), self.py(0)
