@@ -7,7 +7,7 @@ import pytest
 from oarlock.demo.job import connected_again, run_job
 from oarlock.demo.project import make_demo
 from oarlock.drive.link import Link
-from oarlock.errors import LinkLost
+from oarlock.errors import LinkError, LinkLost, LinkTimeout
 from oarlock.machine.axis_file import parse_axis
 from oarlock.practice.truth import draw
 from oarlock.records.csv_file import read_record
@@ -15,6 +15,8 @@ from oarlock.records.quantity import KEYS
 from oarlock.store.project import Project
 from oarlock.ui.frame.screenshots import take_screenshots
 from tests.model_link import ModelLink
+
+pytestmark = pytest.mark.realtime
 
 
 @pytest.mark.timeout(300)
@@ -71,17 +73,17 @@ def test_a_drive_that_is_still_held_is_asked_again(monkeypatch: pytest.MonkeyPat
     waited: list[float] = []
     monkeypatch.setattr("oarlock.demo.job.time.sleep", waited.append)
     link = ModelLink(draw("winch", 0))
-    answers: list[Link | LinkLost] = [LinkLost("held"), LinkLost("held"), link]
+    answers: list[Link | LinkError] = [LinkLost("held"), LinkTimeout("busy"), link]
 
     def connect() -> Link:
         answer = answers.pop(0)
-        if isinstance(answer, LinkLost):
+        if isinstance(answer, LinkError):
             raise answer
         return answer
 
     assert connected_again(connect) is link
     assert waited == [0.3, 0.3]
-    answers = [LinkLost("held")] * 4
+    answers = [LinkLost("held")] * 5
     with pytest.raises(LinkLost):
         connected_again(connect)
     assert len(answers) == 1

@@ -21,7 +21,7 @@ from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.contract.trips import HEARTBEAT
 from oarlock.drive.link import Link
 from oarlock.drive.practice_process import PracticeProcess
-from oarlock.errors import InputError, LinkError, LinkLost
+from oarlock.errors import InputError, LinkError
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.experiments.identify.experiments import experiment_for
 from oarlock.experiments.loops.current_response import CurrentSwept
@@ -48,9 +48,9 @@ from oarlock.views.sensing import answer, experiment_of, kinds_for, may_adopt, n
 from oarlock.views.sensing_experiments import HAND, PULSES, PUSH, REST, SEARCH, SPIN, START, TURN
 
 Say = Callable[[str], None]
-_PACE = 8  # times real time
+_PACE = 5  # times real time
 _WATCHDOG = 0.3  # s: nobody stands beside this drive, and the machine may be busy
-_TRIES = 3  # of an experiment, where a busy machine could not keep the heartbeat
+_TRIES = 4  # of an experiment, where a busy machine could not keep the heartbeat
 
 
 def run_job(folder: Path, say: Say, *, seed: int = 0, only: tuple[str, ...] = AXES) -> int:
@@ -103,17 +103,17 @@ def _with_drive(session: Session, folder: Path, say: Say, seed: int) -> list[str
 
 
 def connected_again(connect: Callable[[], Link]) -> Link:
-    """Connect to a drive that was just lost: it may still be held by what was lost.
+    """Connect to a drive that was just lost: it may still be held by what was lost, or too busy.
 
     Raises
     ------
-    LinkLost : it is still held after a few tries
+    LinkError : it does not answer after a few tries either
 
     """
     for _ in range(_TRIES - 1):
         try:
             return connect()
-        except LinkLost:
+        except LinkError:
             time.sleep(_WATCHDOG)
     return connect()
 
