@@ -73,6 +73,33 @@ def test_a_sequence_pauses_skips_and_goes_on(qtbot: QtBot, bench: Application) -
     assert "2 runs agree" in stage.checks.accessibleName()
 
 
+@pytest.mark.parametrize("size", [(1024, 700), (1280, 800)])
+def test_what_moves_stands_whole_before_it_moves(
+    qtbot: QtBot, bench: Application, size: tuple[int, int]
+) -> None:
+    """The longest announcements, as they are and as a question."""
+    stage = stage_of(bench)
+    bench.window.resize(*size)
+    qtbot.wait(30)
+    said = []
+    for key in ("flux", "inertia"):
+        stage.choose(key)
+        for asked in (False, True):
+            if asked:
+                press(qtbot, stage.measure if key == "flux" else stage.measure_all)
+                assert "May the shaft turn?" in stage.note.text()
+            qtbot.wait(10)
+            note = stage.note
+            assert note.heightForWidth(note.width()) <= note.height()
+            assert note.geometry().bottom() < stage.height()
+            assert stage.measure.geometry().bottom() < note.y()
+            assert stage.checks.geometry().bottom() < stage.measure.y()
+            assert stage.evidence.height() > 60
+            said.append(note.text())
+    assert any("more gently from there" in text for text in said)
+    assert bench.session.runs == ()
+
+
 def test_a_locked_shaft_stops_the_sequence_and_nothing_is_adopted(
     qtbot: QtBot, bench: Application
 ) -> None:
