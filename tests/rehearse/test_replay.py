@@ -120,7 +120,8 @@ def test_loops_are_those_of_the_run_and_the_machine_that_of_today(known: Axis) -
 def test_what_cannot_be_replayed_is_told(known: Axis) -> None:
     run, record = played("current step", known, PLANT)
     for other in (replace(run, kind="flux"), replace(run, ended="stopped"),
-                  replace(run, settings={"made_on": run.settings["made_on"]})):  # fmt: skip
+                  replace(run, settings={"made_on": run.settings["made_on"]}),
+                  replace(run, settings={**run.settings, "by_hand": True})):  # fmt: skip
         assert not can_be_replayed(other)
         with pytest.raises(InputError, match="no test of a loop"):
             replay(other, record, known)

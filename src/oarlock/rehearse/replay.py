@@ -7,7 +7,7 @@ lacks: torque that is steady, that goes with the direction, that grows with spee
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, fields, replace
+from dataclasses import MISSING, dataclass, fields, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +21,7 @@ from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import parse_axis
 from oarlock.records import Record, Run
+from oarlock.records.settings import number
 from oarlock.rehearse.plant import believed_plant, ideal_sensing
 from oarlock.rehearse.run import begun
 from oarlock.simulate.drive_model import PlantParameters
@@ -83,11 +84,14 @@ class Replay:
 
 
 def can_be_replayed(run: Run) -> bool:
-    """Return whether a run is a test that came to its end, and says how it was asked for."""
-    names = [field.name for field in fields(_TESTS[run.kind])] if run.kind in _TESTS else []
-    needed = [name for name in names if name not in ("repeats", "bias", "jerk_time", "seconds")]
-    return bool(names) and run.ended == "done" and all(
-        name in run.settings for name in needed if name not in ("settle", "window"))  # fmt: skip
+    """Return whether a run is a test that came to its end, and says how it was asked for.
+
+    One that was played by hand has rests between its answers that nobody kept.
+    """
+    if run.kind not in _TESTS or run.ended != "done" or run.settings.get("by_hand"):
+        return False
+    needed = [one.name for one in fields(_TESTS[run.kind]) if one.default is MISSING]
+    return all(name in run.settings for name in needed)
 
 
 def replay(
@@ -157,8 +161,8 @@ def _period(run: Run) -> int:
     """Return the rows of one repeat, as the readings count them."""
     s = run.settings
     if "rows" in s:
-        return 2 * int(float(str(s["rows"])))  # there and back
-    return int(float(str(s["rows_before"]))) + int(float(str(s["rows_after"])))
+        return 2 * round(number(s, "rows"))  # there and back
+    return round(number(s, "rows_before") + number(s, "rows_after"))
 
 
 def _trace(name: str, measured: Array, simulated: Array, period: int) -> Trace:
