@@ -220,8 +220,19 @@ def test_a_run_of_the_drive_over_its_simulation(qtbot: QtBot, tuned: Application
     cursors = {p._cursor for p in (stage.replay_plots.follows, plot, stage.replay_plots.left)}
     assert len(cursors) == 1
     assert cursors.pop() == pytest.approx(0.02, abs=0.002)
+    tuned.toggle_theme()  # a window in other colours shows it as well
+    stage = stage_of(tuned)
+    assert stage.replay_plots.shown is shown
+    assert stage.answer == shown.answer
+    assert stage.replay_plots.follows.isVisible()
     stage.run()  # back to the scenario
     wait(qtbot, lambda: stage.shown is not None and stage._working is None, 60.0)
+    before = stage.shown
+    tuned.toggle_theme()
+    stage = stage_of(tuned)
+    assert stage.shown is before
+    assert stage.plots["asked"].isVisible()
+    assert "It gets there" in stage.answer
     assert stage.replay_plots.shown is None
     assert not stage.replay_plots.follows.isVisible()
     assert stage.plots["asked"].isVisible()

@@ -19,6 +19,7 @@ from oarlock.session.session import Session
 from oarlock.store.project import Project
 from oarlock.ui.frame.window import MainWindow
 from oarlock.ui.kit import theme as look
+from oarlock.ui.stages.base import StageView
 
 
 class Poster(QObject):
@@ -102,7 +103,11 @@ class Application:
         dark = not self.session.screen.dark
         self.session.show(dark=dark)
         look.choose(dark)
+        kept = {stage.key: stage.kept() for stage in self.window.findChildren(StageView)}
         self._renew()
+        for key, shown in kept.items():
+            if shown is not None:
+                self.window.stage(key).take_kept(shown)
 
     def _bench_idle(self, doing: Doing) -> None:
         """Change the colours that were asked for meanwhile, once nothing follows."""

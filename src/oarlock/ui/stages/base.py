@@ -66,6 +66,13 @@ class StageView(QWidget):
     def run(self) -> None:
         """Do what F5 does here."""
 
+    def kept(self) -> object:
+        """Return what the stage shows that is kept nowhere else, for a window in other colours."""
+        return None
+
+    def take_kept(self, kept: object) -> None:
+        """Show what the same stage of the window before has kept."""
+
     def take_file(self, path: Path) -> None:
         """Take a file that was dropped on the window."""
         self.around.tell(f"{path.name}: a recording is dropped on Identify")

@@ -276,6 +276,17 @@ class RehearseStage(StageView):
         self.note.setText(f"Run {found.run.id} over the machine as it is known now. "
                           "F5 goes back to the scenario.")  # fmt: skip
 
+    def kept(self) -> object:
+        return self.shown, self.replay_plots.shown
+
+    def take_kept(self, kept: object) -> None:
+        shown, over = kept if isinstance(kept, tuple) else (None, None)
+        if isinstance(shown, RehearsePicture):
+            self._show(shown)
+        if isinstance(over, ReplayPicture):
+            self._take_replay(over)
+        self.refresh()
+
     def _begin(self, work: Callable[..., T], take: Callable[[T, Axis, str], None]) -> None:
         if self._working is not None:
             self._working.set()
