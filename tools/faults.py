@@ -1,11 +1,11 @@
 """`make faults`: put random faults into the core, one at a time, and see whether the tests find it.
 
 A comparison or an operator turned round, a condition reversed, a whole number one too large, any
-other ten times too large. The tests run
-once with the lines that each of them touches noted (`coverage`); then each fault meets the tests
-that touch its line, the quickest first. Code that is compiled is not seen line by line: there all
-tests of the room run. What no test finds is listed with its place: a fault that changes nothing
-that anybody sees is to be named as such, any other needs a test.
+other ten times too large. The tests run once with the lines that each of them touches noted
+(`coverage`); then each fault meets the tests that touch its line, the quickest first. Code that is
+compiled is not seen line by line: there all tests of the room run. What no test finds is listed
+with its place: a fault that changes nothing that anybody sees is to be named as such, any other
+needs a test.
 """
 
 import ast

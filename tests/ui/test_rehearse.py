@@ -220,6 +220,10 @@ def test_a_run_of_the_drive_over_its_simulation(qtbot: QtBot, tuned: Application
     cursors = {p._cursor for p in (stage.replay_plots.follows, plot, stage.replay_plots.left)}
     assert len(cursors) == 1
     assert cursors.pop() == pytest.approx(0.02, abs=0.002)
+    tuned.session.enter("machine.R", "2.4 ohm l-l")
+    assert "changed since" in stage.note.text()
+    tuned.session.undo()
+    assert "changed since" not in stage.note.text()
     tuned.toggle_theme()  # a window in other colours shows it as well
     stage = stage_of(tuned)
     assert stage.replay_plots.shown is shown

@@ -88,9 +88,9 @@ def _step_count(plan: Plan) -> list[str]:
 
 def _limits(plan: Plan, axis: Axis) -> list[str]:
     found: list[str] = []
-    peak, bears = axis.peak, "motor and drive bear"
-    if not plan.limits.current <= min(1.25 * peak, axis.inverter.current_full_scale.value):
-        found.append(f"aborts only at {plan.limits.current:g} A; {bears} {peak:.3g} A")
+    if not plan.limits.current <= min(1.25 * axis.peak, axis.inverter.current_full_scale.value):
+        found.append(f"aborts only at {plan.limits.current:g} A; motor and drive bear "
+                     f"{axis.peak:.3g} A")  # fmt: skip
     if not plan.limits.speed <= axis.machine.max_speed.value:
         found.append("aborts only above the top speed")
     if not (0.0 < plan.limits.travel < math.inf and 0.0 < plan.limits.time <= 300.0):

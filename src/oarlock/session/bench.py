@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from oarlock.session.connecting import Opened as _Opened
 
 T = TypeVar("T")
-SILENT = 0.35  # s without a sign of life
+_SILENT = 0.35  # s without a sign of life
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,7 +101,7 @@ class Bench:
             channel += f" --axis {self._session.screen.practice}"
         self.changed.emit()
         self._attempt = self._jobs.start(
-            lambda progress, cancel: open_channel(channel, self._practice, progress, cancel),
+            lambda _progress, cancel: open_channel(channel, self._practice, cancel),
             on_end=lambda outcome: self._connected(outcome, attempt),
             name="connect",
         )
@@ -167,10 +167,10 @@ class Bench:
     def watch(self) -> None:
         """Look whether the drive is still there; called a few times a second."""
         self.again.tick()
-        for name in self.parking.gone(SILENT):
+        for name in self.parking.gone(_SILENT):
             self.told.emit(f"{name}: its drive gives no sign of life and is let go")
             self.changed.emit()
-        silent = self._link is not None and self._link.age() > SILENT
+        silent = self._link is not None and self._link.age() > _SILENT
         self._silences = self._silences + 1 if silent else 0
         # Three times in a row: after a standstill of this process, frames still wait to be taken.
         if self._link is not None and self._silences >= 3 and self._cancel is None:
@@ -319,7 +319,7 @@ class Bench:
         """Say what went wrong; where the drive does not answer any more, let it go."""
         if isinstance(error, InputError) or not isinstance(error, OarlockError):
             self._tell_error(error)
-        elif self._link is not None and self._link.age() > SILENT:
+        elif self._link is not None and self._link.age() > _SILENT:
             self._lost(str(error))
         else:
             self._tell_error(error)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from oarlock.cancel import Cancel
-from oarlock.drive.link import Link, Progress
+from oarlock.drive.link import Link
 from oarlock.errors import OarlockError
 from oarlock.session.drive_memory import memory_of
 from oarlock.session.jobs import Done, Failed, Jobs, Stopped
@@ -65,9 +65,7 @@ def close_quietly(link: Link) -> None:
         return  # nothing more can be asked of it
 
 
-def open_channel(
-    channel: str, practice: "PracticeProcess | None", _progress: Progress, cancel: Cancel
-) -> "Opened":
+def open_channel(channel: str, practice: "PracticeProcess | None", cancel: Cancel) -> "Opened":
     """Open a channel, with a practice drive's process of its own where it asks for one.
 
     Raises

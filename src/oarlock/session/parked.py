@@ -5,6 +5,7 @@ back to an axis takes no time.
 """
 
 import contextlib
+import threading
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
@@ -66,8 +67,7 @@ class Parking:
         """Let an axis's drive go."""
         parked = self.take(axis)
         if parked is not None:
-            close_quietly(parked.link)
-            stop_aside(parked.practice)
+            _let_go(parked)
 
     def drop_at(self, channel: str) -> None:
         """Let the drive at a channel go, which two axes name: it goes to the open one."""
@@ -86,8 +86,9 @@ class Parking:
             quiet = parked.link.age() > silent
             self._silences[axis] = self._silences[axis] + 1 if quiet else 0
         lost = [axis for axis in self._parked if self._silences[axis] >= _LOOKS]
-        for axis in lost:
-            self.drop(axis)
+        for axis in lost:  # a dead link may take its time
+            gone = self._parked.pop(axis)
+            threading.Thread(target=_let_go, args=(gone,), name="let go", daemon=True).start()
         return lost
 
     def close(self) -> None:
@@ -98,6 +99,11 @@ class Parking:
             if parked.practice is not None:
                 with contextlib.suppress(OSError):
                     parked.practice.stop()
+
+
+def _let_go(parked: Parked) -> None:
+    close_quietly(parked.link)
+    stop_aside(parked.practice)
 
 
 def _same(one: str, other: str) -> bool:

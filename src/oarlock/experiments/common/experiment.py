@@ -74,8 +74,7 @@ def limits_for(axis: Axis, current: float, seconds: float) -> Limits:
     if axis.mechanics.max_turns is not None:
         travel = min(travel, math.tau * axis.mechanics.max_turns.value)
     return Limits(
-        current=min(1.3 * current + 0.05 * axis.peak,
-                    1.1 * axis.peak),
+        current=min(1.3 * current + 0.05 * axis.peak, 1.1 * axis.peak),
         speed=0.25 * axis.machine.max_speed.value,
         travel=travel,
         time=seconds + 1.0,

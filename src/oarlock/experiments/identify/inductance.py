@@ -79,13 +79,12 @@ def estimate_inductance(record: Record, axis: Axis) -> Finding:
     late = (delay or axis.inverter.delay.best).value - 1.5 * Ts
     sines = [_without(sine, late, Ts) for sine in sines]
     first = sines[0]
-    plain = [s for s in sines if (s.i_d, s.i_q) == (first.i_d, first.i_q)
-             and s.frequency <= first.frequency]  # fmt: skip
+    here = [s for s in sines if (s.i_d, s.i_q) == (first.i_d, first.i_q)]
+    plain = [s for s in here if s.frequency <= first.frequency]
     mirrored = _mirrored(which, sines)
     halves = abs(plain[1].L / first.L - 1.0) if len(plain) > 1 else math.nan
     free = which == "q" and mirrored is None
-    at_point = [s for s in sines if (s.i_d, s.i_q) == (first.i_d, first.i_q)]
-    slow, relative = _slowly(at_point, Ts, held=not free)
+    slow, relative = _slowly(here, Ts, held=not free)
     L = slow * first.L
     if mirrored:
         L, across = 0.5 * slow * (first.L + mirrored.L), 0.25 * abs(first.L - mirrored.L) / first.L

@@ -59,6 +59,7 @@ class RehearseStage(StageView):
         t = look.theme()
         self.shown: RehearsePicture | None = None
         self._working: Cancel | None = None
+        self._replayed_on: Axis | None = None
         self._cursor = 0.0
         self.plots = {
             "asked": RunPlot("asked, dashed, and followed", "", (t.speed,), last=False),
@@ -153,6 +154,10 @@ class RehearseStage(StageView):
         self.over.setEnabled(first is not None and not running)
         if self.replay_plots.shown is not None:
             self.say(self.replay_plots.shown.answer, *self.replay_plots.shown.reasons)
+            stale = self.session.axis != self._replayed_on
+            self.note.setText("The axis has changed since: lay the run over it again" if stale else
+                              f"Run {self.replay_plots.shown.run.id} over the machine as it is "
+                              "known now. F5 goes back to the scenario.")  # fmt: skip
             return
         if self.shown is None:
             self.say("Not simulated yet" if not running else "Simulating…",
@@ -263,28 +268,29 @@ class RehearseStage(StageView):
         self._working = self.around.jobs.start(
             lambda progress, cancel: replayed(run, source, axis, progress=progress, cancel=cancel),
             on_progress=self._progressed,
-            on_end=lambda outcome: self._ended(outcome, self._take_replay),
+            on_end=lambda outcome: self._ended(
+                outcome, lambda found: self._take_replay(found, axis)
+            ),
             name="replay",
         )
         self.refresh()
 
-    def _take_replay(self, found: ReplayPicture) -> None:
+    def _take_replay(self, found: ReplayPicture, axis: Axis | None) -> None:
+        self._replayed_on = axis
         for plot in self.plots.values():
             plot.hide()
         self.replay_plots.show_replay(found)
         self.refresh()
-        self.note.setText(f"Run {found.run.id} over the machine as it is known now. "
-                          "F5 goes back to the scenario.")  # fmt: skip
 
     def kept(self) -> object:
-        return self.shown, self.replay_plots.shown
+        return self.shown, self.replay_plots.shown, self._replayed_on
 
     def take_kept(self, kept: object) -> None:
-        shown, over = kept if isinstance(kept, tuple) else (None, None)
+        shown, over, axis = kept if isinstance(kept, tuple) else (None, None, None)
         if isinstance(shown, RehearsePicture):
             self._show(shown)
         if isinstance(over, ReplayPicture):
-            self._take_replay(over)
+            self._take_replay(over, axis)
         self.refresh()
 
     def _begin(self, work: Callable[..., T], take: Callable[[T, Axis, str], None]) -> None:
