@@ -2,11 +2,11 @@
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QWheelEvent
 
 from oarlock.ui.kit import theme as look
-from oarlock.ui.kit.paint import dot, draw_text, line
+from oarlock.ui.kit.paint import dot, draw_text, line, text_width
 from oarlock.ui.kit.plot import Plot, linear_ticks
 
 Array = NDArray[np.float64]
@@ -108,6 +108,8 @@ class RunPlot(Plot):
             self._values, self._points, heights, places, strict=True
         ):
             dot(p, x, y, color, filled=True)
+            wide = text_width(text, look.SMALL, bold=True) + 6  # no curve runs through it
+            p.fillRect(QRectF(x + 6 if right else x - 6 - wide, at - 11, wide, _LINE), t.panel)
             draw_text(p, x + 9 if right else x - 9, at, text, t.ink, size=look.SMALL, bold=True,
                       align="left" if right else "right", halo=t.halo)  # fmt: skip
 
