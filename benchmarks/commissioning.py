@@ -36,7 +36,7 @@ from oarlock.session.commission_parts import (
 )
 from oarlock.session.perform import Performed, perform
 from oarlock.simulate import layout as k
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.views.snapshot import Snapshot
 
 LONGEST = 180.0  # s of drive time, for the demo's winch

@@ -21,8 +21,8 @@ from oarlock.machine import Axis
 from oarlock.records import Finding
 from oarlock.records.quantity import KEYS
 from oarlock.session.perform import perform
-from oarlock.simulate.drive_model import PlantParameters
 from oarlock.simulate.layout import COPPER_HEAT
+from oarlock.simulate.plant_parameters import PlantParameters
 
 LEAST = 92.0  # per cent of the errors within ±2u
 SMALLEST = 0.4  # of the errors counted in u, root mean square: below, u is larger than it need be

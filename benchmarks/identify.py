@@ -25,7 +25,7 @@ from oarlock.machine import Axis
 from oarlock.machine.axis_file import parse_axis
 from oarlock.records import Finding
 from oarlock.records.quantity import KEYS
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 
 
 @dataclass(frozen=True, slots=True)

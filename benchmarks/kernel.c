@@ -43,12 +43,15 @@ static void fluxes(const double *p, double psi, double i_d, double i_q, double *
 static void slope(const double *p, double r, double psi, double i_d, double i_q, double w,
                   double theta, double va, double vb, double *a, double *b, double *core) {
     double c = cos(theta), s = sin(theta);
-    double ia = i_d * c - i_q * s, ib = i_d * s + i_q * c;
-    double pa = ia, pb = -0.5 * ia + 0.8660254037844386 * ib, pc = -pa - pb;
-    double knee = p[I_KNEE], lost = p[V_DEAD];
-    double la = lost * tanh(pa / knee), lb = lost * tanh(pb / knee), lc = lost * tanh(pc / knee);
-    va -= (2.0 * la - lb - lc) / 3.0;
-    vb -= (lb - lc) / 1.7320508075688772;
+    if (p[V_DEAD] > 0.0) {
+        double ia = i_d * c - i_q * s, ib = i_d * s + i_q * c;
+        double pa = ia, pb = -0.5 * ia + 0.8660254037844386 * ib, pc = -pa - pb;
+        double knee = p[I_KNEE], lost = p[V_DEAD];
+        double la = lost * tanh(pa / knee), lb = lost * tanh(pb / knee);
+        double lc = lost * tanh(pc / knee);
+        va -= (2.0 * la - lb - lc) / 3.0;
+        vb -= (lb - lc) / 1.7320508075688772;
+    }
     double vd = va * c + vb * s, vq = vb * c - va * s, flux_d, flux_q, inc_d, inc_q, mutual;
     fluxes(p, psi, i_d, i_q, &flux_d, &flux_q, &inc_d, &inc_q, &mutual);
     double share = 1.0 / (1.0 + p[IRON] * r);
@@ -60,21 +63,197 @@ static void slope(const double *p, double r, double psi, double i_d, double i_q,
     *b = (inc_d * uq - mutual * ud) / det;
 }
 
+static void step(const double *p, double r, double psi, double *i_d, double *i_q, double w,
+                 double theta, double va, double vb, double h, double *core) {
+    double d = *i_d, q = *i_q, rest[2], t2 = theta + 0.5 * h * w, t4 = theta + h * w;
+    double a1, b1, a2, b2, a3, b3, a4, b4;
+    slope(p, r, psi, d, q, w, theta, va, vb, &a1, &b1, rest);
+    slope(p, r, psi, d + 0.5 * h * a1, q + 0.5 * h * b1, w, t2, va, vb, &a2, &b2, rest);
+    slope(p, r, psi, d + 0.5 * h * a2, q + 0.5 * h * b2, w, t2, va, vb, &a3, &b3, core);
+    slope(p, r, psi, d + h * a3, q + h * b3, w, t4, va, vb, &a4, &b4, rest);
+    *i_d = d + h / 6.0 * (a1 + 2.0 * a2 + 2.0 * a3 + a4);
+    *i_q = q + h / 6.0 * (b1 + 2.0 * b2 + 2.0 * b3 + b4);
+}
+
+static double warmed(const double *p, double *x) {
+    double r = p[R] * (1.0 + COPPER_HEAT * x[HEAT]);
+    double loss = 1.5 * r * (x[I_D] * x[I_D] + x[I_Q] * x[I_Q]);
+    x[HEAT] += p[TS] * (p[HEATING] * loss - p[COOLING] * x[HEAT]);
+    return r;
+}
+
 static void integrate(const double *p, double *x) {
-    double h = p[TS], i_d = x[I_D], i_q = x[I_Q], theta = x[THETA] * p[PAIRS];
-    double w = x[OMEGA] * p[PAIRS], va = x[V_ALPHA], vb = x[V_BETA], core[2], rest[2];
-    double a1, b1, a2, b2, a3, b3, a4, b4, t2 = theta + 0.5 * h * w, t4 = theta + h * w;
-    double r = p[R] * (1.0 + COPPER_HEAT * x[HEAT]), psi = flux_now(p, x);
-    double loss = 1.5 * r * (i_d * i_d + i_q * i_q);
-    x[HEAT] += h * (p[HEATING] * loss - p[COOLING] * x[HEAT]);
-    slope(p, r, psi, i_d, i_q, w, theta, va, vb, &a1, &b1, rest);
-    slope(p, r, psi, i_d + 0.5 * h * a1, i_q + 0.5 * h * b1, w, t2, va, vb, &a2, &b2, rest);
-    slope(p, r, psi, i_d + 0.5 * h * a2, i_q + 0.5 * h * b2, w, t2, va, vb, &a3, &b3, core);
-    slope(p, r, psi, i_d + h * a3, i_q + h * b3, w, t4, va, vb, &a4, &b4, rest);
+    double core[2], psi = flux_now(p, x), r = warmed(p, x);
+    step(p, r, psi, x + I_D, x + I_Q, x[OMEGA] * p[PAIRS], x[THETA] * p[PAIRS], x[V_ALPHA],
+         x[V_BETA], p[TS], core);
     x[CORE_D] = p[IRON] * core[0];
     x[CORE_Q] = p[IRON] * core[1];
-    x[I_D] = i_d + h / 6.0 * (a1 + 2.0 * a2 + 2.0 * a3 + a4);
-    x[I_Q] = i_q + h / 6.0 * (b1 + 2.0 * b2 + 2.0 * b3 + b4);
+}
+
+/* The bridge that switches: edges met one by one, diodes in the dead time. */
+
+#define NEAR 1e-9
+#define NO_CURRENT 1e-9
+#define NEVER 1e9
+#define SQRT3 1.7320508075688772
+
+static double along(double d, double q, double theta, int n) {
+    double turned = theta - n * TAU / 3.0;
+    return d * cos(turned) - q * sin(turned);
+}
+
+static void without(double *d, double *q, double theta, int n) {
+    double turned = theta - n * TAU / 3.0, c = cos(turned), s = sin(turned);
+    double a = *d * c - *q * s;
+    *d -= a * c;
+    *q += a * s;
+}
+
+static void told(const double *p, double *x, double *at, double half) {
+    double bus = x[V_BUS], beta = 0.5 * SQRT3 * x[V_BETA], volts[3];
+    volts[0] = x[V_ALPHA];
+    volts[1] = beta - 0.5 * volts[0];
+    volts[2] = -beta - 0.5 * volts[0];
+    double low = fmin(volts[0], fmin(volts[1], volts[2]));
+    double high = fmax(volts[0], fmax(volts[1], volts[2]));
+    int kind = (int)p[MODULATION];
+    double shift = kind == SINE_WAVE ? 0.0 : -0.5 * (high + low);
+    if (kind == DISCONTINUOUS) shift = high > -low ? 0.5 * bus - high : -0.5 * bus - low;
+    for (int n = 0; n < 3; n++) {
+        double duty = 0.5 + (volts[n] + shift) / bus;
+        if (duty < NEAR || duty > 1.0 - NEAR) duty = duty < 0.5 ? 0.0 : 1.0;
+        int falling = x[FALLING] > 0.0, up = falling ? duty > 0.0 : duty >= 1.0;
+        if ((x[LEG_UP + n] > 0.0) != up) { x[LEG_UP + n] = up; x[LEG_DEAD + n] = p[DEAD_TIME]; }
+        at[n] = duty > 0.0 && duty < 1.0 ? (falling ? half * duty : half * (1.0 - duty)) : NEVER;
+    }
+}
+
+static int floating(const double *p, const double *x, double *pole, double r, double psi,
+                    double w, double theta, int n) {
+    double bus = x[V_BUS], rate[2], core[2];
+    for (int top = 0; top < 2; top++) {
+        pole[n] = top * bus;
+        double va = (2.0 * pole[0] - pole[1] - pole[2]) / 3.0, vb = (pole[1] - pole[2]) / SQRT3;
+        double a, b;
+        slope(p, r, psi, x[I_D], x[I_Q], w, theta, va, vb, &a, &b, core);
+        rate[top] = along(a - w * x[I_Q], b + w * x[I_D], theta, n);
+    }
+    if (rate[0] >= 0.0 || rate[1] <= 0.0) { pole[n] = rate[0] >= 0.0 ? 0.0 : bus; return 0; }
+    pole[n] = -rate[0] / (rate[1] - rate[0]) * bus;
+    return 1;
+}
+
+static double stretch(const double *p, double *x, double *pole, double *sums, double r,
+                      double psi, double w, double theta, double h) {
+    double bus = x[V_BUS], core[2], d = 0.0, q = 0.0;
+    int loose = 0, held = 0, ends = -1;
+    for (int n = 0; n < 3; n++) {
+        double current = along(x[I_D], x[I_Q], theta, n);
+        if (x[LEG_DEAD + n] <= 0.0) pole[n] = bus * x[LEG_UP + n];
+        else if (current > NO_CURRENT) pole[n] = 0.0;
+        else if (current < -NO_CURRENT) pole[n] = bus;
+        else { pole[n] = 0.5 * bus; loose += 1 << n; }
+    }
+    if (loose) for (int pass = 0; pass < ((loose & (loose - 1)) ? 16 : 1); pass++) {
+        held = 0;
+        for (int n = 0; n < 3; n++)
+            if ((loose >> n & 1) && floating(p, x, pole, r, psi, w, theta, n)) held += 1 << n;
+    }
+    double va = (2.0 * pole[0] - pole[1] - pole[2]) / 3.0, vb = (pole[1] - pole[2]) / SQRT3;
+    for (int attempt = 0; attempt < 2; attempt++) {
+        d = x[I_D];
+        q = x[I_Q];
+        step(p, r, psi, &d, &q, w, theta, va, vb, h, core);
+        if (attempt) break;
+        double share = 1.0;
+        for (int n = 0; n < 3; n++) if (x[LEG_DEAD + n] > 0.0 && !(held >> n & 1)) {
+            double before = along(x[I_D], x[I_Q], theta, n);
+            double after = along(d, q, theta + w * h, n);
+            if (fabs(before) > NO_CURRENT && before * after < 0.0) {
+                double part = before / (before - after);
+                if (part < share) { share = part; ends = n; }
+            }
+        }
+        if (ends < 0) break;
+        h *= share;
+    }
+    if (ends >= 0) held |= 1 << ends;
+    if (held & (held - 1)) d = q = 0.0;
+    else if (held) without(&d, &q, theta + w * h, held >> 1);
+    x[I_D] = d;
+    x[I_Q] = q;
+    sums[SUM_E_D - SUM_SQUARE] += h * core[0];
+    sums[SUM_E_Q - SUM_SQUARE] += h * core[1];
+    return h;
+}
+
+static void add(const double *x, double *sums, double theta, double d, double q, double w,
+                double begun, double h, double whole) {
+    double c = cos(theta), s = sin(theta), a0 = d * c - q * s, b0 = d * s + q * c;
+    c = cos(theta + w * h);
+    s = sin(theta + w * h);
+    double a1 = x[I_D] * c - x[I_Q] * s, b1 = x[I_D] * s + x[I_Q] * c;
+    double t0 = begun / whole, t1 = (begun + h) / whole;
+    sums[0] += h / 3.0 * (a0 * a0 + a0 * a1 + a1 * a1 + b0 * b0 + b0 * b1 + b1 * b1);
+    sums[1] += 0.5 * h * (a0 + a1);
+    sums[2] += 0.5 * h * (b0 + b1);
+    sums[3] += h / 6.0 * (a0 * (2.0 * t0 + t1) + a1 * (t0 + 2.0 * t1));
+    sums[4] += h / 6.0 * (b0 * (2.0 * t0 + t1) + b1 * (t0 + 2.0 * t1));
+}
+
+static void switched(const double *p, double *x, float *reach) {
+    double T = p[TS], theta = x[THETA] * p[PAIRS], w = x[OMEGA] * p[PAIRS];
+    int halves = (int)p[HALVES];
+    double half = T / halves, near = NEAR * half, pole[3], at[3], sums[7] = {0.0};
+    double psi = flux_now(p, x), r = warmed(p, x), c = cos(theta), s = sin(theta);
+    double a0 = x[I_D] * c - x[I_Q] * s, b0 = x[I_D] * s + x[I_Q] * c;
+    reach[D_LEAST] = reach[D_MOST] = (float)x[I_D];
+    reach[Q_LEAST] = reach[Q_MOST] = (float)x[I_Q];
+    reach[SIZE_MOST] = 0.0f;
+    for (int number = 0; number < halves; number++) {
+        told(p, x, at, half);
+        double done = 0.0, before = number * half;
+        for (int i = 0; i < 64; i++) {
+            double longest = half - done;
+            for (int n = 0; n < 3; n++) {
+                longest = fmin(longest, at[n] - done);
+                if (x[LEG_DEAD + n] > 0.0) longest = fmin(longest, x[LEG_DEAD + n]);
+            }
+            double h = longest = fmax(longest, 0.0), here = theta + w * (before + done);
+            if (longest > near) {
+                double d = x[I_D], q = x[I_Q];
+                h = stretch(p, x, pole, sums, r, psi, w, here, longest);
+                add(x, sums, here, d, q, w, before + done, h, T);
+                reach[D_LEAST] = fminf(reach[D_LEAST], (float)x[I_D]);
+                reach[D_MOST] = fmaxf(reach[D_MOST], (float)x[I_D]);
+                reach[Q_LEAST] = fminf(reach[Q_LEAST], (float)x[I_Q]);
+                reach[Q_MOST] = fmaxf(reach[Q_MOST], (float)x[I_Q]);
+                reach[SIZE_MOST] = fmaxf(reach[SIZE_MOST], (float)hypot(x[I_D], x[I_Q]));
+            }
+            done += h;
+            for (int n = 0; n < 3; n++) {
+                if (x[LEG_DEAD + n] > 0.0) {
+                    double left = x[LEG_DEAD + n] - h;
+                    x[LEG_DEAD + n] = left > near ? left : 0.0;
+                }
+                if (at[n] <= done + near) {
+                    at[n] = NEVER;
+                    x[LEG_UP + n] = 1.0 - x[LEG_UP + n];
+                    x[LEG_DEAD + n] = p[DEAD_TIME];
+                }
+            }
+            if (done >= half - near) break;
+        }
+        x[FALLING] = 1.0 - x[FALLING];
+    }
+    x[CORE_D] = p[IRON] * sums[5] / T;
+    x[CORE_Q] = p[IRON] * sums[6] / T;
+    c = cos(theta + w * T);
+    s = sin(theta + w * T);
+    double a1 = x[I_D] * c - x[I_Q] * s, b1 = x[I_D] * s + x[I_Q] * c;
+    double line = T / 3.0 * (a0 * a0 + a0 * a1 + a1 * a1 + b0 * b0 + b0 * b1 + b1 * b1);
+    double across = a0 * sums[1] + (a1 - a0) * sums[3] + b0 * sums[2] + (b1 - b0) * sums[4];
+    reach[RIPPLE] = (float)(fmax(sums[0] - 2.0 * across + line, 0.0) / T);
 }
 
 static void turn_mass(const double *p, double *x, double torque, int released, double h) {
@@ -230,7 +409,7 @@ static void speed_controller(const double *f, double *x, double Ts) {
 void drive(const double *p, const double *f, const float *table, int64_t rows, double *x,
            int64_t *meta, double *history, int64_t n) {
     double Ts = p[TS];
-    float ts32 = (float)Ts;
+    float ts32 = (float)Ts, reach[REACH_SIZE];
     for (int64_t i = 0; i < n; i++) {
         int64_t clock = meta[CLOCK];
         double bus = p[BUS] * (1.0 + p[BUS_RIPPLE] * sin(TAU * 300.0 * (clock * Ts))), m[3];
@@ -279,7 +458,7 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
         double v_alpha = v_d * lc - v_q * ls, v_beta = v_d * ls + v_q * lc, scale = bus / p[BUS];
         meta[ROW_SAMPLE]++;
         meta[EXPERIMENT_CLOCK]++;
-        integrate(p, x);
+        if (p[MODULATION] > AVERAGED) switched(p, x, reach); else integrate(p, x);
         turn(p, x, row[RELEASE] > 0.0f);
         x[LATE_ALPHA] = x[U_ALPHA]; x[LATE_BETA] = x[U_BETA];
         x[U_ALPHA] = v_alpha; x[U_BETA] = v_beta;

@@ -46,7 +46,7 @@ from oarlock.machine.speed_loop import KEY
 from oarlock.practice.truth import draw
 from oarlock.records import Finding, Reading
 from oarlock.records.quantity import KEYS
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.views import position as position_view
 from oarlock.views import speed as speed_view
 from oarlock.views.screen import MoveSettings, SpeedSettings

@@ -13,7 +13,7 @@ from oarlock.machine import Axis, SensorKind
 from oarlock.machine.axis_file import parse_axis
 from oarlock.practice.truth import draw
 from oarlock.quantities import Origin
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 
 
 def printed_axis(name: str) -> Axis:

@@ -28,7 +28,7 @@ from oarlock.experiments.sensing.turn import ForcedTurn
 from oarlock.machine import Axis
 from oarlock.machine.sensor import ILLEGAL
 from oarlock.records import Finding, Record
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 
 
 def read_finding(record: Record, axis: Axis) -> Finding:

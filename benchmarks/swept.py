@@ -35,7 +35,7 @@ from oarlock.experiments.loops.speed_test import usual_load
 from oarlock.experiments.loops.sweep_response import SweepResult
 from oarlock.machine import Axis
 from oarlock.practice.truth import draw
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 
 # figure → (95 % of errors at most, unit)
 BARS = {"crossover": (0.5, "%"), "margin": (0.4, "°"), "Ms": (3.0, "%"),

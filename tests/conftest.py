@@ -26,7 +26,7 @@ from oarlock.machine.axis_file import format_axis
 from oarlock.practice.truth import draw
 from oarlock.records import Finding, Record
 from oarlock.session.session import Session
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.store.project import Project
 from tests.model_link import Hasty, ModelLink
 

@@ -13,7 +13,8 @@ from oarlock.drive.contract.trips import STATES, TRIPS
 from oarlock.drive.link import Live, Progress, Status
 from oarlock.drive.travel import Ledger
 from oarlock.practice.firmware import Firmware
-from oarlock.simulate.drive_model import DriveModel, PlantParameters
+from oarlock.simulate.drive_model import DriveModel
+from oarlock.simulate.plant_parameters import PlantParameters
 
 
 class Hasty(Cancel):

@@ -11,7 +11,7 @@ from oarlock.machine.parameter import Parameter
 from oarlock.machine.speed_loop import KEY
 from oarlock.practice.truth import draw
 from oarlock.quantities import Estimate, Origin
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.views.speed import designed
 from oarlock.views.speed_asked import aimed, new_notch, with_filters
 

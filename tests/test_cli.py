@@ -16,7 +16,7 @@ from oarlock.experiments.identify.standstill import InductanceSine, ResistanceHo
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import read_axis
 from oarlock.records.csv_file import write_record
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.store.project import Project
 from tests.conftest import play_on_model
 

@@ -20,7 +20,7 @@ from oarlock.machine import Axis, CurrentGains
 from oarlock.machine.axis_file import parse_axis
 from oarlock.records import Record
 from oarlock.records.csv_file import read_record, write_record
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.store.project import Project
 from tests.conftest import play_on_model
 from tests.store.test_project import FROZEN

@@ -8,6 +8,7 @@ import pytest
 from numpy.typing import NDArray
 
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
+from oarlock.rehearse.plant import believed_plant
 from oarlock.rehearse.run import COLUMNS, Rehearsal, rehearse
 from oarlock.rehearse.scenario import Control, Load, Point, Scenario
 from oarlock.simulate.drive_model import DriveModel
@@ -27,7 +28,8 @@ def made(control: Control, channel: str, course: list[float], *points: Point) ->
         scenario=Scenario(name="s", control=control, duration=1.0, points=points), t=t,
         mean=zero | {channel: mean}, least=zero | {channel: mean - 0.5},
         most=zero | {channel: mean + 0.5}, ended="done", samples=16_000,
-        squares={"current": 18.0, "following": 0.04}, saturated=0.25, v_max=50.0,
+        squares={"current": 18.0, "following": 0.04, "ripple": 0.0}, saturated=0.25, v_max=50.0,
+        plant=believed_plant(AXIS), moments=(),
     )  # fmt: skip
 
 

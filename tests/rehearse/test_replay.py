@@ -23,7 +23,7 @@ from oarlock.quantities.display import digits
 from oarlock.records import Record, Run
 from oarlock.rehearse.replay import can_be_replayed, replay
 from oarlock.session.perform import perform
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.views.replayed import offered, pictured, replayed
 from tests.model_link import Hasty, ModelLink
 from tests.speed_axis import tuned_winch

@@ -32,7 +32,7 @@ from oarlock.session.hand_play import (
     PutBack,
     play_by_hand,
 )
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.views.position import designed as position_designed
 from tests.model_link import Hasty, ModelLink
 from tests.speed_axis import tuned_winch

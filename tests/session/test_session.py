@@ -23,7 +23,7 @@ from oarlock.records.quantity import KEYS
 from oarlock.session.perform import Performed, target_settings
 from oarlock.session.readings import read_again
 from oarlock.session.session import Session
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.store.project import Project
 from oarlock.views.current import (
     crossover_target,

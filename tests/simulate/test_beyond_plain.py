@@ -14,8 +14,9 @@ from scipy.optimize import fsolve
 
 from oarlock.practice.truth import draw
 from oarlock.simulate import layout as k
-from oarlock.simulate.drive_model import DriveModel, PlantParameters
+from oarlock.simulate.drive_model import DriveModel
 from oarlock.simulate.plant import integrate
+from oarlock.simulate.plant_parameters import PlantParameters
 
 TS = 62.5e-6
 

@@ -12,7 +12,8 @@ from oarlock.drive.contract.numbers import CHANNELS
 from oarlock.practice.truth import draw
 from oarlock.records import Sums
 from oarlock.simulate import layout as k
-from oarlock.simulate.drive_model import DriveModel, PlantParameters
+from oarlock.simulate.drive_model import DriveModel
+from oarlock.simulate.plant_parameters import PlantParameters
 
 TS = 62.5e-6
 GAINS = {"KP_D": 12.0, "KI_D": 900.0, "KP_Q": 22.0, "KI_Q": 900.0}

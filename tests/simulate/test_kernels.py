@@ -15,7 +15,8 @@ from scipy.integrate import solve_ivp
 from oarlock.drive.contract.trips import TRIPS
 from oarlock.practice.truth import draw
 from oarlock.simulate import layout as k
-from oarlock.simulate.drive_model import DriveModel, PlantParameters
+from oarlock.simulate.drive_model import DriveModel
+from oarlock.simulate.plant_parameters import PlantParameters
 
 TS = 62.5e-6
 

@@ -9,7 +9,8 @@ import pytest
 
 from oarlock.practice.truth import AXES, draw
 from oarlock.simulate import layout as k
-from oarlock.simulate.drive_model import CHANNELS, DriveModel, PlantParameters
+from oarlock.simulate.drive_model import CHANNELS, DriveModel
+from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.simulate.sense import _hall_code
 
 TAU = math.tau

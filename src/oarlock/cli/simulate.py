@@ -13,6 +13,7 @@ from oarlock.cli.output import finite
 if TYPE_CHECKING:
     from oarlock.machine import Axis
     from oarlock.records import Record
+    from oarlock.rehearse.bridge import Modulation
     from oarlock.rehearse.figures import RehearsalFigures
     from oarlock.rehearse.run import Rehearsal
     from oarlock.rehearse.scenario import Scenario
@@ -24,6 +25,18 @@ if TYPE_CHECKING:
 @click.option("--csv", "csv", type=click.Path(path_type=Path), help="Channels over bins.")
 @click.option("--vary", type=click.IntRange(2, 20_000), help="So many machines within ±.")
 @click.option("--json", "as_json", is_flag=True, help="One object on standard output.")
+@click.option(
+    "--inverter",
+    type=click.Choice(["average", "switching"]),
+    default="average",
+    help="The bridge averaged over each period, or edge by edge.",
+)
+@click.option(
+    "--modulation",
+    type=click.Choice(["space-vector", "sine", "discontinuous"]),
+    default="space-vector",
+    help="Of a switching inverter.",
+)
 @click.option("--seed", type=int, default=0, help="Of the current sense's noise.")
 def simulate(
     axis_file: Path,
@@ -31,27 +44,32 @@ def simulate(
     csv: Path | None,
     vary: int | None,
     as_json: bool,
+    inverter: str,
+    modulation: str,
     seed: int,
 ) -> int:
-    """Simulate a scenario with the axis's own loops, average inverter, and print its figures."""
+    """Simulate a scenario with the axis's own loops and print its figures."""
     from oarlock.machine.axis_file import read_axis
+    from oarlock.rehearse.bridge import Modulation
     from oarlock.rehearse.figures import figures_of
     from oarlock.rehearse.run import rehearse
     from oarlock.rehearse.scenario import read_scenario
 
     axis, scenario = read_axis(axis_file), read_scenario(scenario_file)
-    run = rehearse(scenario, axis, seed=seed)
+    switching = Modulation(modulation.replace("-", " "))
+    bridge = switching if inverter == "switching" else Modulation.AVERAGED
+    run = rehearse(scenario, axis, seed=seed, bridge=bridge)
     told = figures_of(run, axis)
     if csv is not None:
         from oarlock.records.csv_file import write_record
 
         write_record(csv, _record(run, axis))
-    many = _varied(scenario, axis, vary, told) if vary else None
+    many = _varied(scenario, axis, vary, told, bridge) if vary else None
     if as_json:
         said = asdict(told) | ({"variants": many} if many else {})
         click.echo(json.dumps(finite(said), allow_nan=False))
     else:
-        _print(scenario, told)
+        _print(scenario, told, bridge)
         if many:
             _print_variants(many)
     whole = many is None or many["done"] == many["count"]
@@ -59,16 +77,18 @@ def simulate(
 
 
 def _varied(
-    scenario: "Scenario", axis: "Axis", vary: int, told: "RehearsalFigures"
+    scenario: "Scenario", axis: "Axis", vary: int, told: "RehearsalFigures", bridge: "Modulation"
 ) -> dict[str, Any]:
     """Return what many machines within the uncertainty of the estimates come to."""
     from oarlock.rehearse.vary import study, tornado
 
-    made = study(scenario, axis, vary)
+    made = study(scenario, axis, vary, bridge=bridge)
     figures = ("following_peak", "peak_current", "voltage")
     spread = {name: [float(x) for x in made.quantiles(name)] for name in figures}
     chosen = "peak_current" if math.isnan(told.following_peak) else "following_peak"
-    moved = {one.name: [one.low, one.high] for one in tornado(scenario, axis, chosen)}
+    moved = {
+        one.name: [one.low, one.high] for one in tornado(scenario, axis, chosen, bridge=bridge)
+    }
     return {"count": vary, "done": made.done, "quantiles_5_50_95": spread, "moves": chosen,
             "moved_by": moved,
             "std": {one.name: one.std for one in made.tolerances}}  # fmt: skip
@@ -108,7 +128,7 @@ def _record(run: "Rehearsal", axis: "Axis") -> "Record":
                   units=units, settings=settings, ended=run.ended)  # fmt: skip
 
 
-def _print(scenario: "Scenario", told: "RehearsalFigures") -> None:
+def _print(scenario: "Scenario", told: "RehearsalFigures", bridge: "Modulation") -> None:
     from oarlock.quantities.kinds import RPM
     from oarlock.rehearse.scenario import Control
 
@@ -121,10 +141,14 @@ def _print(scenario: "Scenario", told: "RehearsalFigures") -> None:
         ("voltage", f"{100 * told.voltage:.0f} % of the bus at most, "
                     f"{100 * told.saturated:.1f} % of the time at its limit"),
     ]  # fmt: skip
+    if not math.isnan(told.ripple):
+        share = "" if math.isnan(told.distortion) else f", {100 * told.distortion:.2g} % of it"
+        rows.append(("switching adds", f"{told.ripple:.3g} A rms of ripple{share}"))
     if not math.isnan(told.following_peak):
         peak, rms = (math.degrees(x) for x in (told.following_peak, told.following_rms))
         rows.append(("following error", f"{peak:.3g}° peak, {rms:.3g}° rms"))
-    click.echo(f"{scenario.name}: averaged inverter, ideal sensor as fine as the axis's")
+    kind = "averaged inverter" if math.isnan(told.ripple) else f"switching inverter, {bridge}"
+    click.echo(f"{scenario.name}: {kind}, ideal sensor as fine as the axis's")
     for label, text in rows:
         click.echo(f"  {label:16}{text}")
     per, unit = {

@@ -16,7 +16,8 @@ from oarlock.files import write_atomic
 from oarlock.practice.sdo import Values
 from oarlock.practice.truth import WINDING
 from oarlock.simulate import layout as k
-from oarlock.simulate.drive_model import CAPACITY, MAX_ROWS, SENSORS, DriveModel
+from oarlock.simulate.drive_model import CAPACITY, MAX_ROWS, DriveModel
+from oarlock.simulate.plant_parameters import SENSORS
 
 NODE = 1
 _STATE_WRONG, _VALUE_WRONG, _TABLE_WRONG = 0x08000022, 0x06090030, 0x06040043

@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 
 # The sonar winch as its maker meant it; star phase, peak, SI.
 _WINCH = PlantParameters(

@@ -37,6 +37,8 @@ class RehearsalFigures:
     saturated: float  # share of the time at that limit
     following_peak: float  # rad; NaN without a position loop
     following_rms: float
+    ripple: float  # A rms of a phase that switching adds; NaN on an averaged bridge
+    distortion: float  # of that, over the current without it, both rms; NaN likewise
     points: tuple[PointFigures, ...]
 
 
@@ -44,17 +46,21 @@ def figures_of(run: Rehearsal, axis: Axis) -> RehearsalFigures:
     """Return the figures of a run."""
     positioned = run.scenario.control is Control.POSITION
     most, least = run.most, run.least
+    rms = math.sqrt(run.squares["current"] / 2.0)
+    ripple = math.sqrt(run.squares["ripple"] / 2.0) if run.plant.switches else math.nan
     return RehearsalFigures(
         ended=run.ended,
         seconds=run.samples * axis.inverter.Ts,
         top_speed=_peak(most["speed"], least["speed"]),
         peak_current=float(np.max(most["amperes"], initial=0.0)),
-        rms_current=math.sqrt(run.squares["current"] / 2.0),
-        copper_loss=1.5 * axis.machine.R.value * run.squares["current"],
+        rms_current=math.hypot(rms, 0.0 if math.isnan(ripple) else ripple),
+        copper_loss=1.5 * axis.machine.R.value * (run.squares["current"] + run.squares["ripple"]),
         voltage=float(np.max(most["volts"], initial=0.0)) / run.v_max,
         saturated=run.saturated,
         following_peak=_peak(most["following"], least["following"]) if positioned else math.nan,
         following_rms=math.sqrt(run.squares["following"]) if positioned else math.nan,
+        ripple=ripple,
+        distortion=ripple / rms if rms > 0.0 else math.nan,
         points=tuple(_points(run)),
     )
 

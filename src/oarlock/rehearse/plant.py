@@ -9,7 +9,7 @@ from oarlock.machine import Axis, Parameter, SensorKind
 from oarlock.machine.sensor import Sensor
 from oarlock.machine.unknown import refuse_unknown
 from oarlock.quantities import Estimate, Origin
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 
 _NEEDED = ("machine.R", "machine.Ld", "machine.Lq", "machine.psi", "machine.pole_pairs",
            "inverter.bus_voltage", "inverter.control_frequency")  # fmt: skip

@@ -24,7 +24,7 @@ from oarlock.records import Record, Run
 from oarlock.records.settings import number
 from oarlock.rehearse.plant import believed_plant, ideal_sensing
 from oarlock.rehearse.run import begun
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 
 Array = NDArray[np.float64]
 Test = CurrentStep | SpeedStep | LoadStep | PositionMove

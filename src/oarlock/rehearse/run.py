@@ -19,10 +19,12 @@ from oarlock.drive.steps import Frame, Limits, Plan, SpeedLoop, Step, step_table
 from oarlock.errors import InputError
 from oarlock.experiments.loops.cascade import gains_for, with_position_loop, with_speed_loop
 from oarlock.machine import Axis
+from oarlock.rehearse.bridge import Modulation, bridged
 from oarlock.rehearse.plant import believed_plant, ideal_sensing
 from oarlock.rehearse.scenario import Control, Scenario
 from oarlock.simulate import layout as k
-from oarlock.simulate.drive_model import DriveModel, PlantParameters
+from oarlock.simulate.drive_model import DriveModel, Remembered
+from oarlock.simulate.plant_parameters import PlantParameters
 
 Array = NDArray[np.float64]
 _RECORDED = ("theta_m", "position_ref", "speed", "speed_ref", "id", "iq", "vd", "vq")
@@ -44,9 +46,11 @@ class Rehearsal:
     most: Mapping[str, Array]
     ended: str  # "done", or why it ended early
     samples: int
-    squares: Mapping[str, float]  # mean square over all samples: current, following error
+    squares: Mapping[str, float]  # mean square over all samples: current, following error, ripple
     saturated: float  # share of the samples with the voltage at its limit
     v_max: float  # V
+    plant: PlantParameters
+    moments: tuple[tuple[int, Remembered], ...]  # samples from which it can be played on
 
 
 def plan_of(scenario: Scenario, axis: Axis) -> Plan:
@@ -115,6 +119,7 @@ def begun(plan: Plan, axis: Axis, plant: PlantParameters, *, seed: int = 0) -> D
 def rehearse(
     scenario: Scenario, axis: Axis, *, progress: Progress | None = None,
     cancel: Cancel | None = None, seed: int = 0, plant: PlantParameters | None = None,
+    bridge: Modulation = Modulation.AVERAGED,
 ) -> Rehearsal:  # fmt: skip
     """Play a scenario on the machine as the axis describes it. Work for a job.
 
@@ -123,33 +128,37 @@ def rehearse(
     Parameters
     ----------
     plant : instead of the machine as the axis describes it
+    bridge : averaged, or how it switches
 
     Raises
     ------
-    InputError : something that it rests on is not known, a loop without gains, or beyond limits
+    InputError : something that it rests on is not known, a loop without gains, beyond limits, or a
+        carrier that does not fit the control
     Cancelled : it is not wanted any more
 
     """
-    plant = plant or believed_plant(axis)
+    plant = bridged(plant or believed_plant(axis), axis, bridge)
     axis = ideal_sensing(axis)
     model = begun(plan_of(scenario, axis), axis, plant, seed=seed)
     bins = _Bins(scenario.duration, axis)
     whole = round(scenario.duration / axis.inverter.Ts)
     loads = [(round(one.at / axis.inverter.Ts), one.torque) for one in scenario.loads]
-    done = 0
+    done, moments = 0, []
     while done < whole and model.is_running:
         if cancel is not None:
             cancel.check()
         while loads and loads[0][0] <= done:
             model.load_by(loads.pop(0)[1])
         until = min(done + _CHUNK, whole, loads[0][0] if loads else whole)
+        moments.append((done, model.remembered()))
         model.advance(until - done)
         bins.take(model.window(done, model.recorded - done), model)
         done = until
         if progress is not None:
             progress(done / whole, "simulating")
     told = trip(model.trip)
-    return bins.rehearsal(scenario, "done" if not model.trip else f"tripped: {told.words}")
+    ended = "done" if not model.trip else f"tripped: {told.words}"
+    return bins.rehearsal(scenario, ended, plant, tuple(moments))
 
 
 class _Bins:
@@ -160,14 +169,14 @@ class _Bins:
         self._Ts, self._v_max = Ts, axis.inverter.v_max
         width = min(_BIN, duration / _LEAST_BINS)
         self._width = max(round(width / Ts), 1)
-        self._left: list[Array] = []
+        self._left: Array | None = None
         self._made: dict[str, list[Array]] = {"mean": [], "least": [], "most": []}
         self._start: float | None = None
         self._samples, self._over = 0, 0
-        self._sums = {"current": 0.0, "following": 0.0}
+        self._sums = {"current": 0.0, "following": 0.0, "ripple": 0.0}
 
     def take(self, rows: NDArray[np.float32], model: DriveModel) -> None:
-        """Take samples, (n, 8), in the order of `_RECORDED`."""
+        """Take the newest samples, (n, 8), in the order of `_RECORDED`."""
         table = rows.astype(np.float64)
         if not table.shape[0]:
             return
@@ -181,22 +190,31 @@ class _Bins:
         self._over += int(np.count_nonzero(volts >= 0.999 * self._v_max))
         self._sums["current"] += float(np.sum(amperes**2))
         self._sums["following"] += float(np.sum(following**2))
-        table = np.concatenate([*self._left, table])
-        whole = table.shape[0] // self._width
-        self._keep(table[: whole * self._width].reshape(whole, self._width, -1))
-        self._left = [table[whole * self._width :]]
+        all_three = np.stack([table, table, table])  # at the sample, least and most after it
+        if model.plant.switches:
+            reach = model.reach(model.recorded - table.shape[0], table.shape[0]).astype(np.float64)
+            self._sums["ripple"] += float(np.sum(reach[:, k.RIPPLE]))
+            _widen(all_three, reach)
+        if self._left is not None:
+            all_three = np.concatenate([self._left, all_three], axis=1)
+        whole = all_three.shape[1] // self._width
+        cut = all_three[:, : whole * self._width]
+        self._keep(cut.reshape(3, whole, self._width, cut.shape[2]))
+        self._left = all_three[:, whole * self._width :]
 
     def _keep(self, cut: Array) -> None:
-        """Keep bins, (n, samples of a bin, channels)."""
-        self._made["mean"].append(cut.mean(axis=1))
-        self._made["least"].append(cut.min(axis=1, initial=math.inf))
-        self._made["most"].append(cut.max(axis=1, initial=-math.inf))
+        """Keep bins, (3, n, samples of a bin, channels)."""
+        self._made["mean"].append(cut[0].mean(axis=1))
+        self._made["least"].append(cut[1].min(axis=1, initial=math.inf))
+        self._made["most"].append(cut[2].max(axis=1, initial=-math.inf))
 
-    def rehearsal(self, scenario: Scenario, ended: str) -> Rehearsal:
+    def rehearsal(
+        self, scenario: Scenario, ended: str, plant: PlantParameters,
+        moments: tuple[tuple[int, Remembered], ...],
+    ) -> Rehearsal:  # fmt: skip
         """Return all of it; the last bin may be shorter than the others."""
-        for left in self._left:
-            if left.shape[0]:
-                self._keep(left[np.newaxis])
+        if self._left is not None and self._left.shape[1]:
+            self._keep(self._left[:, np.newaxis])
         made = {name: np.concatenate(parts) if parts else np.zeros((0, len(COLUMNS)))
                 for name, parts in self._made.items()}  # fmt: skip
         many = max(self._samples, 1)
@@ -207,8 +225,19 @@ class _Bins:
             scenario=scenario, t=t, mean=columns["mean"],
             least=columns["least"], most=columns["most"], ended=ended, samples=self._samples,
             squares={name: total / many for name, total in self._sums.items()},
-            saturated=self._over / many, v_max=self._v_max,
+            saturated=self._over / many, v_max=self._v_max, plant=plant, moments=moments,
         )  # fmt: skip
+
+
+def _widen(all_three: Array, reach: NDArray[np.float64]) -> None:
+    """Have least and most reach as far as a switching bridge drives the currents."""
+    _, least, most = all_three
+    for name, low, high in (("id", k.D_LEAST, k.D_MOST), ("iq", k.Q_LEAST, k.Q_MOST)):
+        at = COLUMNS.index(name)
+        least[:, at] = np.minimum(least[:, at], reach[:, low])
+        most[:, at] = np.maximum(most[:, at], reach[:, high])
+    at = COLUMNS.index("amperes")
+    most[:, at] = np.maximum(most[:, at], reach[:, k.SIZE_MOST])
 
 
 UNITS = {"position": "rad", "following": "rad", "speed": "rad/s", "speed_ref": "rad/s", "id": "A",

@@ -16,11 +16,12 @@ from oarlock.cancel import Cancel
 from oarlock.drive.link import Progress
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate
+from oarlock.rehearse.bridge import Modulation
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
 from oarlock.rehearse.plant import believed_plant
 from oarlock.rehearse.run import rehearse
 from oarlock.rehearse.scenario import Scenario
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 
 Array = NDArray[np.float64]
 _PRINTED = 0.05  # of a value that is only printed: half of the usual ±10 %
@@ -102,6 +103,7 @@ def varied(plant: PlantParameters, factors: Mapping[str, float]) -> PlantParamet
 def study(
     scenario: Scenario, axis: Axis, many: int, *, seed: int = 0,
     progress: Progress | None = None, cancel: Cancel | None = None,
+    bridge: Modulation = Modulation.AVERAGED,
 ) -> Study:  # fmt: skip
     """Return the figures of `many` variants. Work for a job; errors as `rehearse`.
 
@@ -122,7 +124,8 @@ def study(
         if cancel is not None:
             cancel.check()
         made = varied(plant, {t.name: float(f) for t, f in zip(known, row, strict=True)})
-        found.append(figures_of(rehearse(scenario, axis, plant=made, cancel=cancel), axis))
+        run = rehearse(scenario, axis, plant=made, cancel=cancel, bridge=bridge)
+        found.append(figures_of(run, axis))
         if progress is not None:
             progress((n + 1) / factors.shape[0], f"{n + 1} of {factors.shape[0]} variants")
     return Study(tolerances=known, factors=factors, figures=tuple(found))
@@ -131,6 +134,7 @@ def study(
 def tornado(
     scenario: Scenario, axis: Axis, name: str, *,
     progress: Progress | None = None, cancel: Cancel | None = None,
+    bridge: Modulation = Modulation.AVERAGED,
 ) -> tuple[Moved, ...]:  # fmt: skip
     """Return what each tolerance makes of a figure: what stops it first, then what moves it most.
 
@@ -144,7 +148,8 @@ def tornado(
         ends = []
         for side in (-2.0, 2.0):
             made = varied(plant, {one.name: 1.0 + side * one.std})
-            told = figures_of(rehearse(scenario, axis, plant=made, cancel=cancel), axis)
+            run = rehearse(scenario, axis, plant=made, cancel=cancel, bridge=bridge)
+            told = figures_of(run, axis)
             ends.append(getattr(told, name) if told.ended == "done" else math.nan)
         moved.append(Moved(one.name, *ends))
         if progress is not None:

@@ -8,6 +8,8 @@ from oarlock.jit import njit
 from oarlock.simulate.angle import angle, speed
 from oarlock.simulate.firmware import cascade, currents, frame
 from oarlock.simulate.layout import (
+    AVERAGED,
+    BRIDGE_SIZE,
     BUS,
     BUS_NOW,
     BUS_RIPPLE,
@@ -23,6 +25,7 @@ from oarlock.simulate.layout import (
     MAX_TRAVEL,
     MODE,
     MODE_OFF,
+    MODULATION,
     N_CHANNELS,
     OUTPUT_LATE,
     RECORD,
@@ -68,6 +71,7 @@ from oarlock.simulate.plant import hand_speed, integrate, turn
 from oarlock.simulate.recorder import add_up, look, record
 from oarlock.simulate.sense import currents as sense_currents
 from oarlock.simulate.sense import read_sensor
+from oarlock.simulate.switching import switch
 from oarlock.simulate.waves import wave
 
 _jit, _part = njit(), njit(inline=True)
@@ -136,10 +140,23 @@ def _apply(
 
 
 @_part
+def _windings(
+    plant: Numbers, state: Numbers, meta: Whole, edges: Numbers, reach: Row, bridge: Numbers,
+    gates: bool,
+) -> None:  # fmt: skip
+    """Advance the windings by one control period, under the bridge that the plant has."""
+    if gates and plant[MODULATION] > AVERAGED:
+        switch(plant, state, meta, edges, reach, bridge)
+    else:
+        integrate(plant, state, gates)
+
+
+@_part
 def _samples(
     plant: Numbers, firm: Numbers, table: Row, rows: int, lines: Numbers, state: Numbers,
     meta: Whole, history: Numbers, columns: Whole, trace: Row, sums: Numbers, totals: Numbers,
-    values: Numbers, work: Numbers, phase: Numbers, out: Numbers, n: int,
+    edges: Numbers, reach: Row, values: Numbers, work: Numbers, phase: Numbers, out: Numbers,
+    bridge: Numbers, n: int,
 ) -> None:  # fmt: skip
     """Advance by `n` samples, in arrays that stand ready."""
     Ts = plant[TS]
@@ -176,7 +193,7 @@ def _samples(
                 add_up(meta, row, work, values, columns, totals, Ts)
             meta[ROW_SAMPLE] += 1
             meta[EXPERIMENT_CLOCK] += 1
-        integrate(plant, state, gates)
+        _windings(plant, state, meta, edges, reach, bridge, gates)
         turn(plant, state, released, hand)
         _apply(plant, state, out, work[BUS_NOW], v_alpha, v_beta)
         meta[CLOCK] += 1
@@ -186,7 +203,7 @@ def _samples(
 def advance(
     plant: Numbers, firm: Numbers, table: Row, rows: int, lines: Numbers, state: Numbers,
     meta: Whole, history: Numbers, columns: Whole, trace: Row, sums: Numbers, totals: Numbers,
-    n: int,
+    edges: Numbers, reach: Row, n: int,
 ) -> None:  # fmt: skip
     """Advance the drive by `n` control periods; every array is changed in place.
 
@@ -200,10 +217,11 @@ def advance(
     trace : float32, (capacity, channels)
     sums : float64, (channels known,), what the recorder has added up in its current bin
     totals : float64, (rows, 3 + 7 channels), sums over whole rows
+    edges, reach : float64 (rows, 7) and float32 (rows, 6), of a bridge that switches; see `layout`
     n : samples
 
     """
     values, work = np.zeros(N_CHANNELS), np.zeros(WORK_SIZE)
-    phase, out = np.zeros(3), np.zeros(3)
+    phase, out, bridge = np.zeros(3), np.zeros(3), np.zeros(BRIDGE_SIZE)
     _samples(plant, firm, table, rows, lines, state, meta, history, columns, trace, sums, totals,
-             values, work, phase, out, n)  # fmt: skip
+             edges, reach, values, work, phase, out, bridge, n)  # fmt: skip

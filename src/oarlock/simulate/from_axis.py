@@ -1,7 +1,7 @@
 """The plant as an axis describes it: what is believed, for rehearsing before anything moves."""
 
 from oarlock.machine import Axis, SensorKind
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 
 
 def plant_of(axis: Axis, *, inertia: float, coulomb: float = 0.0, load_square: float = 0.0,

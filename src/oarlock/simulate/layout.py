@@ -38,6 +38,10 @@ HALL_EDGE = 66  # and five more: rad, electrical, of each hall's rise and fall
 # K for each J of copper loss and 1/s that it cools by, flux lost for each K, periods by which the
 # bridge is late.
 (CROSS, IRON, HEATING, COOLING, FLUX_HEAT, OUTPUT_LATE) = range(78, 84)
+# The bridge: averaged over a period, or how it is modulated; dead time (s), and half periods of
+# the carrier in each control period.
+(MODULATION, DEAD_TIME, HALVES) = range(84, 87)
+AVERAGED, SPACE_VECTOR, SINE_WAVE, DISCONTINUOUS = 0, 1, 2, 3
 COPPER_HEAT = 0.00393  # 1/K, of copper's resistance from 20 °C
 SENSOR_NONE, SENSOR_ENCODER, SENSOR_RESOLVER, SENSOR_HALL = 0, 1, 2, 3
 
@@ -83,20 +87,36 @@ FIRM_SIZE = F_SECTIONS + SECTIONS * SECTION_SIZE
     49, 56
 )
 TORQUE = 56  # N·m, of the magnet field, where the last period ended
-S_SECTIONS = 57  # two numbers for each section
+# A bridge that switches: what each leg is told to be (1: up), s of dead time that it has left, and
+# whether the carrier falls.
+LEG_UP, LEG_DEAD, FALLING = 57, 60, 63
+S_SECTIONS = 64  # two numbers for each section
 STATE_SIZE = S_SECTIONS + 2 * SECTIONS
 HISTORY = 256  # angles kept for the slope
 SUBSTEPS = 4  # of the shaft, where it twists
 
 # Discrete state: indices into `meta` (int64).
 (RUNNING, ROW, ROW_SAMPLE, TRIP, RECORDED, CLOCK, BIN, EXPERIMENT_CLOCK, SEED) = range(9)
-(SUMMED, HISTORY_AT, HISTORY_LENGTH, SINCE) = range(9, 13)
-META_SIZE = 13
+(SUMMED, HISTORY_AT, HISTORY_LENGTH, SINCE, EDGES) = range(9, 14)
+META_SIZE = 14
 
 # What one sample has worked out: indices into `work` (float64), made anew each time.
 (MA, MB, MC, WAVE_NOW, FRAME, W_E, Y_D, Y_Q, R_D, R_Q, V_D_OUT, V_Q_OUT, BUS_NOW) = range(13)
 (ADDED, CUT) = range(13, 15)
 WORK_SIZE = 15
+
+# What one control period of a switching bridge works on: indices into `bridge` (float64).
+POLE, EDGE_AT = 0, 3  # V of each leg; s into the half period where it is told to change
+# Integrals over the period: of the current's square, of itself, of itself times the share of the
+# period that has passed, and of the voltages induced.
+(SUM_SQUARE, SUM_ALPHA, SUM_BETA, SUM_T_ALPHA, SUM_T_BETA, SUM_E_D, SUM_E_Q) = range(6, 13)
+BRIDGE_SIZE = 13
+# A row of `edges`: s, the phase currents where a stretch between two edges ends, the legs' voltages
+# in it; and of `reach`, for each recorded sample: how far the currents go in the period after it,
+# and the mean square of the ripple.
+EDGE_SIZE = 7
+(D_LEAST, D_MOST, Q_LEAST, Q_MOST, SIZE_MOST, RIPPLE) = range(6)
+REACH_SIZE = 6
 
 # One row of the step table.
 (SAMPLES, MODE, ANGLE, REF_D, REF_Q, WAVE, TARGET, AMPLITUDE, FREQUENCY, PHASE, RECORD, REF_W) = (

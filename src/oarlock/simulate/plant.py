@@ -71,7 +71,7 @@ _jit = njit(inline=True)
 
 
 @_jit
-def _psi(plant: Numbers, state: Numbers) -> float:
+def magnet(plant: Numbers, state: Numbers) -> float:
     """Return the magnet's flux, less what heat takes, Vs."""
     return float(plant[PSI] * (1.0 - plant[FLUX_HEAT] * state[HEAT]))
 
@@ -100,23 +100,24 @@ def _fluxes(
 
 
 @_jit
-def _slope(
+def slope(
     plant: Numbers, r: float, psi: float, i_d: float, i_q: float, w: float, theta: float,
     va: float, vb: float,
 ) -> tuple[float, float, float, float]:  # fmt: skip
     """Return di/dt in the rotor frame under a held stator voltage, and the voltages induced."""
     c, s = math.cos(theta), math.sin(theta)
-    ia, ib_ = i_d * c - i_q * s, i_d * s + i_q * c
-    pa, pb = ia, -0.5 * ia + 0.8660254037844386 * ib_
-    pc = -pa - pb
-    knee, lost = plant[I_KNEE], plant[V_DEAD]
-    la, lb, lc = (
-        lost * math.tanh(pa / knee),
-        lost * math.tanh(pb / knee),
-        lost * math.tanh(pc / knee),
-    )
-    va -= (2.0 * la - lb - lc) / 3.0
-    vb -= (lb - lc) / 1.7320508075688772
+    lost = plant[V_DEAD]
+    if lost > 0.0:
+        ia, ib_ = i_d * c - i_q * s, i_d * s + i_q * c
+        pa, pb = ia, -0.5 * ia + 0.8660254037844386 * ib_
+        pc, knee = -pa - pb, plant[I_KNEE]
+        la, lb, lc = (
+            lost * math.tanh(pa / knee),
+            lost * math.tanh(pb / knee),
+            lost * math.tanh(pc / knee),
+        )
+        va -= (2.0 * la - lb - lc) / 3.0
+        vb -= (lb - lc) / 1.7320508075688772
     vd, vq = va * c + vb * s, vb * c - va * s
     flux_d, flux_q, inc_d, inc_q, across = _fluxes(plant, psi, i_d, i_q)
     share = 1.0 / (1.0 + plant[IRON] * r)
@@ -127,7 +128,23 @@ def _slope(
 
 
 @_jit
-def _warm(plant: Numbers, state: Numbers, r: float) -> None:
+def step(
+    plant: Numbers, r: float, psi: float, i_d: float, i_q: float, w: float, theta: float,
+    va: float, vb: float, h: float,
+) -> tuple[float, float, float, float]:  # fmt: skip
+    """Return the currents after `h` seconds under a held voltage, and what is induced midway."""
+    a1, b1, _, _ = slope(plant, r, psi, i_d, i_q, w, theta, va, vb)
+    t2, t4 = theta + 0.5 * h * w, theta + h * w
+    a2, b2, _, _ = slope(plant, r, psi, i_d + 0.5 * h * a1, i_q + 0.5 * h * b1, w, t2, va, vb)
+    a3, b3, ed, eq = slope(plant, r, psi, i_d + 0.5 * h * a2, i_q + 0.5 * h * b2, w, t2, va, vb)
+    a4, b4, _, _ = slope(plant, r, psi, i_d + h * a3, i_q + h * b3, w, t4, va, vb)
+    i_d += h / 6.0 * (a1 + 2.0 * a2 + 2.0 * a3 + a4)
+    i_q += h / 6.0 * (b1 + 2.0 * b2 + 2.0 * b3 + b4)
+    return i_d, i_q, ed, eq
+
+
+@_jit
+def warm(plant: Numbers, state: Numbers, r: float) -> None:
     """Warm the winding by its loss in one control period, and cool it."""
     loss = 1.5 * r * (state[I_D] * state[I_D] + state[I_Q] * state[I_Q])
     state[HEAT] += plant[TS] * (plant[HEATING] * loss - plant[COOLING] * state[HEAT])
@@ -139,8 +156,8 @@ def integrate(plant: Numbers, state: Numbers, energised: bool) -> None:
     h = plant[TS]
     i_d, i_q, theta = state[I_D], state[I_Q], state[THETA] * plant[PAIRS]
     w = state[OMEGA] * plant[PAIRS]
-    r, psi = plant[R] * (1.0 + COPPER_HEAT * state[HEAT]), _psi(plant, state)
-    _warm(plant, state, r)
+    r, psi = plant[R] * (1.0 + COPPER_HEAT * state[HEAT]), magnet(plant, state)
+    warm(plant, state, r)
     if not energised:  # the diodes return the current to the bus, and no more flows
         size = math.hypot(i_d, i_q)
         left = max(size - state[V_BUS] / 1.7320508 * h / plant[LD], 0.0)
@@ -148,15 +165,8 @@ def integrate(plant: Numbers, state: Numbers, energised: bool) -> None:
         state[I_Q] = i_q * left / size if size > 0.0 else 0.0
         state[CORE_D] = state[CORE_Q] = 0.0
         return
-    va, vb = state[V_ALPHA], state[V_BETA]
-    a1, b1, _, _ = _slope(plant, r, psi, i_d, i_q, w, theta, va, vb)
-    t2, t4 = theta + 0.5 * h * w, theta + h * w
-    a2, b2, _, _ = _slope(plant, r, psi, i_d + 0.5 * h * a1, i_q + 0.5 * h * b1, w, t2, va, vb)
-    a3, b3, ed, eq = _slope(plant, r, psi, i_d + 0.5 * h * a2, i_q + 0.5 * h * b2, w, t2, va, vb)
-    a4, b4, _, _ = _slope(plant, r, psi, i_d + h * a3, i_q + h * b3, w, t4, va, vb)
+    i_d, i_q, ed, eq = step(plant, r, psi, i_d, i_q, w, theta, state[V_ALPHA], state[V_BETA], h)
     state[CORE_D], state[CORE_Q] = plant[IRON] * ed, plant[IRON] * eq
-    i_d += h / 6.0 * (a1 + 2.0 * a2 + 2.0 * a3 + a4)
-    i_q += h / 6.0 * (b1 + 2.0 * b2 + 2.0 * b3 + b4)
     if plant[OPEN_PHASE] >= 0.0:  # what would flow in the open phase cannot
         turned = state[THETA] * plant[PAIRS] - plant[OPEN_PHASE] * TAU / 3.0
         c, s = math.cos(turned), math.sin(turned)
@@ -175,7 +185,7 @@ def turn(plant: Numbers, state: Numbers, released: bool, hand: float) -> None:
     """
     h = plant[TS]
     i_d, i_q = state[I_D], state[I_Q]
-    flux_d, flux_q, _, _, _ = _fluxes(plant, _psi(plant, state), i_d, i_q)
+    flux_d, flux_q, _, _, _ = _fluxes(plant, magnet(plant, state), i_d, i_q)
     omega = state[OMEGA]
     at_end = 1.5 * plant[PAIRS] * (flux_d * i_q - flux_q * i_d)
     torque = 0.5 * (state[TORQUE] + at_end)

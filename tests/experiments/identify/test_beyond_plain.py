@@ -13,7 +13,7 @@ from oarlock.experiments.identify.standstill import InductanceSine
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate
 from oarlock.records import Finding
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 from tests.conftest import adopted, play_on_model
 
 

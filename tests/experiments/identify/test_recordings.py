@@ -18,7 +18,7 @@ from oarlock.machine import Axis
 from oarlock.records import Finding, Record
 from oarlock.records.imports.columns import FORMS, form_of
 from oarlock.records.imports.recording import CHANNELS
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 from tests.conftest import play_on_model
 
 

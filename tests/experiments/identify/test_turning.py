@@ -23,7 +23,7 @@ from oarlock.practice.truth import draw
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Finding, Record
 from oarlock.records.evidence import Fitted
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 from tests.conftest import play_on_model
 from tests.model_link import Hasty, ModelLink
 

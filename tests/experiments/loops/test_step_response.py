@@ -12,7 +12,7 @@ from oarlock.experiments.loops.step_response import StepResult, read_step
 from oarlock.machine import Axis
 from oarlock.practice.truth import draw
 from oarlock.quantities import Estimate, Origin
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 from tests.conftest import play_on_model
 
 

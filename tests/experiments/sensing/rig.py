@@ -17,7 +17,7 @@ from oarlock.machine import Axis
 from oarlock.practice.truth import draw
 from oarlock.records import Finding, Record
 from oarlock.session.perform import perform
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 from tests.model_link import Hasty, ModelLink
 
 

@@ -21,7 +21,7 @@ from oarlock.session.entries import entered
 from oarlock.session.new_project import hollow
 from oarlock.session.perform import perform
 from oarlock.session.told import told_by, with_told
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 from tests.model_link import Hasty, ModelLink
 
 

@@ -19,7 +19,7 @@ from oarlock.experiments.sensing.spin import ForcedSpin
 from oarlock.experiments.sensing.startup import StartWithoutSensor, propose, simulated_error
 from oarlock.experiments.sensing.turn import ForcedTurn
 from oarlock.machine.sensor import ILLEGAL
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.simulate.sense import _hall_code
 from tests.experiments.sensing.rig import Rig
 

@@ -14,7 +14,7 @@ from oarlock.machine import Axis
 from oarlock.quantities import Origin
 from oarlock.records.settings import number
 from oarlock.session.perform import perform
-from oarlock.simulate.drive_model import PlantParameters
+from oarlock.simulate.plant_parameters import PlantParameters
 from tests.experiments.sensing.rig import Rig, failed
 from tests.model_link import Hasty, ModelLink
 

@@ -1,0 +1,115 @@
+"""A few periods of the carrier at one moment of a rehearsal: switching over averaged."""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.cancel import Cancel
+from oarlock.machine import Axis
+from oarlock.rehearse.bridge import Modulation, bridged
+from oarlock.rehearse.plant import ideal_sensing
+from oarlock.rehearse.run import Rehearsal, begun, plan_of
+from oarlock.simulate import layout as k
+from oarlock.simulate.drive_model import DriveModel
+
+Array = NDArray[np.float64]
+_SETTLED = 8  # control periods before the window in which the bridge switches already
+_STRETCHES = 40  # in a control period, at most
+_CHUNK = 2000
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Lens:
+    """Phase currents and legs between two moments; s from the first of them."""
+
+    begun: float  # s into the scenario
+    seconds: float
+    t: Array  # (n,) ends of stretches
+    currents: Array  # (n, 3) A
+    legs: Array  # (n, 3) V of each leg in the stretch that ends there
+    averaged_t: Array  # (m,) samples
+    averaged: Array  # (m, 3) A
+    ripple: float  # A rms of a phase
+    swing: float  # A, of phase a, from the lowest to the highest of what switching adds
+    bus: float  # V
+    dead_time: float  # s
+
+
+def look_closer(
+    run: Rehearsal, axis: Axis, at: float, *, periods: int = 4,
+    modulation: Modulation = Modulation.SPACE_VECTOR, cancel: Cancel | None = None,
+) -> Lens:  # fmt: skip
+    """Return what a switching bridge does about a moment of a rehearsal. Work for a job.
+
+    Parameters
+    ----------
+    axis : as the rehearsal was made with
+    periods : of the carrier
+    modulation : of the bridge; the rehearsal's own where that switches
+
+    Raises
+    ------
+    InputError : control and carrier do not fit
+    Cancelled : it is not wanted any more
+
+    """
+    Ts = run.plant.Ts
+    own = run.plant.switches
+    plant = run.plant if own else bridged(run.plant, axis, modulation)
+    many = max(math.ceil(2 * periods / plant.halves), 1)
+    last = max(run.samples - many, 0)
+    first = min(max(round(at / Ts) - many // 2, 0), last)
+    begin = max(first - _SETTLED, 0)
+    ideal = ideal_sensing(axis)
+    plan = plan_of(run.scenario, ideal)
+    before = begun(plan, ideal, run.plant)
+    sample, state = max((m for m in run.moments if m[0] <= begin), key=lambda m: m[0])
+    before.go_back(state)
+    _play(before, run, sample, begin, cancel)
+    switching, averaged = (begun(plan, ideal, one) for one in
+                           (plant, bridged(run.plant, axis, Modulation.AVERAGED)))  # fmt: skip
+    switching.go_back(before.remembered())
+    _play(switching, run, begin, first, cancel)
+    averaged.go_back(switching.remembered())
+    switching.mark_edges(_STRETCHES * many)
+    sampled, since = [_phases(averaged)], switching.clock
+    recorded = switching.recorded
+    for n in range(many):
+        _play(switching, run, first + n, first + n + 1, cancel)
+        _play(averaged, run, first + n, first + n + 1, cancel)
+        sampled.append(_phases(averaged))
+    edges = switching.edges
+    t, currents = edges[:, 0] - since, edges[:, 1:4]
+    at_samples = np.arange(many + 1, dtype=np.float64) * Ts
+    beside = currents[:, 0] - np.interp(t, at_samples, np.array(sampled)[:, 0])
+    made = switching.reach(recorded, switching.recorded - recorded)[:, k.RIPPLE]
+    return Lens(
+        begun=first * Ts, seconds=many * Ts, t=t, currents=currents, legs=edges[:, 4:],
+        averaged_t=at_samples, averaged=np.array(sampled), bus=switching.bus,
+        ripple=math.sqrt(float(np.mean(made)) / 2.0) if made.size else 0.0,
+        swing=float(np.ptp(beside)) if beside.size else 0.0, dead_time=plant.dead_time,
+    )  # fmt: skip
+
+
+def _play(model: DriveModel, run: Rehearsal, first: int, until: int, cancel: Cancel | None) -> None:
+    """Advance from one sample of the scenario to another, its loads as they come."""
+    Ts, at = run.plant.Ts, first
+    loads = [(round(one.at / Ts), one.torque) for one in run.scenario.loads]
+    held = [torque for sample, torque in loads if sample <= first]
+    model.load_by(held[-1] if held else run.plant.load)
+    while at < until:
+        if cancel is not None:
+            cancel.check()
+        ahead = [sample for sample, _ in loads if at < sample < until]
+        step = min(until, at + _CHUNK, *ahead)
+        model.advance(step - at)
+        at = step
+        for sample, torque in loads:
+            if sample == at:
+                model.load_by(torque)
+
+
+def _phases(model: DriveModel) -> list[float]:
+    return list(model.phase_currents)
