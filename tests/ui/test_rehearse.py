@@ -97,13 +97,15 @@ def test_one_cursor_and_one_range_for_all_plots(qtbot: QtBot, tuned: Application
 
 def test_a_text_that_makes_no_sense_is_told_below_it(qtbot: QtBot, tuned: Application) -> None:
     stage = stage_of(tuned)
-    stage.text.setPlainText('duration = "1 s"\n[[points]]\nby = "fast"')
+    stage.scenario.text.setPlainText('duration = "1 s"\n[[points]]\nby = "fast"')
     stage.run()
-    assert "scenario, point 1" in stage.trouble.text()
+    assert "scenario, point 1" in stage.scenario.trouble.text()
     assert stage.shown is None
-    stage.text.setPlainText('control = "speed"\nduration = "1 s"\n[[points]]\nspeed = "9000 rpm"')
+    stage.scenario.text.setPlainText(
+        'control = "speed"\nduration = "1 s"\n[[points]]\nspeed = "9000 rpm"'
+    )
     stage.run()
-    wait(qtbot, lambda: "above the top speed" in stage.trouble.text())
+    wait(qtbot, lambda: "above the top speed" in stage.scenario.trouble.text())
 
 
 def test_it_is_stale_when_gains_change_and_kept_over_a_restart(
@@ -127,8 +129,8 @@ def test_what_changes_while_it_runs_makes_it_stale(qtbot: QtBot, tuned: Applicat
 
 def test_it_can_be_stopped(qtbot: QtBot, tuned: Application) -> None:
     stage = stage_of(tuned)
-    text = stage.text.toPlainText().replace('"4 s"', '"600 s"')
-    stage.text.setPlainText(text)
+    text = stage.scenario.text.toPlainText().replace('"4 s"', '"600 s"')
+    stage.scenario.text.setPlainText(text)
     stage.run()
     qtbot.wait(50)
     stage.run()
@@ -141,7 +143,9 @@ def test_on_many_machines(
 ) -> None:
     monkeypatch.setattr("oarlock.ui.stages.rehearse.stage._MANY", 4)
     stage = stage_of(tuned)
-    stage.text.setPlainText('control = "speed"\nduration = "0.2 s"\n[[points]]\nspeed = "300 rpm"')
+    stage.scenario.text.setPlainText(
+        'control = "speed"\nduration = "0.2 s"\n[[points]]\nspeed = "300 rpm"'
+    )
     stage.vary.click()
     wait(qtbot, lambda: stage._working is None, 120.0)
     assert stage.note.text() == "All 4 machines come to the end"
@@ -149,9 +153,9 @@ def test_on_many_machines(
     assert "inertia" in stage._within.bars.accessibleName()
     heading = stage._within._block._heading
     assert "±2" in heading._hint
-    stage.text.setPlainText(stage.text.toPlainText().replace("300", "200"))
+    stage.scenario.text.setPlainText(stage.scenario.text.toPlainText().replace("300", "200"))
     assert "stale" in heading._hint
-    stage.text.setPlainText(stage.text.toPlainText().replace("200", "300"))
+    stage.scenario.text.setPlainText(stage.scenario.text.toPlainText().replace("200", "300"))
     assert "±2" in heading._hint
     tuned.session.enter("machine.R", "2.4 ohm l-l")
     assert "stale" in heading._hint
@@ -162,7 +166,7 @@ def test_on_many_machines(
 def test_files_in_and_out(qtbot: QtBot, tuned: Application, tmp_path: Path) -> None:
     stage = stage_of(tuned)
     path = tmp_path / "mine.toml"
-    stage._save(path)
+    stage.scenario.save_file(path)
     assert "Lift" in path.read_text()
     path.write_text('control = "current"\nduration = "20 ms"\n[[points]]\ncurrent = "2 A peak"\n')
     stage.take_file(path)
@@ -170,7 +174,7 @@ def test_files_in_and_out(qtbot: QtBot, tuned: Application, tmp_path: Path) -> N
     assert stage.shown is not None
     assert stage.shown.run.scenario.control is Control.CURRENT
     stage.take_file(tmp_path / "none.toml")
-    assert "no such file" in stage.trouble.text()
+    assert "no such file" in stage.scenario.trouble.text()
 
 
 def test_a_usual_scenario_for_each_loop_that_is_there() -> None:

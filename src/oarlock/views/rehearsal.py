@@ -9,11 +9,11 @@ from oarlock.cancel import Cancel
 from oarlock.drive.link import Progress
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
+from oarlock.rehearse.bridge import Modulation
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
 from oarlock.rehearse.run import Rehearsal, rehearse
 from oarlock.rehearse.scenario import Control, Scenario, parse_scenario
 from oarlock.rehearse.vary import study, tolerances, tornado
-from oarlock.views.rehearse import fingerprint
 
 _TIGHT = 0.98  # of the current or the bus, from which a scenario is called tight
 
@@ -23,6 +23,7 @@ class RehearsePicture:
     """A scenario that was simulated."""
 
     run: Rehearsal
+    axis: Axis  # that it was made on
     figures: RehearsalFigures
     answer: str
     reasons: tuple[str, ...]
@@ -45,17 +46,18 @@ def simulated(
     scenario: Scenario,
     axis: Axis,
     *,
+    bridge: Modulation = Modulation.AVERAGED,
     progress: Progress | None = None,
     cancel: Cancel | None = None,
 ) -> RehearsePicture:  # fmt: skip
     """Return what a scenario comes to. Work for a job; errors as `rehearse`."""
-    run = rehearse(scenario, axis, progress=progress, cancel=cancel)
+    run = rehearse(scenario, axis, progress=progress, cancel=cancel, bridge=bridge)
     told = figures_of(run, axis)
     limit = axis.peak
     used = np.maximum(run.most["volts"] / run.v_max, run.most["amperes"] / limit)
     tightest = float(run.t[int(np.argmax(used))]) if run.t.size else 0.0
     answer, reasons = _said(told, limit, tightest)
-    return RehearsePicture(run=run, figures=told, answer=answer, reasons=reasons,
+    return RehearsePicture(run=run, axis=axis, figures=told, answer=answer, reasons=reasons,
                            tightest=tightest, limit=limit)  # fmt: skip
 
 
@@ -105,17 +107,19 @@ class Varied:
 
 def varied(
     scenario: Scenario, axis: Axis, many: int, *, progress: Progress | None = None,
-    cancel: Cancel | None = None,
+    cancel: Cancel | None = None, bridge: Modulation = Modulation.AVERAGED,
 ) -> Varied:  # fmt: skip
     """Return what many machines come to, and what moves it. Work for a job."""
     known = tolerances(axis)
     share = many / (many + 2 * len(known))
-    made = study(scenario, axis, many, progress=_part(progress, 0.0, share), cancel=cancel)
+    made = study(scenario, axis, many, progress=_part(progress, 0.0, share), cancel=cancel,
+                 bridge=bridge)  # fmt: skip
     positioned = scenario.control is Control.POSITION
     name, scale = ("following_peak", 180.0 / math.pi) if positioned else ("peak_current", 1.0)
     low, middle, high = (scale * float(x) for x in made.quantiles(name))
     by_name = {one.name: one.std for one in known}
-    moved = tornado(scenario, axis, name, progress=_part(progress, share, 1.0), cancel=cancel)
+    moved = tornado(scenario, axis, name, progress=_part(progress, share, 1.0), cancel=cancel,
+                    bridge=bridge)  # fmt: skip
     return Varied(
         count=many, done=made.done, middle=middle, low=low, high=high,
         figure="Behind, most" if positioned else "Peak current", unit="°" if positioned else "A",
@@ -130,10 +134,9 @@ def _part(progress: Progress | None, begin: float, end: float) -> Progress | Non
     return lambda done, doing: progress(begin + done * (end - begin), doing)
 
 
-def kept(shown: RehearsePicture, axis: Axis, text: str, time: str) -> dict[str, str]:
-    """Return what is kept of a rehearsal, for the rail."""
-    return {"line": _line(shown.figures), "time": time, "of": fingerprint(axis, text),
-            "ended": shown.figures.ended}  # fmt: skip
+def kept(shown: RehearsePicture, of: str, time: str) -> dict[str, str]:
+    """Return what is kept of a rehearsal, for the rail; `of` tells of what it is."""
+    return {"line": _line(shown.figures), "time": time, "of": of, "ended": shown.figures.ended}
 
 
 def _line(told: RehearsalFigures) -> str:

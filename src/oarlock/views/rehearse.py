@@ -6,6 +6,8 @@ from functools import lru_cache
 from oarlock.machine import Axis
 from oarlock.machine.loops import LOOPS
 from oarlock.quantities.kinds import RPM
+from oarlock.rehearse.bridge import Modulation
+from oarlock.views.screen import Screen
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage, State
 
@@ -73,10 +75,16 @@ def scenario_text(now: Snapshot) -> str:
     return now.screen.scenario or usual_scenario(now.axis)
 
 
+def bridge_of(screen: Screen) -> Modulation:
+    """Return the bridge that was chosen; averaged where none was, or none that is known."""
+    known = {one.value: one for one in Modulation}
+    return known.get(screen.bridge, Modulation.AVERAGED)
+
+
 @lru_cache(maxsize=8)
-def fingerprint(axis: Axis, text: str) -> str:
-    """Return what tells whether a rehearsal was of this axis and scenario."""
-    return hashlib.sha256(f"{axis!r}\n{text}".encode()).hexdigest()[:16]
+def fingerprint(axis: Axis, text: str, bridge: Modulation) -> str:
+    """Return what tells whether a rehearsal was of this axis, scenario and bridge."""
+    return hashlib.sha256(f"{axis!r}\n{bridge}\n{text}".encode()).hexdigest()[:16]
 
 
 def summary(now: Snapshot) -> Stage:
@@ -90,7 +98,7 @@ def summary(now: Snapshot) -> Stage:
         state = State.VALID
         if told.get("ended") != "done":
             state, basis = State.ATTENTION, "ends early"
-        elif told.get("of") != fingerprint(now.axis, scenario_text(now)):
+        elif told.get("of") != fingerprint(now.axis, scenario_text(now), bridge_of(now.screen)):
             state, basis = State.STALE, "stale: new values"
     return Stage(key="rehearse", name="Rehearse", line=line, basis=basis, measured=False,
                  state=state)  # fmt: skip

@@ -69,6 +69,7 @@ class Screen:
     practice: str = "winch"  # which practice drive stands for this axis
     channel: str = ""  # by which this axis's drive was reached last
     scenario: str = ""  # text of the one that is rehearsed; empty: a usual one
+    bridge: str = ""  # of the inverter that it is rehearsed with; empty: averaged
     rehearsed: Mapping[str, str] = field(default_factory=dict)  # what came of it, for the rail
     proven: str = ""  # digest of file and values that a proof held for
     handover_written: Written | None = None
@@ -188,7 +189,7 @@ def _move(value: object) -> MoveSettings:
 _KINDS: dict[str, Callable[[object], object]] = {
     "axis": _text, "stage": _text, "window": _size, "dark": _flag, "header": _text,
     "map": _texts, "practice": _practice, "proven": _text,
-    "channel": _text, "units": _texts, "scenario": _text, "rehearsed": _texts,
+    "channel": _text, "units": _texts, "scenario": _text, "bridge": _text, "rehearsed": _texts,
     "handover_written": _written,
     "sensing": _text, "identify": _text, "map_omega": _number, "standing": _span,
     "may_turn": _flag, "winding": _number, "step": _step, "speed": _speed, "move": _move,

@@ -11,6 +11,7 @@ from oarlock.ui.kit.plot import Plot, linear_ticks
 
 Array = NDArray[np.float64]
 _LINE = 14.0  # px, of a label
+_FLAT = 1e-3  # of how far a quantity goes in all: less is shown no larger
 _CLOSEST = 0.005  # s, the shortest range of time
 
 
@@ -34,6 +35,7 @@ class RunPlot(Plot):
         self._whole = (0.0, 1.0)
         self._t = np.zeros(0)
         self._seen: list[Array] = []
+        self._flat = 0.0
         if last:
             self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.over(self._annotate)
@@ -61,6 +63,8 @@ class RunPlot(Plot):
         else:
             self._asked.setData(t, asked)
             self._seen.append(asked)
+        reached = [float(np.ptp(values)) for values in self._seen if values.size]
+        self._flat = _FLAT * max(reached, default=0.0)
         self.show_range(*self._whole)
 
     def show_range(self, low: float, high: float) -> None:
@@ -73,6 +77,9 @@ class RunPlot(Plot):
         if np.any(part):
             least = min(float(values[part].min()) for values in self._seen)
             most = max(float(values[part].max()) for values in self._seen)
+            if most - least < self._flat:  # rounding is no picture
+                middle = 0.5 * (most + least)
+                least, most = middle - 0.5 * self._flat, middle + 0.5 * self._flat
             room = 0.12 * max(most - least, 1e-9)
             self.set_y(least - room, most + 3.0 * room, linear_ticks(least, most, 3, self._unit))
         self.refresh()

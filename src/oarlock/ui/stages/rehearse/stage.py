@@ -10,24 +10,25 @@ from typing import TypeVar
 import numpy as np
 from PySide6.QtCore import QRect
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QLabel, QPlainTextEdit
+from PySide6.QtWidgets import QLabel
 from shiboken6 import isValid
 
 from oarlock.cancel import Cancel
 from oarlock.errors import InputError, OarlockError
-from oarlock.files import read_text, write_atomic
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Run
+from oarlock.rehearse.bridge import Modulation
 from oarlock.rehearse.scenario import Control
 from oarlock.session.jobs import Done, Failed, Stopped
 from oarlock.ui.kit import theme as look
-from oarlock.ui.kit.buttons import button, row_of
-from oarlock.ui.kit.pickers import ask_file
+from oarlock.ui.kit.buttons import button
 from oarlock.ui.stages.base import Around, ReadOut, StageView
+from oarlock.ui.stages.rehearse.closer import WIDTH, Closer
 from oarlock.ui.stages.rehearse.pictures import RunPlot
 from oarlock.ui.stages.rehearse.replayed import ReplayBlock, ReplayPlots
+from oarlock.ui.stages.rehearse.scenario_block import ScenarioBlock
 from oarlock.ui.stages.rehearse.within import WithinBlock
 from oarlock.views.rehearsal import (
     RehearsePicture,
@@ -38,10 +39,11 @@ from oarlock.views.rehearsal import (
     simulated,
     varied,
 )
-from oarlock.views.rehearse import fingerprint, scenario_text
+from oarlock.views.rehearse import fingerprint
 from oarlock.views.replayed import ReplayPicture, replayed
 
-_KINDS = "Scenarios (*.toml);;All files (*)"
+_LACKS, _IDEAL = "cogging, saturation beyond Ld and Lq, heat; ", "the sensor has no faults"
+_INVERTERS = {False: "averaged", True: "switching"}
 _BAR = 44  # px, under the plots
 _MANY = 32  # machines
 T = TypeVar("T")
@@ -73,6 +75,7 @@ class RehearseStage(StageView):
             plot.zoomed.connect(self._show_range)
             plot.hide()
         self.replay_plots = ReplayPlots(self)
+        self.closer = Closer(self, around.jobs, self.move_cursor, self._range)
         self.start = button("Simulate  F5", primary=True)
         self.start.setParent(self)
         self.start.clicked.connect(self.run)
@@ -88,41 +91,25 @@ class RehearseStage(StageView):
         self._fill()
 
     def _fill(self) -> None:
-        block = self.numbers.block("Scenario", "as text")
-        self.text = QPlainTextEdit()
-        self.text.setAccessibleName("Scenario")
-        self.text.setFont(look.font(look.SMALL, mono=True))
-        self.text.setTabChangesFocus(True)
-        self.text.setFixedHeight(250)
-        self.text.setPlainText(scenario_text(self.session.now))
-        self.text.textChanged.connect(self._edited)
-        block.add(self.text)
-        self.trouble = QLabel()
-        self.trouble.setWordWrap(True)
-        self.trouble.setFont(look.font(look.SMALL))
-        self.trouble.setStyleSheet(f"color: {look.theme().attention.name()}")
-        self.trouble.hide()
-        block.add(self.trouble)
-        opened, saved = button("Open…"), button("Save…")
-        opened.clicked.connect(self.ask_open)
-        saved.clicked.connect(self.ask_save)
-        block.add(row_of([opened, saved]))
+        self.scenario = ScenarioBlock(self.numbers, self.session)
+        self.scenario.edited.connect(self._edited)
+        self.scenario.opened.connect(self.run)
         came = self.numbers.block("Came to")
         self._behind = came.row("Behind, most", "Following error, where a position is asked for")
         self._top = came.row("Top speed", "The shaft's")
         self._peak = came.row("Peak current", "Of the current vector")
         self._rms = came.row("Current", "Effective value: what heats the winding")
         self._loss = came.row("Copper loss", "Mean over the scenario")
+        self._ripple = came.row("Ripple", "What switching adds to a phase, effective value")
         self._volts = came.row("Bus in use", "Largest voltage over what the bus gives")
         self._over = came.row("At its limit", "Share of the time with the voltage at its limit")
         self._within = WithinBlock(self.numbers)
         self.replays = ReplayBlock(self.numbers, self.replay)
         left = self.numbers.block("Not in this model")
-        told = QLabel("cogging, saturation beyond Ld and Lq, heat, switching; the sensor has no "
-                      "faults")  # fmt: skip
-        told.setWordWrap(True)
-        told.setFont(look.font(look.SMALL))
-        left.add(told)
+        self._lacks = QLabel()
+        self._lacks.setWordWrap(True)
+        self._lacks.setFont(look.font(look.SMALL))
+        left.add(self._lacks)
         self.numbers.finish()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
@@ -130,10 +117,11 @@ class RehearseStage(StageView):
         w, h, top = self.width(), self.height(), 84
         shares = (0.30, 0.20, 0.26, 0.24)
         room = h - top - _BAR
-        y = float(top)
+        y, beside = float(top), WIDTH if room >= 120 and w >= 2.4 * WIDTH else 0
         for plot, share in zip(self.plots.values(), shares, strict=True):
-            plot.setGeometry(8, round(y), w - 16, round(share * room))
+            plot.setGeometry(8, round(y), w - 16 - beside, round(share * room))
             y += share * room
+        self.closer.place(QRect(w - beside, top, beside - 12, room if beside else 0))
         self.replay_plots.place(QRect(8, top, w - 16, room))
         self.start.setGeometry(look.MARGIN, h - _BAR + 8, 130, 30)
         self.vary.setGeometry(look.MARGIN + 138, h - _BAR + 8, 140, 30)
@@ -146,7 +134,9 @@ class RehearseStage(StageView):
         running = self._working is not None
         self.start.setEnabled(not running)
         self.vary.setEnabled(not running)
-        now = fingerprint(self.session.axis, self.text.toPlainText())
+        now = self._of(self.session.axis, self.scenario.text.toPlainText())
+        averaged = self.scenario.bridge is Modulation.AVERAGED
+        self._lacks.setText(_LACKS + ("switching; " if averaged else "") + _IDEAL)
         self._within.mark(now)
         self.replays.offer(list(self.session.runs))
         first = self.replays.first
@@ -169,6 +159,9 @@ class RehearseStage(StageView):
         self.note.setText("Axis or scenario have changed since: simulate again" if stale else
                           "Wheel or + and − show less and more time, 0 all of it; the cursor is "
                           "dragged, or moved with the arrows.")  # fmt: skip
+
+    def _of(self, axis: Axis, text: str) -> str:
+        return fingerprint(axis, text, self.scenario.bridge)
 
     def _edited(self) -> None:
         if self._working is None:
@@ -207,6 +200,7 @@ class RehearseStage(StageView):
         self._peak.show_value(digits(told.peak_current, 3), "A")
         self._rms.show_value(digits(told.rms_current, 3), "A rms")
         self._loss.show_value(digits(told.copper_loss, 3), "W")
+        self._ripple.show_value("–" if math.isnan(told.ripple) else digits(told.ripple, 2), "A rms")
         self._volts.show_value(f"{100 * told.voltage:.0f}", "%")
         self._over.show_value(f"{100 * told.saturated:.1f}", "%")
         self.move_cursor(shown.tightest)
@@ -231,6 +225,10 @@ class RehearseStage(StageView):
             at, tuple((f"{c} {_told(here[c])} A", here[c]) for c in ("iq", "id"))
         )
         self.plots["volts"].show_cursor(at, ((f"{here['volts']:.3g} V", here["volts"]),))
+        self.closer.follow(self.shown, at)
+
+    def _range(self) -> tuple[float, float]:
+        return self.plots["volts"].x_range
 
     def _show_range(self, low: float, high: float) -> None:
         for plot in self.plots.values():
@@ -242,17 +240,18 @@ class RehearseStage(StageView):
         pairs = self.session.axis.machine.pole_pairs.value
         hertz = abs(picked(self.shown, self._cursor)["speed"]) * pairs / math.tau
         return ReadOut(f"electrical frequency at {self._cursor:.2f} s", digits(hertz, 3), "Hz",
-                       ("average inverter",))  # fmt: skip
+                       (f"{_INVERTERS[self.shown.run.plant.switches]} inverter",))  # fmt: skip
 
     # What it does
 
     def run(self) -> None:
         """Simulate what the text says, in a job; once more stops it."""
-        self._begin(simulated, self._take)
+        self._begin(partial(simulated, bridge=self.scenario.bridge), self._take)
 
     def run_varied(self) -> None:
         """Simulate it on many machines within the uncertainty of the estimates."""
-        self._begin(partial(varied, many=_MANY), self._take_varied)
+        work = partial(varied, many=_MANY, bridge=self.scenario.bridge)
+        self._begin(work, self._take_varied)
 
     def replay_first(self) -> None:
         """Replay the run that is offered first."""
@@ -264,7 +263,7 @@ class RehearseStage(StageView):
         if self._working is not None:
             return
         axis, source = self.session.axis, self.session.record_source(run.id)
-        self._refuse(None)
+        self.scenario.refuse(None)
         self._working = self.around.jobs.start(
             lambda progress, cancel: replayed(run, source, axis, progress=progress, cancel=cancel),
             on_progress=self._progressed,
@@ -279,6 +278,7 @@ class RehearseStage(StageView):
         self._replayed_on = axis
         for plot in self.plots.values():
             plot.hide()
+        self.closer.hide()
         self.replay_plots.show_replay(found)
         self.refresh()
 
@@ -293,22 +293,23 @@ class RehearseStage(StageView):
             self._take_replay(over, axis)
         self.refresh()
 
-    def _begin(self, work: Callable[..., T], take: Callable[[T, Axis, str], None]) -> None:
+    def _begin(self, work: Callable[..., T], take: Callable[[T, str], None]) -> None:
         if self._working is not None:
             self._working.set()
             return
-        text, axis = self.text.toPlainText(), self.session.axis
+        text, axis = self.scenario.text.toPlainText(), self.session.axis
+        of = self._of(axis, text)
         try:
             scenario = scenario_of(text)
         except InputError as error:
-            self._refuse(error)
+            self.scenario.refuse(error)
             return
-        self._refuse(None)
+        self.scenario.refuse(None)
         self.session.show(scenario=text)
         self._working = self.around.jobs.start(
             lambda progress, cancel: work(scenario, axis, progress=progress, cancel=cancel),
             on_progress=self._progressed,
-            on_end=lambda outcome: self._ended(outcome, lambda found: take(found, axis, text)),
+            on_end=lambda outcome: self._ended(outcome, lambda found: take(found, of)),
             name="rehearse",
         )
         self.refresh()
@@ -325,55 +326,26 @@ class RehearseStage(StageView):
         if isinstance(outcome, Failed):
             if not isinstance(outcome.error, OarlockError):
                 raise outcome.error
-            self._refuse(outcome.error)
+            self.scenario.refuse(outcome.error)
         self.refresh()
         if isinstance(outcome, Done):
             take(outcome.value)
 
-    def _take(self, found: RehearsePicture, axis: Axis, text: str) -> None:
-        """Show what the axis and the text came to, as they were when it was begun."""
+    def _take(self, found: RehearsePicture, of: str) -> None:
+        """Show what it came to; `of` tells of what axis, scenario and bridge."""
         now = datetime.now().astimezone().strftime("%H:%M")
-        self.session.show(rehearsed=kept(found, axis, text, now))
+        self.session.show(rehearsed=kept(found, of, now))
         self._show(found)
         self.session.runs_changed.emit()  # the rail says so
         self.refresh()
 
-    def _take_varied(self, found: Varied, axis: Axis, text: str) -> None:
-        self._within.show_varied(found, fingerprint(axis, text))
+    def _take_varied(self, found: Varied, of: str) -> None:
+        self._within.show_varied(found, of)
         self.refresh()
         self.note.setText(found.sentence)
 
-    def _refuse(self, error: OarlockError | None) -> None:
-        self.trouble.setText(f"{error.place}: {error.cause}. {error.remedy}" if error else "")
-        self.trouble.setVisible(error is not None)
-
     def take_file(self, path: Path) -> None:
-        self._open(path)
-
-    def ask_open(self) -> None:
-        """Let the user pick a scenario."""
-        ask_file(self, "Open a scenario", str(self.session.path.parent), _KINDS, self._open)
-
-    def _open(self, path: Path) -> None:
-        try:
-            text = read_text(path)
-            scenario_of(text)
-        except InputError as error:
-            self._refuse(error)
-            return
-        self.text.setPlainText(text)
-        self.run()
-
-    def ask_save(self) -> None:
-        """Let the user say where the scenario goes."""
-        start = str(self.session.path.with_name("scenario.toml"))
-        ask_file(self, "Save the scenario", start, _KINDS, self._save, new=True)
-
-    def _save(self, path: Path) -> None:
-        try:
-            write_atomic(path, self.text.toPlainText().encode())
-        except InputError as error:
-            self._refuse(error)
+        self.scenario.open_file(path)
 
 
 def _told(value: float, figures: int = 3) -> str:
