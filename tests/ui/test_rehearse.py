@@ -22,7 +22,7 @@ from oarlock.ui.frame.app import Application
 from oarlock.ui.stages.rehearse.pictures import _apart
 from oarlock.ui.stages.rehearse.stage import RehearseStage
 from oarlock.views.rail import stages
-from oarlock.views.rehearsal import scenario_of
+from oarlock.views.rehearsal import picked, scenario_of
 from oarlock.views.rehearse import usual_scenario
 from oarlock.views.stage import State
 from tests.conftest import wait
@@ -83,6 +83,7 @@ def test_one_cursor_and_one_range_for_all_plots(qtbot: QtBot, tuned: Application
                      pos=QPoint(round(plot.px(1.0)), round(plot.area.center().y())))  # fmt: skip
     assert stage._cursor == pytest.approx(1.0, abs=0.02)
     assert all(p._cursor == stage._cursor for p in stage.plots.values())
+    assert "at 1.0" in tuned.window.strip.accessibleDescription()  # its read-out goes with it
     last = stage.plots["volts"]
     qtbot.keyClick(last, Qt.Key.Key_Right)
     assert stage._cursor > 1.0
@@ -252,3 +253,84 @@ def test_labels_at_the_cursor_are_a_line_apart() -> None:
     assert _apart([98.0, 99.0], 26.0, 100.0) == [86.0, 100.0]
     assert _apart([10.0], 26.0, 100.0) == [26.0]
     assert _apart([40.0, 80.0], 26.0, 100.0) == [40.0, 80.0]
+
+
+def looked(stage: RehearseStage) -> bool:
+    return stage.closer.lens.shown is not None and stage.closer._looking is None
+
+
+def test_vectors_and_lens_at_the_cursor(qtbot: QtBot, tuned: Application) -> None:
+    stage = simulated(qtbot, tuned)
+    closer = stage.closer
+    assert closer.vectors.isVisible()
+    wait(qtbot, lambda: looked(stage), 20.0)
+    first = closer.lens.shown
+    assert first is not None
+    assert first.begun == pytest.approx(stage._cursor, abs=3e-4)
+    assert "switching adds ±" in closer.lens.accessibleName()
+    stage.move_cursor(0.45)  # on its way down
+    assert closer.vectors.shown is not None
+    assert closer.vectors.shown.at == 0.45
+    assert stage.shown is not None
+    volts = picked(stage.shown, 0.45)["volts"]
+    assert abs(closer.vectors.shown.volts) == pytest.approx(volts, rel=0.05)
+    wait(qtbot, lambda: closer.lens.shown is not first and looked(stage), 20.0)
+    assert closer.lens.shown is not None
+    assert closer.lens.shown.begun == pytest.approx(0.45, abs=3e-4)
+
+
+def test_the_cursor_runs_through_what_is_shown(
+    qtbot: QtBot, tuned: Application, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("oarlock.ui.stages.rehearse.closer._WHOLE", 0.6)
+    stage = simulated(qtbot, tuned)
+    for plot in stage.plots.values():
+        plot.show_range(1.0, 1.5)
+    qtbot.mouseClick(stage.closer.play, Qt.MouseButton.LeftButton)
+    assert stage.closer.playing
+    assert stage._cursor == 1.0  # from the left of what is shown
+    wait(qtbot, lambda: stage._cursor > 1.2, 10.0)
+    qtbot.mouseClick(stage.closer.play, Qt.MouseButton.LeftButton)
+    assert not stage.closer.playing
+    assert 1.2 < stage._cursor < 1.5
+    qtbot.mouseClick(stage.closer.play, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: not stage.closer.playing, 10.0)
+    assert stage._cursor == 1.5
+
+
+def test_a_switching_inverter_is_chosen_and_what_was_averaged_is_stale(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    stage = simulated(qtbot, tuned)
+    assert stage._ripple.value == "–"
+    assert "switching" in stage._lacks.text()
+    box = stage.scenario.bridge_box
+    box.setFocus()
+    qtbot.keyClick(box, Qt.Key.Key_Down)
+    assert stage.scenario.bridge.value == "space vector"
+    assert rail_of(tuned)[0] is State.STALE
+    assert "simulate again" in stage.note.text()
+    assert "switching" not in stage._lacks.text()
+    text = 'control = "speed"\nduration = "0.2 s"\n[[points]]\nspeed = "300 rpm"'
+    stage.scenario.text.setPlainText(text)
+    before = stage.shown
+    stage.run()
+    wait(qtbot, lambda: stage.shown is not before and stage._working is None, 60.0)
+    assert rail_of(tuned)[0] is State.VALID
+    assert float(stage._ripple.value) > 0.0
+    assert stage.read_out().lines == ("switching inverter",)
+    tuned.toggle_theme()
+    again = stage_of(tuned)
+    assert again.scenario.bridge_box.currentText() == "switching, space vector"
+    assert "Hz" in tuned.window.strip.accessibleDescription()
+    assert "switching inverter" in tuned.window.strip.accessibleDescription()
+
+
+def test_a_carrier_that_does_not_fit_is_said_in_the_lens(qtbot: QtBot, tuned: Application) -> None:
+    tuned.session.enter("inverter.pwm_frequency", "17 kHz")
+    stage = simulated(qtbot, tuned)
+    wait(qtbot, lambda: "no whole number" in stage.closer.lens.accessibleName(), 20.0)
+    tuned.session.show(bridge="sine")
+    stage.run()
+    wait(qtbot, lambda: stage.scenario.trouble.text() != "", 20.0)
+    assert "17000 Hz of PWM" in stage.scenario.trouble.text()

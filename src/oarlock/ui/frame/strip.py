@@ -74,10 +74,15 @@ class TimescalesStrip(QWidget):
     def show_strip(self, strip: Strip, read_out: ReadOut, *, lane: str, line: bool) -> None:
         """Show a state; `lane` is set in bold, `line` carries the handle's line downwards."""
         old = self._strip
-        self._strip, self._read_out = strip, read_out
+        self._strip = strip
         if old is None or (old.limits, old.end) != (strip.limits, strip.end) or lane != self._lane:
             self._back = None
         self._lane, self._line = lane, line
+        self.show_read_out(read_out)
+
+    def show_read_out(self, read_out: ReadOut) -> None:
+        """Show the large figure at the right end."""
+        self._read_out = read_out
         handle = self._handle()
         loop = f"{plain(handle.label)}. " if handle else ""
         told = f"{read_out.caption}: {read_out.value} {read_out.unit}. {' '.join(read_out.lines)}"

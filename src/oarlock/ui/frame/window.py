@@ -183,15 +183,11 @@ class MainWindow(QMainWindow):
     def _made(self, key: str) -> StageView:
         """Make a stage; its module is loaded then, so that a start waits for one alone."""
         spec = next(spec for spec in STAGES if spec.key == key)
-        around = Around(
-            session=self.session,
-            bench=self.bench,
-            jobs=self._jobs,
-            tell=self.message.say,
-            x_of=self.strip.x_of,
-            commission=self.panels.open_commissioning,
-        )
+        around = Around(session=self.session, bench=self.bench, jobs=self._jobs,
+                        tell=self.message.say, x_of=self.strip.x_of,
+                        commission=self.panels.open_commissioning)  # fmt: skip
         made: StageView = importlib.import_module(spec.widget).STAGE(around)
+        made.reread.connect(lambda: self.strip.show_read_out(made.read_out()))
         self.strip.rescaled.connect(made.lay_out)
         return made
 

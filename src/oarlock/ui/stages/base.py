@@ -4,6 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+from PySide6.QtCore import Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QWidget
 
@@ -41,6 +42,8 @@ class Around:
 
 class StageView(QWidget):
     """Base of the stages: a question and its answer at the top left."""
+
+    reread = Signal()  # what `read_out` says has changed
 
     key = ""
     question = ""

@@ -226,6 +226,7 @@ class RehearseStage(StageView):
         )
         self.plots["volts"].show_cursor(at, ((f"{here['volts']:.3g} V", here["volts"]),))
         self.closer.follow(self.shown, at)
+        self.reread.emit()
 
     def _range(self) -> tuple[float, float]:
         return self.plots["volts"].x_range
