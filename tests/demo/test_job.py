@@ -16,8 +16,6 @@ from oarlock.store.project import Project
 from oarlock.ui.frame.screenshots import take_screenshots
 from tests.model_link import ModelLink
 
-pytestmark = pytest.mark.realtime
-
 
 @pytest.mark.timeout(300)
 def test_from_datasheet_to_proven_header(tmp_path: Path) -> None:
