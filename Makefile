@@ -14,7 +14,7 @@ demo-headless: $(READY)
 	@$(BIN)/oarlock demo --headless --out demo-out
 
 test: $(READY)
-	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n 2 --dist worksteal -m "not realtime" --durations=8
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n 3 --dist worksteal -m "not realtime" --durations=8
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -m realtime --durations=12
 
 check: lint types contracts

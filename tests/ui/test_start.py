@@ -101,12 +101,12 @@ def test_enter_opens_the_newest_and_the_list_is_searched(
 ) -> None:
     for n in range(9):
         path = make_project(tmp_path / f"p{n}.oarlock", f"Project {n}")
-        remember(path, f"Project {n}", [RecentAxis(f"Motor {n}", "begun")])
+        remember(path, f"Project {n}", [RecentAxis(f"Motor-{n}", "begun")])
     page = page_of(program, qtbot)
     assert page.focusWidget() is page.list
     assert page.projects.rowCount() == 9
     assert page.search.isVisible()
-    qtbot.keyClicks(page.search, "motor 3")
+    qtbot.keyClicks(page.search, "motor-3")
     assert [entry.name for entry in page.projects.shown] == ["Project 3"]
     page.search.clear()
     qtbot.keyClick(page.list, Key.Key_Delete)

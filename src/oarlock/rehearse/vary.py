@@ -6,7 +6,10 @@ What moves a figure is told one value at a time, at plus and minus two standard 
 """
 
 import math
-from collections.abc import Mapping
+import os
+import threading
+from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -119,16 +122,44 @@ def study(
     factors = np.vstack(
         [np.ones(len(known)), 1.0 + stds * norm.ppf(np.clip(draws, 1e-9, 1 - 1e-9))]
     )
-    plant, found = believed_plant(axis), []
-    for n, row in enumerate(factors):
-        if cancel is not None:
-            cancel.check()
-        made = varied(plant, {t.name: float(f) for t, f in zip(known, row, strict=True)})
-        run = rehearse(scenario, axis, plant=made, cancel=cancel, bridge=bridge)
-        found.append(figures_of(run, axis))
+    plant = believed_plant(axis)
+    plants = [varied(plant, {t.name: float(f) for t, f in zip(known, row, strict=True)})
+              for row in factors]  # fmt: skip
+
+    def told(done: int) -> None:
         if progress is not None:
-            progress((n + 1) / factors.shape[0], f"{n + 1} of {factors.shape[0]} variants")
+            progress(done / len(plants), f"{done} of {len(plants)} variants")
+
+    found = _figures(scenario, axis, plants, bridge, cancel, told)
     return Study(tolerances=known, factors=factors, figures=tuple(found))
+
+
+def _figures(
+    scenario: Scenario, axis: Axis, plants: Sequence[PlantParameters], bridge: Modulation,
+    cancel: Cancel | None, told: Callable[[int], None],
+) -> list[RehearsalFigures]:  # fmt: skip
+    """Return the figures of each plant, in their order: as many at a time as there are cores."""
+    cancel = cancel or Cancel()
+    failed = threading.Event()
+
+    def one(plant: PlantParameters) -> RehearsalFigures | None:
+        if failed.is_set():
+            return None
+        try:
+            run = rehearse(scenario, axis, plant=plant, cancel=cancel, bridge=bridge)
+        except BaseException:
+            failed.set()
+            raise
+        return figures_of(run, axis)
+
+    found = []
+    with ThreadPoolExecutor(os.cpu_count() or 1, thread_name_prefix="variants") as pool:
+        for made in pool.map(one, plants):
+            if made is not None:
+                found.append(made)
+                told(len(found))
+    cancel.check()
+    return found
 
 
 def tornado(
@@ -143,17 +174,17 @@ def tornado(
     name : of the figure, as `RehearsalFigures` has it
 
     """
-    plant, known, moved = believed_plant(axis), tolerances(axis), []
-    for n, one in enumerate(known):
-        ends = []
-        for side in (-2.0, 2.0):
-            made = varied(plant, {one.name: 1.0 + side * one.std})
-            run = rehearse(scenario, axis, plant=made, cancel=cancel, bridge=bridge)
-            told = figures_of(run, axis)
-            ends.append(getattr(told, name) if told.ended == "done" else math.nan)
-        moved.append(Moved(one.name, *ends))
+    plant, known = believed_plant(axis), tolerances(axis)
+    plants = [varied(plant, {one.name: 1.0 + side * one.std})
+              for one in known for side in (-2.0, 2.0)]  # fmt: skip
+
+    def told(done: int) -> None:
         if progress is not None:
-            progress((n + 1) / len(known), f"what {one.name} moves")
+            progress(done / len(plants), f"what {known[(done - 1) // 2].name} moves")
+
+    ends = [getattr(made, name) if made.ended == "done" else math.nan
+            for made in _figures(scenario, axis, plants, bridge, cancel, told)]  # fmt: skip
+    moved = [Moved(one.name, *ends[2 * n : 2 * n + 2]) for n, one in enumerate(known)]
     return tuple(sorted(moved, key=_rank))
 
 
