@@ -5,7 +5,7 @@ READY := $(VENV)/.ready
 
 .PHONY: demo demo-headless test check lint types contracts bench bench-sensing bench-identify \
   bench-foreign bench-kernel bench-loops bench-silence bench-commissioning \
-  bench-coverage bench-swept bench-own bench-links bench-short faults screenshots lock clean
+  bench-coverage bench-swept bench-own bench-links bench-rehearse bench-short faults screenshots lock clean
 
 demo: $(READY)
 	@$(BIN)/oarlock demo
@@ -64,6 +64,9 @@ bench-own: $(READY)
 
 bench-links: $(READY)
 	@$(BIN)/python -m benchmarks.links
+
+bench-rehearse: $(READY)
+	@$(BIN)/python -m benchmarks.rehearse
 
 bench-short: $(READY)
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks.short

@@ -26,13 +26,22 @@ static double flux_now(const double *p, const double *x) {
 
 static void fluxes(const double *p, double psi, double i_d, double i_q, double *flux_d,
                    double *flux_q, double *inc_d, double *inc_q, double *mutual) {
-    double x = i_d / p[I_BEND], bend = p[LD_BEND], size = fabs(x);
-    double log_cosh = size + log1p(exp(-2.0 * size)) - 0.6931471805599453;
-    *flux_d = psi + p[LD] * (i_d - bend * p[I_BEND] * log_cosh);
-    *inc_d = p[LD] * (1.0 - bend * tanh(x));
-    double bent = tanh(i_q / p[I_SATURATION]), more = p[LQ] - p[LQ_SATURATED];
-    *flux_q = p[LQ_SATURATED] * i_q + more * p[I_SATURATION] * bent;
-    *inc_q = p[LQ_SATURATED] + more * (1.0 - bent * bent);
+    double bend = p[LD_BEND], more = p[LQ] - p[LQ_SATURATED];
+    *flux_d = psi + p[LD] * i_d;
+    *inc_d = p[LD];
+    *flux_q = p[LQ_SATURATED] * i_q;
+    *inc_q = p[LQ_SATURATED];
+    if (bend != 0.0) {
+        double x = i_d / p[I_BEND], size = fabs(x);
+        double log_cosh = size + log1p(exp(-2.0 * size)) - 0.6931471805599453;
+        *flux_d = psi + p[LD] * (i_d - bend * p[I_BEND] * log_cosh);
+        *inc_d = p[LD] * (1.0 - bend * tanh(x));
+    }
+    if (more != 0.0) {
+        double bent = tanh(i_q / p[I_SATURATION]);
+        *flux_q += more * p[I_SATURATION] * bent;
+        *inc_q += more * (1.0 - bent * bent);
+    }
     double across = p[CROSS];
     *flux_d -= across * i_q * i_q;
     *flux_q -= 2.0 * across * i_d * i_q;
@@ -83,11 +92,16 @@ static double warmed(const double *p, double *x) {
 }
 
 static void integrate(const double *p, double *x) {
-    double core[2], psi = flux_now(p, x), r = warmed(p, x);
-    step(p, r, psi, x + I_D, x + I_Q, x[OMEGA] * p[PAIRS], x[THETA] * p[PAIRS], x[V_ALPHA],
-         x[V_BETA], p[TS], core);
-    x[CORE_D] = p[IRON] * core[0];
-    x[CORE_Q] = p[IRON] * core[1];
+    double core[2], psi = flux_now(p, x), r = warmed(p, x), w = x[OMEGA] * p[PAIRS];
+    int parts = fabs(w) * p[TS] > 0.1 ? 2 : 1;
+    double part = p[TS] / parts, theta = x[THETA] * p[PAIRS];
+    x[CORE_D] = x[CORE_Q] = 0.0;
+    for (int n = 0; n < parts; n++) {
+        step(p, r, psi, x + I_D, x + I_Q, w, theta + n * part * w, x[V_ALPHA], x[V_BETA], part,
+             core);
+        x[CORE_D] += p[IRON] * core[0] / parts;
+        x[CORE_Q] += p[IRON] * core[1] / parts;
+    }
 }
 
 /* The bridge that switches: edges met one by one, diodes in the dead time. */

@@ -1,7 +1,8 @@
 """The plant: windings under a held voltage, and the shaft they turn.
 
 One RK4 step per control period with the stator voltage held, so that it turns in the rotor frame
-as the rotor does. The inverter's dead time costs voltage against the sign of each current.
+as the rotor does; two where it turns far in a period. The inverter's dead time costs voltage
+against the sign of each current.
 
 Fluxes derive from one coenergy, so that saturation across the axes is the same both ways. Iron loss
 is a conductance beside what the flux induces (its mean over a period, since eddies are no faster):
@@ -68,6 +69,7 @@ from oarlock.simulate.layout import (
 )
 
 _jit = njit(inline=True)
+_FAR = 0.1  # rad, electrical, that the rotor turns in a period
 
 
 @_jit
@@ -84,15 +86,19 @@ def _fluxes(
 
     Along d it saturates with the magnet, against it not.
     """
-    x, bend = i_d / plant[I_BEND], plant[LD_BEND]
-    size = abs(x)
-    log_cosh = size + math.log1p(math.exp(-2.0 * size)) - 0.6931471805599453
-    flux_d = psi + plant[LD] * (i_d - bend * plant[I_BEND] * log_cosh)
-    inc_d = plant[LD] * (1.0 - bend * math.tanh(x))
-    bent = math.tanh(i_q / plant[I_SATURATION])
-    more = plant[LQ] - plant[LQ_SATURATED]
-    flux_q = plant[LQ_SATURATED] * i_q + more * plant[I_SATURATION] * bent
-    inc_q = plant[LQ_SATURATED] + more * (1.0 - bent * bent)
+    bend, more = plant[LD_BEND], plant[LQ] - plant[LQ_SATURATED]
+    flux_d, inc_d = psi + plant[LD] * i_d, plant[LD]
+    flux_q, inc_q = plant[LQ_SATURATED] * i_q, plant[LQ_SATURATED]
+    if bend != 0.0:
+        x = i_d / plant[I_BEND]
+        size = abs(x)
+        log_cosh = size + math.log1p(math.exp(-2.0 * size)) - 0.6931471805599453
+        flux_d = psi + plant[LD] * (i_d - bend * plant[I_BEND] * log_cosh)
+        inc_d = plant[LD] * (1.0 - bend * math.tanh(x))
+    if more != 0.0:
+        bent = math.tanh(i_q / plant[I_SATURATION])
+        flux_q += more * plant[I_SATURATION] * bent
+        inc_q += more * (1.0 - bent * bent)
     across = plant[CROSS]
     flux_d -= across * i_q * i_q
     flux_q -= 2.0 * across * i_d * i_q
@@ -165,8 +171,14 @@ def integrate(plant: Numbers, state: Numbers, energised: bool) -> None:
         state[I_Q] = i_q * left / size if size > 0.0 else 0.0
         state[CORE_D] = state[CORE_Q] = 0.0
         return
-    i_d, i_q, ed, eq = step(plant, r, psi, i_d, i_q, w, theta, state[V_ALPHA], state[V_BETA], h)
-    state[CORE_D], state[CORE_Q] = plant[IRON] * ed, plant[IRON] * eq
+    state[CORE_D] = state[CORE_Q] = 0.0
+    parts = 2 if abs(w) * h > _FAR else 1
+    part = h / parts
+    for n in range(parts):
+        i_d, i_q, ed, eq = step(plant, r, psi, i_d, i_q, w, theta + n * part * w, state[V_ALPHA],
+                                state[V_BETA], part)  # fmt: skip
+        state[CORE_D] += plant[IRON] * ed / parts
+        state[CORE_Q] += plant[IRON] * eq / parts
     if plant[OPEN_PHASE] >= 0.0:  # what would flow in the open phase cannot
         turned = state[THETA] * plant[PAIRS] - plant[OPEN_PHASE] * TAU / 3.0
         c, s = math.cos(turned), math.sin(turned)

@@ -1,0 +1,192 @@
+"""`make bench-rehearse`: simulating scenarios, against what else could do it and against its bars.
+
+Times are ratios within one run where there is something to compare with; one after the other,
+again and again, the best of each: a busy machine slows both.
+"""
+
+import concurrent.futures
+import os
+import resource
+import statistics
+import sys
+import time
+from collections.abc import Callable
+
+import numpy as np
+from scipy.integrate import solve_ivp
+from tests.simulate.test_switching import FAST, TS, drive, plant, stretches
+from tests.speed_axis import tuned_winch
+
+from oarlock.control.position_design import design_position
+from oarlock.machine import Axis
+from oarlock.rehearse import vary
+from oarlock.rehearse.bridge import Modulation, bridged
+from oarlock.rehearse.plant import believed_plant
+from oarlock.rehearse.run import begun, plan_of, rehearse
+from oarlock.rehearse.scenario import Control, Load, Point, Scenario
+from oarlock.rehearse.vary import study
+from oarlock.simulate.plant_parameters import PlantParameters
+
+Row = tuple[str, float, float, bool, str]  # what, value, bar, whether more is better, unit
+LIFT = Scenario(
+    name="Lift", control=Control.POSITION, duration=10.0, loads=(Load(at=0.0, torque=0.8),),
+    points=tuple(Point(at=0.2 + 2.0 * n, value=(-6.0 if n % 2 else 6.0) * 2.0 * np.pi, speed=94.0,
+                       acceleration=600.0, jerk_time=0.02) for n in range(5)),
+)  # fmt: skip
+SPIN = Scenario(name="spin", control=Control.SPEED, duration=1.0,
+                points=(Point(at=0.05, value=60.0, acceleration=400.0),))  # fmt: skip
+
+
+def winch() -> Axis:
+    """The demo's winch with all its loops tuned."""
+    axis = tuned_winch()
+    return axis.with_loop_gains("position", design_position(axis).gains)
+
+
+def best(work: Callable[[], object], times: int) -> float:
+    """Return the least seconds that it takes."""
+    found = []
+    for _ in range(times):
+        begin = time.perf_counter()
+        work()
+        found.append(time.perf_counter() - begin)
+    return min(found)
+
+
+def against_solver(kind: str, periods: int) -> tuple[float, float]:
+    """Return (times as fast, A apart) as RK45 at 1e-6 for speed, as DOP853 at 1e-11 for truth.
+
+    20 A at 500 Hz electrical. The solver is called once a period, or once a stretch between edges;
+    it does windings and shaft, the kernel all of the drive.
+    """
+    made = plant(modulation=kind)
+    volts: list[tuple[float, float]] = []
+    model = drive(made, speed=FAST, REF_Q=20.0)
+    model.advance(400)
+    first, currents = model._state.copy(), []  # noqa: SLF001 - the truth inside
+    for _ in range(periods):
+        volts.append((float(model._state[7]), float(model._state[8])))  # noqa: SLF001
+        model.advance(1)
+        currents.append(float(model._state[1]))  # noqa: SLF001
+    theta = first[3] * made.pole_pairs
+
+    def solved(method: str, rtol: float, atol: float) -> list[float]:
+        i, found = np.array([first[0], first[1], FAST, theta]), []
+        for pair in volts:
+            parts = stretches(pair, kind) if kind != "averaged" else [(0.0, TS, complex(*pair))]
+            for a, b, vector in parts:
+
+                def slope(t: float, x: np.ndarray, vector: complex = vector) -> np.ndarray:
+                    v = vector * np.exp(-1j * x[3])
+                    push = 1.5 * made.pole_pairs * (made.psi + (made.Ld - made.Lq) * x[0]) * x[1]
+                    w = x[2]
+                    return np.array([
+                        (v.real - made.R * x[0] + w * made.Lq * x[1]) / made.Ld,
+                        (v.imag - made.R * x[1] - w * (made.Ld * x[0] + made.psi)) / made.Lq,
+                        made.pole_pairs * push / made.inertia, w,
+                    ])  # fmt: skip
+
+                i = solve_ivp(slope, (a, b), i, method=method, rtol=rtol, atol=atol).y[:, -1]
+            found.append(float(i[1]))
+        return found
+
+    truth = solved("DOP853", 1e-11, 1e-12)
+    theirs = best(lambda: solved("RK45", 1e-6, 1e-9), 2) / periods
+    again = drive(made, speed=FAST, REF_Q=20.0)
+    many = 20_000
+    ours = best(lambda: again.advance(many), 5) / many
+    return theirs / ours, float(np.max(np.abs(np.array(truth) - currents)))
+
+
+def real_time(axis: Axis, bridge: Modulation) -> tuple[float, float]:
+    """Return (share of real time of a lift of 10 s, MB that it grows by)."""
+    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    taken = best(lambda: rehearse(LIFT, axis, bridge=bridge), 3)
+    return taken / LIFT.duration, (
+        resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before
+    ) / 1e3
+
+
+def free_cores(axis: Axis) -> float:
+    """Return how many times as much two threads do that compute without the interpreter's lock."""
+    believed = believed_plant(axis)
+
+    def work(_: int) -> int:
+        model = begun(plan_of(SPIN, axis), axis, believed)
+        model.advance(60_000)
+        return model.recorded
+
+    ratios = []
+    for _ in range(3):
+        one = best(lambda: [work(n) for n in range(2)], 1)
+        with concurrent.futures.ThreadPoolExecutor(2) as pool:
+            two = best(lambda: list(pool.map(work, range(2))), 1)
+        ratios.append(one / two)
+    return statistics.median(ratios)
+
+
+def threads(axis: Axis, variants: int) -> float:
+    """Return how many times as fast variants are on two threads as on one."""
+    cores = os.cpu_count
+    found: dict[int, list[float]] = {1: [], 2: []}
+    try:
+        for _ in range(3):
+            for many, taken in found.items():
+                vary.os.cpu_count = lambda many=many: many  # type: ignore[attr-defined]
+                taken.append(best(lambda: study(SPIN, axis, variants), 1))
+    finally:
+        vary.os.cpu_count = cores  # type: ignore[attr-defined]
+    return min(found[1]) / min(found[2])
+
+
+def each(axis: Axis, few: int, many: int) -> float:
+    """Return the cost of a variant among many over that of one among few."""
+    short = Scenario(name="s", control=Control.SPEED, duration=0.2,
+                     points=(Point(at=0.02, value=30.0, acceleration=600.0),))  # fmt: skip
+    one = min(best(lambda: study(short, axis, few), 1) for _ in range(3)) / few
+    return best(lambda: study(short, axis, many), 1) / many / one
+
+
+def bare(axis: Axis, believed: PlantParameters) -> float:
+    """Return what the bins cost: a rehearsal over the kernel alone."""
+
+    def alone() -> None:
+        model = begun(plan_of(SPIN, axis), axis, believed)
+        model.advance(round(SPIN.duration / axis.inverter.Ts))
+
+    return best(lambda: rehearse(SPIN, axis), 7) / best(alone, 7)
+
+
+def rows_of(short: bool) -> list[Row]:
+    """Return every measured figure with its bar."""
+    axis, rows = winch(), []
+    rehearse(SPIN, axis)
+    for kind, bar, apart_bar in (("averaged", 1500.0, 1e-4), ("space vector", 2500.0, 1e-5)):
+        times, apart = against_solver(kind, 10 if short else 200)
+        rows.append((f"solve_ivp of the plant over the kernel, {kind}", times, bar, True, "×"))
+        rows.append((f"iq beside DOP853, {kind}", apart, apart_bar, False, "A"))
+    if short:
+        return rows
+    share, grown = real_time(axis, Modulation.AVERAGED)
+    rows.append(("a lift of 10 s, of real time, averaged", share, 0.1, False, ""))
+    rows.append(("memory that it takes", grown, 20.0, False, "MB"))
+    share, _ = real_time(axis, Modulation.SPACE_VECTOR)
+    rows.append(("the same, space vector", share, 1.0, False, ""))
+    believed = bridged(believed_plant(axis), axis, Modulation.AVERAGED)
+    rows.append(("a rehearsal over its kernel alone", bare(axis, believed), 2.0, False, "×"))
+    rows.append(("what two threads do here at best", free_cores(axis), 1.7, True, "×"))
+    rows.append(("64 variants on two threads over one", threads(axis, 64), 1.7, True, "×"))
+    rows.append(("a variant of 10 000 over one of 100", each(axis, 100, 10_000), 1.3, False, "×"))
+    return rows
+
+
+def main(*, short: bool = False) -> None:
+    """Print the table."""
+    for name, value, bar, more, unit in rows_of(short):
+        missed = value < bar if more else value > bar
+        sign = "≥" if more else "≤"
+        print(f"{name:52}{value:12.3g} {unit:3}{sign} {bar:<8g}{'  MISSED' if missed else ''}")
+
+
+if __name__ == "__main__":
+    main(short="--short" in sys.argv)
