@@ -1,6 +1,7 @@
 """The Rehearse stage in the real window: simulated, read by a cursor, zoomed, refused, stale."""
 
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -12,6 +13,7 @@ from oarlock.control.position_design import design_position
 from oarlock.control.speed_design import usual_speed
 from oarlock.experiments.loops.speed_test import SpeedStep, usual_step
 from oarlock.machine.axis_file import format_axis
+from oarlock.machine.speed_loop import SpeedGains
 from oarlock.practice.truth import draw
 from oarlock.records import Run
 from oarlock.rehearse.scenario import Control
@@ -70,7 +72,7 @@ def test_the_demos_lift(qtbot: QtBot, tuned: Application) -> None:
     state, line = rail_of(tuned)
     assert state is State.VALID
     assert line.endswith("° behind")
-    assert stage._peak.value != ""
+    assert stage.came.rows["peak"].value != ""
     assert stage.read_out().unit == "Hz"
 
 
@@ -302,7 +304,7 @@ def test_a_switching_inverter_is_chosen_and_what_was_averaged_is_stale(
     qtbot: QtBot, tuned: Application
 ) -> None:
     stage = simulated(qtbot, tuned)
-    assert stage._ripple.value == "–"
+    assert stage.came.rows["ripple"].value == "–"
     assert "switching" in stage._lacks.text()
     box = stage.scenario.bridge_box
     box.setFocus()
@@ -317,7 +319,7 @@ def test_a_switching_inverter_is_chosen_and_what_was_averaged_is_stale(
     stage.run()
     wait(qtbot, lambda: stage.shown is not before and stage._working is None, 60.0)
     assert rail_of(tuned)[0] is State.VALID
-    assert float(stage._ripple.value) > 0.0
+    assert float(stage.came.rows["ripple"].value) > 0.0
     assert stage.read_out().lines == ("switching inverter",)
     tuned.toggle_theme()
     again = stage_of(tuned)
@@ -334,3 +336,48 @@ def test_a_carrier_that_does_not_fit_is_said_in_the_lens(qtbot: QtBot, tuned: Ap
     stage.run()
     wait(qtbot, lambda: stage.scenario.trouble.text() != "", 20.0)
     assert "17000 Hz of PWM" in stage.scenario.trouble.text()
+
+
+def drawn(stage: RehearseStage, key: str) -> int:
+    """How many points of a kept run a plot shows."""
+    x, _ = stage.plots[key]._before[0].getData()
+    return 0 if x is None else len(x)
+
+
+def test_before_and_after_lie_over_one_another(qtbot: QtBot, tuned: Application) -> None:
+    stage = simulated(qtbot, tuned)
+    before = stage.shown
+    qtbot.mouseClick(stage.came.keep, Qt.MouseButton.LeftButton)
+    assert stage.came.before is before
+    assert drawn(stage, "behind") == 0  # nothing to compare with yet but itself
+    gains = tuned.session.axis.loops["speed"].gains
+    assert isinstance(gains, SpeedGains)
+    softer = replace(gains, Kp=0.5 * gains.Kp, Ki=0.5 * gains.Ki)
+    tuned.session.edit("softer", tuned.session.axis.with_loop_gains("speed", softer))
+    stage.run()
+    wait(qtbot, lambda: stage.shown is not before and stage._working is None, 60.0)
+    assert drawn(stage, "behind") > 100
+    assert "was" in stage.came.rows["behind"].accessibleDescription()
+    assert stage.shown is not None
+    assert before is not None
+    assert stage.shown.figures.following_peak > 1.2 * before.figures.following_peak
+    tuned.toggle_theme()
+    stage = stage_of(tuned)
+    assert stage.came.before is before
+    assert drawn(stage, "current") > 100
+    qtbot.mouseClick(stage.came.keep, Qt.MouseButton.LeftButton)
+    assert stage.came.before is None
+    assert drawn(stage, "behind") == 0
+    assert "was" not in stage.came.rows["behind"].accessibleDescription()
+
+
+def test_a_run_of_another_loop_is_no_longer_compared_with(qtbot: QtBot, tuned: Application) -> None:
+    stage = simulated(qtbot, tuned)
+    before = stage.shown
+    stage.came.keep.click()
+    text = 'control = "speed"\nduration = "0.2 s"\n[[points]]\nspeed = "300 rpm"'
+    stage.scenario.text.setPlainText(text)
+    stage.run()
+    wait(qtbot, lambda: stage.shown is not before and stage._working is None, 60.0)
+    assert stage.came.before is None
+    assert drawn(stage, "asked") == 0

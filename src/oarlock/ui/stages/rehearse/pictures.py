@@ -25,6 +25,7 @@ class RunPlot(Plot):
         super().__init__(left=56, right=10, top=4, bottom=24 if last else 3, name=name)
         self._name, self._unit = name, unit
         t = look.theme()
+        self._before = [self.curve(t.muted, 1.4) for _ in colors]
         self._asked = self.curve(t.muted, 1.2, Qt.PenStyle.DashLine)
         self._reach = [self.curve(look.faded(color, 90), 1.0) for color in colors for _ in "ab"]
         self._means = [self.curve(color, 1.8) for color in colors]
@@ -35,6 +36,7 @@ class RunPlot(Plot):
         self._whole = (0.0, 1.0)
         self._t = np.zeros(0)
         self._seen: list[Array] = []
+        self._kept: list[tuple[Array, Array]] = []  # of the run that is compared with
         self._flat = 0.0
         if last:
             self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -67,6 +69,14 @@ class RunPlot(Plot):
         self._flat = _FLAT * max(reached, default=0.0)
         self.show_range(*self._whole)
 
+    def show_before(self, t: Array | None, curves: list[Array]) -> None:
+        """Draw in grey what another run was, one curve for each colour; None: nothing."""
+        self._kept = [(t, curve) for curve in curves] if t is not None else []
+        for item in self._before:
+            self.clear(item)
+        for item, (x, y) in zip(self._before, self._kept, strict=False):
+            item.setData(x, y)
+
     def show_range(self, low: float, high: float) -> None:
         """Show a range of time; the other axis follows what is in it."""
         ticks = linear_ticks(low, high, 6)
@@ -77,6 +87,10 @@ class RunPlot(Plot):
         if np.any(part):
             least = min(float(values[part].min()) for values in self._seen)
             most = max(float(values[part].max()) for values in self._seen)
+            for t, values in self._kept:
+                within = values[(t >= low) & (t <= high)]
+                least = min(least, float(within.min(initial=least)))
+                most = max(most, float(within.max(initial=most)))
             if most - least < self._flat:  # rounding is no picture
                 middle = 0.5 * (most + least)
                 least, most = middle - 0.5 * self._flat, middle + 0.5 * self._flat

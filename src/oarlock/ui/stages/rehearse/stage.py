@@ -20,11 +20,13 @@ from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Run
 from oarlock.rehearse.bridge import Modulation
+from oarlock.rehearse.run import Array, Rehearsal
 from oarlock.rehearse.scenario import Control
 from oarlock.session.jobs import Done, Failed, Stopped
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.stages.base import Around, ReadOut, StageView
+from oarlock.ui.stages.rehearse.came_block import CameBlock
 from oarlock.ui.stages.rehearse.closer import WIDTH, Closer
 from oarlock.ui.stages.rehearse.pictures import RunPlot
 from oarlock.ui.stages.rehearse.replayed import ReplayBlock, ReplayPlots
@@ -46,6 +48,7 @@ _LACKS, _IDEAL = "cogging, saturation beyond Ld and Lq, heat; ", "the sensor has
 _INVERTERS = {False: "averaged", True: "switching"}
 _BAR = 44  # px, under the plots
 _MANY = 32  # machines
+Curve = tuple[Array, Array, Array]
 T = TypeVar("T")
 
 
@@ -94,15 +97,8 @@ class RehearseStage(StageView):
         self.scenario = ScenarioBlock(self.numbers, self.session)
         self.scenario.edited.connect(self._edited)
         self.scenario.opened.connect(self.run)
-        came = self.numbers.block("Came to")
-        self._behind = came.row("Behind, most", "Following error, where a position is asked for")
-        self._top = came.row("Top speed", "The shaft's")
-        self._peak = came.row("Peak current", "Of the current vector")
-        self._rms = came.row("Current", "Effective value: what heats the winding")
-        self._loss = came.row("Copper loss", "Mean over the scenario")
-        self._ripple = came.row("Ripple", "What switching adds to a phase, effective value")
-        self._volts = came.row("Bus in use", "Largest voltage over what the bus gives")
-        self._over = came.row("At its limit", "Share of the time with the voltage at its limit")
+        self.came = CameBlock(self.numbers)
+        self.came.changed.connect(self._draw)
         self._within = WithinBlock(self.numbers)
         self.replays = ReplayBlock(self.numbers, self.replay)
         left = self.numbers.block("Not in this model")
@@ -170,40 +166,32 @@ class RehearseStage(StageView):
     def _show(self, shown: RehearsePicture) -> None:
         self.shown, self.replay_plots.shown = shown, None
         self.replay_plots.hide()
-        run, told = shown.run, shown.figures
+        self.came.show_run(shown)
+        self._draw()
+        for plot in self.plots.values():
+            plot.show()
+        self.move_cursor(shown.tightest)
+
+    def _draw(self) -> None:
+        """Draw what is shown over what it is compared with."""
+        shown, kept = self.shown, self.came.compared
+        if shown is None:
+            return
+        run = shown.run
         name, scale, unit = _asked(run.scenario.control)
-        curve = [(run.mean[name] * scale, run.least[name] * scale, run.most[name] * scale)]
         asked = run.mean["speed_ref"] * scale if name == "speed" else None
         if name == "position":
             asked = (run.mean["position"] + run.mean["following"]) * scale
-        self.plots["asked"].show_run(run.t, curve, asked=asked, text=unit)
-        if name == "position":
-            rows = tuple(np.degrees(part["following"]) for part in (run.mean, run.least, run.most))
-            text = "° behind"
-        else:
-            rows = tuple((part["speed_ref"] - part["speed"]) / RPM
-                         for part in (run.mean, run.least, run.most))  # fmt: skip
-            text = "rpm behind"
-        low, high = np.minimum(rows[1], rows[2]), np.maximum(rows[1], rows[2])
-        self.plots["behind"].show_run(run.t, [(rows[0], low, high)], text=text)
-        both = [(run.mean[c], run.least[c], run.most[c]) for c in ("iq", "id")]
-        self.plots["current"].show_run(run.t, both, limit=shown.limit,
+        curves, before = _curves(run), _curves(kept.run) if kept is not None else {}
+        for key, plot in self.plots.items():
+            plot.show_before(kept.run.t if kept else None, [c[0] for c in before.get(key, ())])
+        behind = "° behind" if name == "position" else "rpm behind"
+        self.plots["asked"].show_run(run.t, curves["asked"], asked=asked, text=unit)
+        self.plots["behind"].show_run(run.t, curves["behind"], text=behind)
+        self.plots["current"].show_run(run.t, curves["current"], limit=shown.limit,
                                        text=f"limit {digits(shown.limit, 3)} A")  # fmt: skip
-        volts = [(run.mean["volts"], run.least["volts"], run.most["volts"])]
-        self.plots["volts"].show_run(run.t, volts, limit=run.v_max,
+        self.plots["volts"].show_run(run.t, curves["volts"], limit=run.v_max,
                                      text=f"the bus gives {digits(run.v_max, 3)} V")  # fmt: skip
-        for plot in self.plots.values():
-            plot.show()
-        behind = math.degrees(told.following_peak)
-        self._behind.show_value("–" if math.isnan(behind) else digits(behind, 2), "°")
-        self._top.show_value(f"{told.top_speed / RPM:.0f}", "rpm")
-        self._peak.show_value(digits(told.peak_current, 3), "A")
-        self._rms.show_value(digits(told.rms_current, 3), "A rms")
-        self._loss.show_value(digits(told.copper_loss, 3), "W")
-        self._ripple.show_value("–" if math.isnan(told.ripple) else digits(told.ripple, 2), "A rms")
-        self._volts.show_value(f"{100 * told.voltage:.0f}", "%")
-        self._over.show_value(f"{100 * told.saturated:.1f}", "%")
-        self.move_cursor(shown.tightest)
 
     def move_cursor(self, at: float) -> None:
         """Put the cursor at a time, in all plots."""
@@ -284,10 +272,11 @@ class RehearseStage(StageView):
         self.refresh()
 
     def kept(self) -> object:
-        return self.shown, self.replay_plots.shown, self._replayed_on
+        return self.shown, self.replay_plots.shown, self._replayed_on, self.came.before
 
     def take_kept(self, kept: object) -> None:
-        shown, over, axis = kept if isinstance(kept, tuple) else (None, None, None)
+        shown, over, axis, before = kept if isinstance(kept, tuple) else (None,) * 4
+        self.came.keep_again(before if isinstance(before, RehearsePicture) else None)
         if isinstance(shown, RehearsePicture):
             self._show(shown)
         if isinstance(over, ReplayPicture):
@@ -347,6 +336,23 @@ class RehearseStage(StageView):
 
     def take_file(self, path: Path) -> None:
         self.scenario.open_file(path)
+
+
+def _curves(run: Rehearsal) -> dict[str, list[Curve]]:
+    """Return (mean, least, most) of the curves of each plot, as they are drawn."""
+    name, scale, _ = _asked(run.scenario.control)
+    parts = (run.mean, run.least, run.most)
+    if name == "position":
+        behind = [np.degrees(part["following"]) for part in parts]
+    else:
+        behind = [(part["speed_ref"] - part["speed"]) / RPM for part in parts]
+    low, high = np.minimum(behind[1], behind[2]), np.maximum(behind[1], behind[2])
+    return {
+        "asked": [(run.mean[name] * scale, run.least[name] * scale, run.most[name] * scale)],
+        "behind": [(behind[0], low, high)],
+        "current": [(run.mean[c], run.least[c], run.most[c]) for c in ("iq", "id")],
+        "volts": [(run.mean["volts"], run.least["volts"], run.most["volts"])],
+    }
 
 
 def _told(value: float, figures: int = 3) -> str:

@@ -1,0 +1,90 @@
+"""What a scenario came to, and what another one did that was kept to compare."""
+
+import math
+
+from PySide6.QtCore import QObject, Signal
+
+from oarlock.quantities.display import digits
+from oarlock.quantities.kinds import RPM
+from oarlock.rehearse.figures import RehearsalFigures
+from oarlock.ui.kit.buttons import link_button
+from oarlock.ui.kit.numbers import Panel
+from oarlock.views.rehearsal import RehearsePicture
+
+_ROWS = {
+    "behind": ("Behind, most", "Following error, where a position is asked for"),
+    "top": ("Top speed", "The shaft's"),
+    "peak": ("Peak current", "Of the current vector"),
+    "rms": ("Current, rms", "Effective value: what heats the winding"),
+    "loss": ("Copper loss", "Mean over the scenario"),
+    "ripple": ("Ripple, rms", "What switching adds to a phase, effective value"),
+    "volts": ("Bus in use", "Largest voltage over what the bus gives"),
+    "over": ("At its limit", "Share of the time with the voltage at its limit"),
+}
+_KEEP, _DROP = "Keep it to compare", "Do not compare any more"
+
+
+class CameBlock(QObject):
+    """A block of the numbers; values of the run that was kept stand beside those of the newest."""
+
+    changed = Signal()  # which run is kept
+
+    def __init__(self, panel: Panel) -> None:
+        super().__init__(panel)
+        self._block = panel.block("Came to")
+        self.rows = {key: self._block.row(name, tip) for key, (name, tip) in _ROWS.items()}
+        self.before: RehearsePicture | None = None
+        self._shown: RehearsePicture | None = None
+        self.keep = link_button(_KEEP)
+        self.keep.setToolTip("Its curves are drawn in grey behind those that follow")
+        self.keep.clicked.connect(self._toggle)
+        self.keep.hide()
+        self._block.add(self.keep)
+
+    def show_run(self, shown: RehearsePicture) -> None:
+        """Show the figures of a run; one of another loop is no longer compared with."""
+        self._shown = shown
+        kept = self.before
+        if kept is not None and kept.run.scenario.control is not shown.run.scenario.control:
+            self.before = None
+        self._fill()
+
+    def keep_again(self, before: RehearsePicture | None) -> None:
+        """Compare with a run that was kept elsewhere."""
+        self.before = before
+
+    @property
+    def compared(self) -> RehearsePicture | None:
+        """The run to draw behind the newest; None where that is the newest itself."""
+        return self.before if self.before is not self._shown else None
+
+    def _toggle(self) -> None:
+        self.before = self._shown if self.before is None else None
+        self._fill()
+        self.changed.emit()
+
+    def _fill(self) -> None:
+        if self._shown is None:
+            return
+        other = _values(self.compared.figures) if self.compared is not None else {}
+        for key, (value, unit) in _values(self._shown.figures).items():
+            was = f"was {other[key][0]}" if key in other and other[key][0] != value else ""
+            self.rows[key].show_value(value, unit, was)
+        self._block.set_hint("" if self.before is None else "grey: kept")
+        self.keep.setText(_KEEP if self.before is None else _DROP)
+        self.keep.show()
+
+
+def _values(told: RehearsalFigures) -> dict[str, tuple[str, str]]:
+    """Return each row's value and unit."""
+    behind = math.degrees(told.following_peak)
+    return {
+        "behind": ("–" if math.isnan(behind) else digits(behind, 2), "°"),
+        "top": (f"{told.top_speed / RPM:.0f}", "rpm"),
+        "peak": (digits(told.peak_current, 3), "A"),
+        "rms": (digits(told.rms_current, 3), "A"),
+        "loss": (digits(told.copper_loss, 3), "W"),
+        "ripple": ("–" if math.isnan(told.ripple) else digits(told.ripple, 2), "A"),
+        "volts": (f"{100 * told.voltage:.0f}", "%"),
+        "over": (f"{100 * told.saturated:.1f}", "%"),
+    }
