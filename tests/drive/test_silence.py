@@ -1,5 +1,6 @@
 """Whatever makes the client fall silent: the drive lets go within what its page promises."""
 
+import signal
 import socket
 import subprocess
 import sys
@@ -8,7 +9,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from benchmarks.silence import PROMISED, once
+from benchmarks.silence import PROMISED, Stalls, once
 
 from oarlock.drive.canopen_link import CLIENT_ID
 from oarlock.drive.unix_bus import pack, unpack
@@ -17,11 +18,32 @@ from oarlock.practice.truth import draw
 from oarlock.simulate.drive_model import DriveModel
 
 
+@pytest.fixture
+def stalls() -> Iterator[Stalls]:
+    watching = Stalls()
+    yield watching
+    watching.end()
+
+
 @pytest.mark.realtime
 @pytest.mark.parametrize("kind", list(PROMISED))
-def test_each_kind_of_silence(tmp_path: Path, kind: str) -> None:
+def test_each_kind_of_silence(tmp_path: Path, kind: str, stalls: Stalls) -> None:
     """The best of three: a busy machine adds, never takes away."""
-    assert min(once(kind, tmp_path) for _ in range(3)) <= PROMISED[kind]
+    assert min(once(kind, tmp_path, stalls)[0] for _ in range(3)) <= PROMISED[kind]
+
+
+@pytest.mark.realtime
+def test_what_the_machine_itself_stood_still_is_noted(stalls: Stalls) -> None:
+    time.sleep(0.2)
+    begin = time.monotonic()
+    for watcher in stalls._watchers:
+        watcher.send_signal(signal.SIGSTOP)
+    time.sleep(0.05)
+    for watcher in stalls._watchers:
+        watcher.send_signal(signal.SIGCONT)
+    time.sleep(0.05)
+    assert 0.04 < stalls.within(begin, time.monotonic()) < 0.1
+    assert stalls.within(begin - 0.1, begin - 0.05) < 0.05
 
 
 def test_the_page_names_each_promise() -> None:
