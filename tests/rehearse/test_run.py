@@ -20,7 +20,15 @@ from oarlock.quantities import Estimate, Origin
 from oarlock.rehearse.figures import figures_of
 from oarlock.rehearse.plant import believed_plant, counts_of
 from oarlock.rehearse.run import Rehearsal, rehearse
-from oarlock.rehearse.scenario import Control, Load, Point, Scenario, parse_scenario
+from oarlock.rehearse.scenario import (
+    Control,
+    Load,
+    Point,
+    PointWave,
+    Scenario,
+    WaveShape,
+    parse_scenario,
+)
 from oarlock.session.new_project import hollow
 from tests.speed_axis import known_winch, tuned_winch
 
@@ -186,3 +194,39 @@ def test_the_command(winch: Axis, tmp_path: Path, capsys: pytest.CaptureFixture[
     scenario.write_text("duration = 3")
     assert main(["simulate", str(axis), str(scenario)]) == 2
     assert capsys.readouterr().err.count("\n") == 1
+
+
+def test_a_sine_of_speed_is_followed_as_the_loop_has_it(winch: Axis) -> None:
+    """Far below the crossover it follows; its reference is recorded with the wave in it."""
+    wave = PointWave(shape=WaveShape.SINE, amplitude=6.0, frequency=2.0)
+    run = rehearse(speed(Point(at=0.0, value=60.0, acceleration=400.0, wave=wave), duration=2.0),
+                   winch)  # fmt: skip
+    late = run.t > 1.0
+    turn = np.exp(-2j * np.pi * 2.0 * run.t[late])
+    asked, did = (2.0 * np.mean(run.mean[name][late] * turn) for name in ("speed_ref", "speed"))
+    assert abs(asked) == pytest.approx(6.0, rel=0.01)
+    assert abs(did / asked) == pytest.approx(1.0, abs=0.06)
+
+
+def test_a_square_and_noise_of_current(winch: Axis) -> None:
+    square = PointWave(shape=WaveShape.SQUARE, amplitude=2.0, frequency=50.0)
+    noise = PointWave(shape=WaveShape.RANDOM, amplitude=2.0)
+    for wave in (square, noise):
+        scenario = Scenario(name="s", control=Control.CURRENT, duration=0.1,
+                            points=(Point(at=0.0, value=1.0, wave=wave),))  # fmt: skip
+        iq = rehearse(scenario, winch).mean["iq"]
+        assert iq.min() < 0.2
+        assert iq.max() > 1.6
+
+
+@pytest.mark.parametrize(
+    ("wave", "words"),
+    [
+        (PointWave(shape=WaveShape.SINE, amplitude=400.0, frequency=1.0), "above the top speed"),
+        (PointWave(shape=WaveShape.SINE, amplitude=1.0, frequency=5e3), "a wave of 5000 Hz"),
+        (PointWave(shape=WaveShape.CHIRP, amplitude=1.0, frequency=5.0, until=6e3), "of 6000 Hz"),
+    ],
+)
+def test_a_wave_beyond_what_can_be_is_refused(winch: Axis, wave: PointWave, words: str) -> None:
+    with pytest.raises(InputError, match=words):
+        rehearse(speed(Point(at=0.0, value=60.0, wave=wave)), winch)

@@ -6,7 +6,14 @@ import pytest
 
 from oarlock.demo.project import demo_text
 from oarlock.errors import InputError
-from oarlock.rehearse.scenario import Control, Load, Point, parse_scenario
+from oarlock.rehearse.scenario import (
+    Control,
+    Load,
+    Point,
+    PointWave,
+    WaveShape,
+    parse_scenario,
+)
 
 LIFT = demo_text("lift.scenario.toml")
 
@@ -62,3 +69,49 @@ def test_an_empty_scenario() -> None:
         parse_scenario('duration = "1 s"', place="x")
     with pytest.raises(InputError, match="duration is missing"):
         parse_scenario("", place="x")
+
+
+WAVY = """
+control = "speed"
+duration = "1 s"
+[[points]]
+speed = "400 rpm"
+wave = "chirp"
+amplitude = "60 rpm"
+frequency = "2 Hz"
+until = "40 Hz"
+"""
+
+
+def test_a_wave_on_top() -> None:
+    (point,) = parse_scenario(WAVY, place="x").points
+    assert point.wave is not None
+    assert point.wave.shape is WaveShape.CHIRP
+    assert point.wave.amplitude == pytest.approx(math.tau)
+    assert (point.wave.frequency, point.wave.until) == (2.0, 40.0)
+    text = ('control = "current"\nduration = "1 s"\n[[points]]\ncurrent = "1 A peak"\n'
+            'wave = "random"\namplitude = "2 A peak"')  # fmt: skip
+    (point,) = parse_scenario(text, place="x").points
+    assert point.wave == PointWave(shape=WaveShape.RANDOM, amplitude=2.0)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "words"),
+    [
+        ('wave = "chirp"', "", "without a wave"),
+        ('"chirp"', '"sawtooth"', "wave = 'sawtooth' is none"),
+        ('"chirp"', '"sine"', "a sine wave has no until"),
+        ('"chirp"', '"random"', "a random wave has no"),
+        ('until = "40 Hz"', "", "until is missing"),
+        ('amplitude = "60 rpm"', "", "amplitude is missing"),
+        ('amplitude = "60 rpm"', 'amplitude = "2 A"', "amplitude: "),
+    ],
+)
+def test_a_wave_without_sense_is_told(old: str, new: str, words: str) -> None:
+    with pytest.raises(InputError, match=words):
+        parse_scenario(WAVY.replace(old, new), place="x")
+
+
+def test_a_move_has_no_wave() -> None:
+    with pytest.raises(InputError, match="unknown key wave"):
+        parse_scenario(LIFT.replace('by = "-6"', 'by = "-6"\nwave = "sine"'), place="x")

@@ -15,13 +15,23 @@ from oarlock.drive.contract.numbers import CHANNELS
 from oarlock.drive.contract.trips import trip
 from oarlock.drive.link import Progress
 from oarlock.drive.parameters import parameters
-from oarlock.drive.steps import Frame, Limits, Plan, SpeedLoop, Step, step_table
+from oarlock.drive.steps import (
+    Frame,
+    Limits,
+    Plan,
+    Shape,
+    SpeedLoop,
+    Step,
+    Target,
+    Wave,
+    step_table,
+)
 from oarlock.errors import InputError
 from oarlock.experiments.loops.cascade import gains_for, with_position_loop, with_speed_loop
 from oarlock.machine import Axis
 from oarlock.rehearse.bridge import Modulation, bridged
 from oarlock.rehearse.plant import believed_plant, ideal_sensing
-from oarlock.rehearse.scenario import Control, Scenario
+from oarlock.rehearse.scenario import Control, PointWave, Scenario, WaveShape
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel, Remembered
 from oarlock.simulate.plant_parameters import PlantParameters
@@ -31,6 +41,10 @@ _RECORDED = ("theta_m", "position_ref", "speed", "speed_ref", "id", "iq", "vd", 
 _CHUNK = 8000  # samples at a time: the recorder holds twice as many
 _BIN = 1e-3  # s
 _LEAST_BINS = 400
+_FASTEST = 0.25  # of the control frequency, that a wave may have
+_SHAPES = {WaveShape.SINE: Shape.SINE, WaveShape.SQUARE: Shape.SQUARE,
+           WaveShape.RANDOM: Shape.NOISE, WaveShape.CHIRP: Shape.CHIRP}  # fmt: skip
+_TARGETS = {Control.CURRENT: Target.I_Q, Control.SPEED: Target.SPEED}
 _FRAMES = {Control.CURRENT: Frame.ROTOR, Control.SPEED: Frame.SPEED,
            Control.POSITION: Frame.POSITION}  # fmt: skip
 
@@ -68,7 +82,8 @@ def plan_of(scenario: Scenario, axis: Axis) -> Plan:
         steps.append(Step(duration=times[0], frame=frame, release=True))
     for point, end in zip(scenario.points, [*times[1:], scenario.duration], strict=True):
         held = Step(duration=end - point.at, frame=frame, release=True,
-                    acceleration=point.acceleration)  # fmt: skip
+                    acceleration=point.acceleration,
+                    wave=_wave(point.wave, scenario.control))  # fmt: skip
         if scenario.control is Control.CURRENT:
             steps.append(replace(held, i_q=point.value))
         elif scenario.control is Control.SPEED:
@@ -90,16 +105,31 @@ def plan_of(scenario: Scenario, axis: Axis) -> Plan:
         with_position_loop(plan, axis))  # fmt: skip
 
 
+def _wave(wave: PointWave | None, control: Control) -> Wave | None:
+    if wave is None:
+        return None
+    return Wave(shape=_SHAPES[wave.shape], target=_TARGETS[control], amplitude=wave.amplitude,
+                frequency=wave.frequency, end=wave.until)  # fmt: skip
+
+
 def _refuse_beyond(scenario: Scenario, axis: Axis) -> None:
-    m = axis.machine
+    m, Ts = axis.machine, axis.inverter.Ts
     for n, point in enumerate(scenario.points, 1):
+        wave = point.wave or PointWave(shape=WaveShape.SINE, amplitude=0.0)
+        if max(wave.frequency, wave.until) > _FASTEST / Ts:
+            raise InputError(f"a wave of {max(wave.frequency, wave.until):g} Hz",
+                             place=f"{scenario.name}, point {n}",
+                             remedy=f"Control at {1.0 / Ts:g} Hz plays up to "
+                             f"{_FASTEST / Ts:g} Hz")  # fmt: skip
         speed = abs(point.value if scenario.control is Control.SPEED else point.speed)
+        speed += wave.amplitude if scenario.control is Control.SPEED else 0.0
         if speed > m.max_speed.value:
             raise InputError(f"{speed / math.tau * 60:.0f} rpm, above the top speed",
                              place=f"{scenario.name}, point {n}",
                              remedy="Ask for less, or correct the top speed")  # fmt: skip
-        if scenario.control is Control.CURRENT and abs(point.value) > axis.peak:
-            raise InputError(f"{point.value:.3g} A, above the peak current",
+        current = abs(point.value) + wave.amplitude
+        if scenario.control is Control.CURRENT and current > axis.peak:
+            raise InputError(f"{current:.3g} A, above the peak current",
                              place=f"{scenario.name}, point {n}",
                              remedy="Ask for less, or correct the peak current")  # fmt: skip
 

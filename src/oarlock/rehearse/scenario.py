@@ -16,7 +16,13 @@
     at = "0 s"
     torque = 1.2                    # N·m, backward, from then on
 
-Of control "current" a point has `current = "5 A peak"`, along q.
+Of control "current" a point has `current = "5 A peak"`, along q. A current or a speed may have a
+wave on top:
+
+    wave = "sine"                   # or "square", "random", "chirp"
+    amplitude = "50 rpm"            # in the point's own unit
+    frequency = "5 Hz"              # not of a random one, which is new at each sample
+    until = "200 Hz"                # of a chirp, at the point's end
 """
 
 import math
@@ -45,11 +51,32 @@ class Control(StrEnum):
     POSITION = "position"
 
 
+class WaveShape(StrEnum):
+    """What is added to a reference."""
+
+    SINE = "sine"
+    SQUARE = "square"
+    RANDOM = "random"
+    CHIRP = "chirp"
+
+
+_WAVE_KEYS = {"wave", "amplitude", "frequency", "until"}
 _KEYS = {
-    Control.CURRENT: {"at", "current"},
-    Control.SPEED: {"at", "speed", "acceleration"},
+    Control.CURRENT: {"at", "current"} | _WAVE_KEYS,
+    Control.SPEED: {"at", "speed", "acceleration"} | _WAVE_KEYS,
     Control.POSITION: {"at", "by", "speed", "acceleration", "jerk_time"},
 }
+_OWN = {Control.CURRENT: Kind.CURRENT, Control.SPEED: Kind.SPEED}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PointWave:
+    """What is added to a point's reference until the next one."""
+
+    shape: WaveShape
+    amplitude: float  # A or rad/s
+    frequency: float = 0.0  # Hz
+    until: float = 0.0  # Hz, of a chirp
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -61,6 +88,7 @@ class Point:
     speed: float = 0.0  # rad/s, of a move
     acceleration: float = 0.0  # rad/s², of a move or of a ramp; 0: at once
     jerk_time: float = 0.0  # s, of a move
+    wave: PointWave | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -132,20 +160,47 @@ def _tables(raw: Mapping[str, object], key: str, place: str) -> list[Mapping[str
 def _point(raw: Mapping[str, object], control: Control, place: str) -> Point:
     _refuse_unknown(raw, _KEYS[control], place)
     at = _time(raw, place)
+    wave = _wave(raw, control, place) if control is not Control.POSITION else None
     if control is Control.CURRENT:
-        return Point(at=at, value=_quantity(raw, "current", Kind.CURRENT, place, signed=True))
+        value = _quantity(raw, "current", Kind.CURRENT, place, signed=True)
+        return Point(at=at, value=value, wave=wave)
     acceleration = (
         _quantity(raw, "acceleration", Kind.ACCELERATION, place) if "acceleration" in raw else 0.0
     )
     if control is Control.SPEED:
         value = _quantity(raw, "speed", Kind.SPEED, place, signed=True)
-        return Point(at=at, value=value, acceleration=acceleration)
+        return Point(at=at, value=value, acceleration=acceleration, wave=wave)
     if not acceleration:
         raise InputError("acceleration is missing", place=place, remedy="Add acceleration = …")
     jerk = _quantity(raw, "jerk_time", Kind.TIME, place) if "jerk_time" in raw else 0.0
     turns = _quantity(raw, "by", Kind.TURNS, place, signed=True)
     return Point(at=at, value=math.tau * turns, acceleration=acceleration, jerk_time=jerk,
                  speed=_quantity(raw, "speed", Kind.SPEED, place))  # fmt: skip
+
+
+def _wave(raw: Mapping[str, object], control: Control, place: str) -> PointWave | None:
+    """Return what a point adds to its reference; None without."""
+    if "wave" not in raw:
+        for key in ("amplitude", "frequency", "until"):
+            if key in raw:
+                raise InputError(f"{key} without a wave", place=place,
+                                 remedy='Add wave = "sine", or take it away')  # fmt: skip
+        return None
+    known = [one.value for one in WaveShape]
+    if raw["wave"] not in known:
+        raise InputError(f"wave = {raw['wave']!r} is none", place=place,
+                         remedy=f"Known here: {', '.join(known)}")  # fmt: skip
+    shape = WaveShape(str(raw["wave"]))
+    amplitude = _quantity(raw, "amplitude", _OWN[control], place)
+    wanted = {WaveShape.RANDOM: set(), WaveShape.CHIRP: {"frequency", "until"}}
+    needed = wanted.get(shape, {"frequency"})
+    for key in {"frequency", "until"} - needed:
+        if key in raw:
+            raise InputError(f"a {shape} wave has no {key}", place=place,
+                             remedy=f"Take {key} away")  # fmt: skip
+    hertz = {key: _quantity(raw, key, Kind.FREQUENCY, place) for key in needed}
+    return PointWave(shape=shape, amplitude=amplitude, frequency=hertz.get("frequency", 0.0),
+                     until=hertz.get("until", 0.0))  # fmt: skip
 
 
 def _load(raw: Mapping[str, object], place: str) -> Load:
