@@ -230,3 +230,23 @@ def test_a_square_and_noise_of_current(winch: Axis) -> None:
 def test_a_wave_beyond_what_can_be_is_refused(winch: Axis, wave: PointWave, words: str) -> None:
     with pytest.raises(InputError, match=words):
         rehearse(speed(Point(at=0.0, value=60.0, wave=wave)), winch)
+
+
+def test_energy_goes_where_friction_heat_and_motion_take_it(winch: Axis) -> None:
+    """Up to a speed and held, then down: what was drawn is motion, friction and heat."""
+    axis = with_mechanics(winch, coulomb=0.25, viscous=2e-3, load_torque=0.0)
+    up = rehearse(speed(Point(at=0.0, value=100.0, acceleration=800.0)), axis)
+    figures, J = figures_of(up, axis), believed_plant(axis).total_inertia
+    turned = float(np.sum(up.mean["speed"])) * (up.t[1] - up.t[0])
+    rubbed = float(np.sum((0.25 + 2e-3 * up.mean["speed"]) * up.mean["speed"])) * 1e-3
+    heat = figures.copper_loss * figures.seconds
+    assert turned > 50.0
+    assert figures.drawn == pytest.approx(0.5 * J * 100.0**2 + rubbed + heat, rel=0.03)
+    assert figures.returned < 0.02 * figures.drawn
+    down = rehearse(speed(Point(at=0.0, value=100.0, acceleration=800.0),
+                          Point(at=0.5, value=0.0, acceleration=800.0)), axis)  # fmt: skip
+    told = figures_of(down, axis)
+    whole = told.drawn - told.returned
+    rubbed = float(np.sum((0.25 + 2e-3 * down.mean["speed"]) * np.abs(down.mean["speed"]))) * 1e-3
+    assert whole == pytest.approx(rubbed + told.copper_loss * told.seconds, rel=0.05)
+    assert told.returned > 0.5 * 0.5 * J * 100.0**2

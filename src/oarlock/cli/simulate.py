@@ -138,6 +138,7 @@ def _print(scenario: "Scenario", told: "RehearsalFigures", bridge: "Modulation")
         ("top speed", f"{told.top_speed / RPM:.0f} rpm"),
         ("current", f"{told.peak_current:.3g} A peak, {told.rms_current:.3g} A rms"),
         ("copper loss", f"{told.copper_loss:.3g} W"),
+        ("energy", f"{told.drawn:.3g} J from the bus, {told.returned:.3g} J back to it"),
         ("voltage", f"{100 * told.voltage:.0f} % of the bus at most, "
                     f"{100 * told.saturated:.1f} % of the time at its limit"),
     ]  # fmt: skip

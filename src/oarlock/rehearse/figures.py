@@ -39,6 +39,8 @@ class RehearsalFigures:
     following_rms: float
     ripple: float  # A rms of a phase that switching adds; NaN on an averaged bridge
     distortion: float  # of that, over the current without it, both rms; NaN likewise
+    drawn: float  # J, from the bus
+    returned: float  # J, to the bus
     points: tuple[PointFigures, ...]
 
 
@@ -61,6 +63,8 @@ def figures_of(run: Rehearsal, axis: Axis) -> RehearsalFigures:
         following_rms=math.sqrt(run.squares["following"]) if positioned else math.nan,
         ripple=ripple,
         distortion=ripple / rms if rms > 0.0 else math.nan,
+        drawn=run.energy["drawn"],
+        returned=run.energy["returned"],
         points=tuple(_points(run)),
     )
 

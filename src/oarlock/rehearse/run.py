@@ -61,6 +61,7 @@ class Rehearsal:
     ended: str  # "done", or why it ended early
     samples: int
     squares: Mapping[str, float]  # mean square over all samples: current, following error, ripple
+    energy: Mapping[str, float]  # J, drawn from the bus and returned to it
     saturated: float  # share of the samples with the voltage at its limit
     v_max: float  # V
     plant: PlantParameters
@@ -204,6 +205,7 @@ class _Bins:
         self._start: float | None = None
         self._samples, self._over = 0, 0
         self._sums = {"current": 0.0, "following": 0.0, "ripple": 0.0}
+        self._energy = {"drawn": 0.0, "returned": 0.0}
 
     def take(self, rows: NDArray[np.float32], model: DriveModel) -> None:
         """Take the newest samples, (n, 8), in the order of `_RECORDED`."""
@@ -220,6 +222,9 @@ class _Bins:
         self._over += int(np.count_nonzero(volts >= 0.999 * self._v_max))
         self._sums["current"] += float(np.sum(amperes**2))
         self._sums["following"] += float(np.sum(following**2))
+        power = _power(model.plant, *table[:, [4, 5, 2]].T)
+        self._energy["drawn"] += self._Ts * float(np.sum(np.maximum(power, 0.0)))
+        self._energy["returned"] -= self._Ts * float(np.sum(np.minimum(power, 0.0)))
         all_three = np.stack([table, table, table])  # at the sample, least and most after it
         if model.plant.switches:
             reach = model.reach(model.recorded - table.shape[0], table.shape[0]).astype(np.float64)
@@ -256,7 +261,17 @@ class _Bins:
             least=columns["least"], most=columns["most"], ended=ended, samples=self._samples,
             squares={name: total / many for name, total in self._sums.items()},
             saturated=self._over / many, v_max=self._v_max, plant=plant, moments=moments,
+            energy=self._energy,
         )  # fmt: skip
+
+
+def _power(plant: PlantParameters, i_d: Array, i_q: Array, speed: Array) -> Array:
+    """Return what the bus gives (W): the shaft's power and the copper's loss, at each sample.
+
+    What the windings store and give back within a turn is left out.
+    """
+    torque = 1.5 * plant.pole_pairs * (plant.psi + (plant.Ld - plant.Lq) * i_d) * i_q
+    return np.asarray(torque * speed + 1.5 * plant.R * (i_d**2 + i_q**2), dtype=np.float64)
 
 
 def _widen(all_three: Array, reach: NDArray[np.float64]) -> None:

@@ -17,10 +17,13 @@ _ROWS = {
     "peak": ("Peak current", "Of the current vector"),
     "rms": ("Current, rms", "Effective value: what heats the winding"),
     "loss": ("Copper loss", "Mean over the scenario"),
+    "drawn": ("From the bus", "Energy: what the shaft takes and the copper loses"),
+    "returned": ("Back to the bus", "Energy that braking or a load pumps up: can the bus take it?"),
     "ripple": ("Ripple, rms", "What switching adds to a phase, effective value"),
     "volts": ("Bus in use", "Largest voltage over what the bus gives"),
     "over": ("At its limit", "Share of the time with the voltage at its limit"),
 }
+_NONE = 1e-3  # J
 _KEEP, _DROP = "Keep it to compare", "Do not compare any more"
 
 
@@ -84,6 +87,8 @@ def _values(told: RehearsalFigures) -> dict[str, tuple[str, str]]:
         "peak": (digits(told.peak_current, 3), "A"),
         "rms": (digits(told.rms_current, 3), "A"),
         "loss": (digits(told.copper_loss, 3), "W"),
+        "drawn": (digits(told.drawn, 3), "J"),
+        "returned": (digits(told.returned, 3) if told.returned >= _NONE else "0", "J"),
         "ripple": ("–" if math.isnan(told.ripple) else digits(told.ripple, 2), "A"),
         "volts": (f"{100 * told.voltage:.0f}", "%"),
         "over": (f"{100 * told.saturated:.1f}", "%"),
