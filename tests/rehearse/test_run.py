@@ -250,3 +250,11 @@ def test_energy_goes_where_friction_heat_and_motion_take_it(winch: Axis) -> None
     rubbed = float(np.sum((0.25 + 2e-3 * down.mean["speed"]) * np.abs(down.mean["speed"]))) * 1e-3
     assert whole == pytest.approx(rubbed + told.copper_loss * told.seconds, rel=0.05)
     assert told.returned > 0.5 * 0.5 * J * 100.0**2
+
+
+def test_a_turn_of_too_few_samples_is_refused(winch: Axis) -> None:
+    """4000 rpm at 4 pole pairs are 267 Hz; control at 1.2 kHz has 4.5 samples of it."""
+    found = Estimate(value=1.2e3, std=0.0, unit="Hz", origin=Origin.MEASURED)
+    axis = winch.adopting("inverter.control_frequency", found)
+    with pytest.raises(InputError, match=r"267 Hz electrical, 4[.]5 samples a turn"):
+        rehearse(speed(Point(at=0.0, value=4000.0 * math.tau / 60.0)), axis)

@@ -41,6 +41,7 @@ _RECORDED = ("theta_m", "position_ref", "speed", "speed_ref", "id", "iq", "vd", 
 _CHUNK = 8000  # samples at a time: the recorder holds twice as many
 _BIN = 1e-3  # s
 _LEAST_BINS = 400
+_COARSEST = 1.0 / 6.0  # of an electrical turn, that may pass from sample to sample
 _FASTEST = 0.25  # of the control frequency, that a wave may have
 _SHAPES = {WaveShape.SINE: Shape.SINE, WaveShape.SQUARE: Shape.SQUARE,
            WaveShape.RANDOM: Shape.NOISE, WaveShape.CHIRP: Shape.CHIRP}  # fmt: skip
@@ -128,6 +129,12 @@ def _refuse_beyond(scenario: Scenario, axis: Axis) -> None:
             raise InputError(f"{speed / math.tau * 60:.0f} rpm, above the top speed",
                              place=f"{scenario.name}, point {n}",
                              remedy="Ask for less, or correct the top speed")  # fmt: skip
+        turns = m.pole_pairs.value * speed / math.tau * Ts  # electrical, in a sample
+        if turns > _COARSEST:
+            raise InputError(f"{turns / Ts:.0f} Hz electrical, {1.0 / turns:.1f} samples a turn",
+                             place=f"{scenario.name}, point {n}",
+                             remedy=f"It needs {1.0 / _COARSEST:.0f} or more: ask for less speed, "
+                             "or control faster")  # fmt: skip
         current = abs(point.value) + wave.amplitude
         if scenario.control is Control.CURRENT and current > axis.peak:
             raise InputError(f"{current:.3g} A, above the peak current",
@@ -225,23 +232,24 @@ class _Bins:
         power = _power(model.plant, *table[:, [4, 5, 2]].T)
         self._energy["drawn"] += self._Ts * float(np.sum(np.maximum(power, 0.0)))
         self._energy["returned"] -= self._Ts * float(np.sum(np.minimum(power, 0.0)))
-        all_three = np.stack([table, table, table])  # at the sample, least and most after it
-        if model.plant.switches:
+        layers = table[np.newaxis]
+        if model.plant.switches:  # at the sample, least and most until the next one
+            layers = np.stack([table, table, table])
             reach = model.reach(model.recorded - table.shape[0], table.shape[0]).astype(np.float64)
             self._sums["ripple"] += float(np.sum(reach[:, k.RIPPLE]))
-            _widen(all_three, reach)
-        if self._left is not None:
-            all_three = np.concatenate([self._left, all_three], axis=1)
-        whole = all_three.shape[1] // self._width
-        cut = all_three[:, : whole * self._width]
-        self._keep(cut.reshape(3, whole, self._width, cut.shape[2]))
-        self._left = all_three[:, whole * self._width :]
+            _widen(layers, reach)
+        if self._left is not None and self._left.shape[1]:
+            layers = np.concatenate([self._left, layers], axis=1)
+        whole = layers.shape[1] // self._width
+        cut = layers[:, : whole * self._width]
+        self._keep(cut.reshape(cut.shape[0], whole, self._width, cut.shape[2]))
+        self._left = layers[:, whole * self._width :]
 
     def _keep(self, cut: Array) -> None:
-        """Keep bins, (3, n, samples of a bin, channels)."""
+        """Keep bins, (layers, n, samples of a bin, channels)."""
         self._made["mean"].append(cut[0].mean(axis=1))
-        self._made["least"].append(cut[1].min(axis=1, initial=math.inf))
-        self._made["most"].append(cut[2].max(axis=1, initial=-math.inf))
+        self._made["least"].append(cut[len(cut) // 2].min(axis=1, initial=math.inf))
+        self._made["most"].append(cut[-1].max(axis=1, initial=-math.inf))
 
     def rehearsal(
         self, scenario: Scenario, ended: str, plant: PlantParameters,
@@ -274,9 +282,9 @@ def _power(plant: PlantParameters, i_d: Array, i_q: Array, speed: Array) -> Arra
     return np.asarray(torque * speed + 1.5 * plant.R * (i_d**2 + i_q**2), dtype=np.float64)
 
 
-def _widen(all_three: Array, reach: NDArray[np.float64]) -> None:
+def _widen(layers: Array, reach: NDArray[np.float64]) -> None:
     """Have least and most reach as far as a switching bridge drives the currents."""
-    _, least, most = all_three
+    _, least, most = layers
     for name, low, high in (("id", k.D_LEAST, k.D_MOST), ("iq", k.Q_LEAST, k.Q_MOST)):
         at = COLUMNS.index(name)
         least[:, at] = np.minimum(least[:, at], reach[:, low])
