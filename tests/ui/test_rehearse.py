@@ -258,7 +258,7 @@ def test_labels_at_the_cursor_are_a_line_apart() -> None:
 
 
 def looked(stage: RehearseStage) -> bool:
-    return stage.closer.lens.shown is not None and stage.closer._looking is None
+    return stage.closer.lens.shown is not None and not stage.closer.pending
 
 
 def test_vectors_and_lens_at_the_cursor(qtbot: QtBot, tuned: Application) -> None:

@@ -92,7 +92,9 @@ def _save(opened: Application, key: str, path: Path) -> Path:
     if isinstance(stage, HandoverStage | RehearseStage):
         stage.run()  # a project that was opened proves and simulates nothing yet
         until = time.monotonic() + 60.0
-    while opened.jobs.busy and time.monotonic() < until:
+    while time.monotonic() < until and (
+        opened.jobs.busy or (isinstance(stage, RehearseStage) and stage.closer.pending)
+    ):
         qt.processEvents()
         time.sleep(0.01)
     qt.processEvents()

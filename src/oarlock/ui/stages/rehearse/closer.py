@@ -27,6 +27,7 @@ _LEAST = 120  # px of height for one of the two
 _REST = 150  # ms that the cursor rests before the bridge is looked at
 _FRAME, _WHOLE = 40, 12.0  # ms between pictures, s for the range that is played
 _PERIODS = 4
+_LATER = "looks closer once the cursor rests"
 _FLAT = 0.02  # A: less is shown no larger
 _GATE = 13  # px for each leg
 
@@ -161,8 +162,9 @@ class LensPlot(Plot):
         t, area, shown = look.theme(), self.area, self.shown
         draw_text(p, 0, 14, "Lens", t.ink, size=look.SMALL, bold=True)
         if shown is None:
-            told = elided(self._trouble, self.width() - 4.0, look.SMALL)
-            draw_text(p, 0, 30, told, t.attention, size=look.SMALL)
+            told = elided(self._trouble or _LATER, self.width() - 4.0, look.SMALL)
+            color = t.attention if self._trouble else t.muted
+            draw_text(p, 0, 30, told, color, size=look.SMALL)
             return
         draw_text(p, 34, 14, f"{_PERIODS} carrier periods; dashed: averaged", t.muted,
                   size=look.SMALL)  # fmt: skip
@@ -212,6 +214,11 @@ class Closer:
         self._clock.timeout.connect(self._step)
         self.play.clicked.connect(self.toggle_play)
         self._fits = (False, False)
+
+    @property
+    def pending(self) -> bool:
+        """Whether the lens is still to show what lies at the cursor."""
+        return self._rest.isActive() or self._looking is not None
 
     @property
     def playing(self) -> bool:
