@@ -11,6 +11,8 @@ from typing import Any
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from numpy.typing import NDArray
 from scipy.integrate import solve_ivp
 
@@ -286,3 +288,48 @@ def test_compiled_and_plain_source_agree_to_the_last_bits(tmp_path: Path) -> Non
     ours = np.column_stack([fast.trace, fast.reach(0, fast.recorded)])
     assert np.allclose(ours, slow, rtol=0, atol=1e-5)
     assert ours.std() > 0.1
+
+
+@settings(max_examples=40)
+@given(
+    inductance=st.floats(math.log(5e-6), math.log(50e-3)).map(math.exp),
+    saliency=st.floats(0.5, 3.0),
+    tau=st.floats(1e-3, 0.03),
+    turning=st.floats(-0.4, 0.4),
+    share=st.floats(0.02, 0.8),
+    dead=st.sampled_from([0.0, 0.005, 0.04]),
+    kind=st.sampled_from(["space vector", "sine", "discontinuous"]),
+    halves=st.sampled_from([1, 2, 3, 4]),
+)
+def test_any_machine_under_any_bridge(
+    inductance: float, saliency: float, tau: float, turning: float, share: float, dead: float,
+    kind: str, halves: int,
+) -> None:  # fmt: skip
+    """A held voltage: finite, within the rails, no current lost; without dead time as averaged."""
+    w, R = turning / TS, inductance / tau
+    Lq = saliency * inductance
+    most = 0.5 * BUS / math.hypot(R, w * Lq)
+    made = plant(R=R, Ld=inductance, Lq=Lq, Lq_saturated=Lq, psi=0.1 * BUS / max(abs(w), 100.0),
+                 full_scale=1e3 * most, modulation=kind, halves=halves,
+                 dead_time=dead * TS / halves)  # fmt: skip
+    both = [drive(made, speed=w), drive(replace(made, modulation="averaged"), speed=w)]
+    volts = share * BUS / (2.0 if kind == "sine" else math.sqrt(3.0))
+    both[0].mark_edges(64 * 30)
+    for model in both:
+        model.firm[[k.KP_D, k.KP_Q, k.KI_D, k.KI_Q, k.DECOUPLE]] = 0.0
+        model._state[[k.I_D, k.I_Q]] = 0.0
+        for n in range(30):
+            at = w * (n + 0.5) * TS
+            model._state[[k.V_ALPHA, k.V_BETA]] = volts * math.cos(at), volts * math.sin(at)
+            model.advance(1)
+    edges = both[0].edges
+    assert np.all(np.isfinite(edges))
+    assert np.all(np.diff(edges[:, 0]) > 0.0)
+    size = float(np.abs(edges[:, 1:4]).max())
+    assert np.max(np.abs(edges[:, 1:4].sum(axis=1))) < 1e-9 * max(size, 1.0)
+    assert edges[:, 4:].min() >= 0.0
+    assert edges[:, 4:].max() <= BUS
+    if dead == 0.0:
+        apart = np.array(both[0].phase_currents) - np.array(both[1].phase_currents)
+        swing = BUS * TS / halves / min(inductance, Lq)
+        assert np.max(np.abs(apart)) < 0.15 * swing * (2 if halves % 2 else 1)
