@@ -17,6 +17,7 @@ from oarlock.errors import Cancelled, InputError
 from oarlock.machine import Axis, CurrentGains
 from oarlock.machine.axis_file import format_axis
 from oarlock.quantities import Estimate, Origin
+from oarlock.rehearse.bridge import Modulation
 from oarlock.rehearse.figures import figures_of
 from oarlock.rehearse.plant import believed_plant, counts_of
 from oarlock.rehearse.run import Rehearsal, rehearse
@@ -258,3 +259,33 @@ def test_a_turn_of_too_few_samples_is_refused(winch: Axis) -> None:
     axis = winch.adopting("inverter.control_frequency", found)
     with pytest.raises(InputError, match=r"267 Hz electrical, 4[.]5 samples a turn"):
         rehearse(speed(Point(at=0.0, value=4000.0 * math.tau / 60.0)), axis)
+
+
+@pytest.mark.parametrize("bridge", [Modulation.AVERAGED, Modulation.SPACE_VECTOR])
+def test_where_the_gates_go_off_the_load_takes_the_shaft_along(
+    winch: Axis, bridge: Modulation
+) -> None:
+    """No current flows any more; the shaft goes by load and friction alone, in closed form."""
+    axis = with_mechanics(winch, coulomb=0.25, viscous=0.0, load_torque=0.0)
+    scenario = replace(
+        speed(Point(at=0.0, value=60.0, acceleration=800.0), duration=0.8,
+              loads=(Load(at=0.0, torque=1.0),)), gates_off=0.3)  # fmt: skip
+    run = rehearse(scenario, axis, bridge=bridge)
+    assert run.ended == "done"
+    off = run.t > 0.302
+    assert float(np.abs(run.most["iq"][off]).max()) < 0.2  # the current sense's noise
+    assert float(np.abs(run.mean["volts"][off]).max()) == 0.0
+    J = believed_plant(axis).total_inertia
+    for at in (0.32, 0.34):
+        n = int(np.searchsorted(run.t, at))
+        fallen = 60.0 - (1.0 + 0.25) / J * (run.t[n] + 5e-4 - 0.3)
+        assert float(np.mean(run.mean["speed"][n - 2 : n + 3])) == pytest.approx(fallen, abs=1.5)
+    assert run.mean["speed"][-1] < -5.0  # pulled backward by the load
+
+
+@pytest.mark.parametrize("off", ["2 s", "0.05 s"])
+def test_gates_that_go_off_before_or_after_it_all_are_refused(off: str) -> None:
+    text = (f'control = "speed"\nduration = "1 s"\ngates_off = "{off}"\n'
+            '[[points]]\nat = "0.1 s"\nspeed = "100 rpm"\n')  # fmt: skip
+    with pytest.raises(InputError, match="the gates go off at"):
+        parse_scenario(text, place="x")

@@ -82,7 +82,8 @@ def plan_of(scenario: Scenario, axis: Axis) -> Plan:
     steps = []
     if times[0] >= axis.inverter.Ts:
         steps.append(Step(duration=times[0], frame=frame, release=True))
-    for point, end in zip(scenario.points, [*times[1:], scenario.duration], strict=True):
+    last = min(scenario.gates_off, scenario.duration)
+    for point, end in zip(scenario.points, [*times[1:], last], strict=True):
         held = Step(duration=end - point.at, frame=frame, release=True,
                     acceleration=point.acceleration,
                     wave=_wave(point.wave, scenario.control))  # fmt: skip
@@ -93,6 +94,8 @@ def plan_of(scenario: Scenario, axis: Axis) -> Plan:
         else:
             steps.append(replace(held, distance=point.value, speed=point.speed,
                                  jerk_time=point.jerk_time))  # fmt: skip
+    if last < scenario.duration:
+        steps.append(Step(duration=scenario.duration - last, frame=Frame.OFF, release=True))
     _refuse_beyond(scenario, axis)
     most = axis.peak
     plan = Plan(

@@ -3,6 +3,7 @@
     name = "Lift"
     control = "position"            # or "speed", "current"
     duration = "4 s"
+    gates_off = "3 s"               # optional: the bridge lets go there, and the shaft coasts
     [[points]]                      # each holds until the next one
     at = "0.2 s"
     by = "6"                        # turns, from where the last point led; of position
@@ -38,7 +39,7 @@ from oarlock.quantities.entry import parse
 from oarlock.quantities.kinds import Kind
 
 _MOST_POINTS = 400
-_KNOWN = {"name", "control", "duration", "points", "loads"}
+_KNOWN = {"name", "control", "duration", "points", "loads", "gates_off"}
 _LOAD_KEYS = {"at", "torque"}
 _MOST_TORQUE = 1e5  # N·m
 
@@ -108,6 +109,7 @@ class Scenario:
     duration: float  # s
     points: tuple[Point, ...]
     loads: tuple[Load, ...] = ()
+    gates_off: float = math.inf  # s, from which on the bridge is de-energised
 
 
 def read_scenario(path: Path) -> Scenario:
@@ -143,8 +145,12 @@ def parse_scenario(text: str, *, place: str) -> Scenario:
         if not rising or any(at >= duration for at in times):
             raise InputError(f"the times of the {what} do not rise up to the duration", place=place,
                              remedy="Put them in order, before the end")  # fmt: skip
+    off = _quantity(raw, "gates_off", Kind.TIME, place) if "gates_off" in raw else math.inf
+    if off < math.inf and not points[-1].at < off < duration:
+        raise InputError(f"the gates go off at {off:g} s", place=place,
+                         remedy="Let them after the last point and before the end")  # fmt: skip
     return Scenario(name=str(raw.get("name", "scenario")), control=kind, duration=duration,
-                    points=points, loads=loads)  # fmt: skip
+                    points=points, loads=loads, gates_off=off)  # fmt: skip
 
 
 def _tables(raw: Mapping[str, object], key: str, place: str) -> list[Mapping[str, object]]:

@@ -71,7 +71,7 @@ from oarlock.simulate.plant import hand_speed, integrate, turn
 from oarlock.simulate.recorder import add_up, look, record
 from oarlock.simulate.sense import currents as sense_currents
 from oarlock.simulate.sense import read_sensor
-from oarlock.simulate.switching import switch
+from oarlock.simulate.switching import stay, switch
 from oarlock.simulate.waves import wave
 
 _jit, _part = njit(), njit(inline=True)
@@ -147,8 +147,10 @@ def _windings(
     """Advance the windings by one control period, under the bridge that the plant has."""
     if gates and plant[MODULATION] > AVERAGED:
         switch(plant, state, meta, edges, reach, bridge)
-    else:
-        integrate(plant, state, gates)
+        return
+    integrate(plant, state, gates)
+    if plant[MODULATION] > AVERAGED:
+        stay(state, meta, reach)
 
 
 @_part

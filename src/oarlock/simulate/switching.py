@@ -309,6 +309,16 @@ def _ripple(state: Numbers, bridge: Numbers, a0: float, b0: float, theta: float,
 
 
 @_jit
+def stay(state: Numbers, meta: Whole, reach: Row) -> None:
+    """Tell of a control period in which the bridge did not switch."""
+    row = max(meta[RECORDED] - 1, 0) % reach.shape[0]
+    reach[row, D_LEAST] = reach[row, D_MOST] = state[I_D]
+    reach[row, Q_LEAST] = reach[row, Q_MOST] = state[I_Q]
+    reach[row, SIZE_MOST] = math.hypot(state[I_D], state[I_Q])
+    reach[row, RIPPLE] = 0.0
+
+
+@_jit
 def switch(
     plant: Numbers, state: Numbers, meta: Whole, edges: Numbers, reach: Row, bridge: Numbers
 ) -> None:
