@@ -6,7 +6,9 @@ from pathlib import Path
 
 import pytest
 from benchmarks.machines import sensed
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtGui import QMouseEvent
+from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from oarlock.control.position_design import design_position
@@ -381,3 +383,48 @@ def test_a_run_of_another_loop_is_no_longer_compared_with(qtbot: QtBot, tuned: A
     wait(qtbot, lambda: stage.shown is not before and stage._working is None, 60.0)
     assert stage.came.before is None
     assert drawn(stage, "asked") == 0
+
+
+def pull(qtbot: QtBot, stage: RehearseStage, number: int, to: tuple[float, float]) -> None:
+    """Drag a point of the scenario by the mouse, px away from where it lies."""
+    plot = stage.plots["asked"]
+    one = plot.handles[number]
+    start = QPoint(round(plot.px(one.at)), round(plot._height(one.value)))
+    view, left = plot.viewport(), Qt.MouseButton.LeftButton
+    qtbot.mousePress(view, left, pos=start)
+    for n in range(1, 5):
+        at = start + QPoint(round(to[0] * n / 4), round(to[1] * n / 4))
+        event = QMouseEvent(QMouseEvent.Type.MouseMove, QPointF(at), view.mapToGlobal(QPointF(at)),
+                            left, left, Qt.KeyboardModifier.NoModifier)  # fmt: skip
+        QApplication.sendEvent(view, event)
+        qtbot.wait(20)
+    qtbot.mouseRelease(view, left, pos=start + QPoint(round(to[0]), round(to[1])))
+
+
+def test_a_point_is_dragged_and_what_comes_of_it_is_drawn(qtbot: QtBot, tuned: Application) -> None:
+    stage = simulated(qtbot, tuned)
+    plot, before = stage.plots["asked"], stage.shown
+    assert len(plot.handles) == 2
+    text = stage.scenario.text.toPlainText()
+    first = plot.handles[0]
+    pull(qtbot, stage, 0, (40.0, -20.0))
+    now = plot.handles[0]
+    assert now.at == pytest.approx(first.at + 40.0 / plot._per_x, abs=0.02)
+    assert -6.0 < now.value < -4.0
+    assert f'by = "{now.value:.3g}"' in stage.scenario.text.toPlainText()
+    wait(qtbot, lambda: stage._working is None and not stage.drag.active, 60.0)
+    assert stage.shown is not None
+    assert stage.shown is not before
+    assert stage.shown.run.scenario.points[0].at == pytest.approx(now.at)
+    assert rail_of(tuned)[0] is State.VALID  # of the scenario as it was let go
+    stage.scenario.text.undo()  # all of the drag at once
+    assert stage.scenario.text.toPlainText() == text
+
+
+def test_a_press_beside_a_handle_moves_the_cursor(qtbot: QtBot, tuned: Application) -> None:
+    stage = simulated(qtbot, tuned)
+    plot, text = stage.plots["asked"], stage.scenario.text.toPlainText()
+    qtbot.mouseClick(plot.viewport(), Qt.MouseButton.LeftButton,
+                     pos=QPoint(round(plot.px(1.3)), round(plot.area.center().y())))  # fmt: skip
+    assert stage._cursor == pytest.approx(1.3, abs=0.02)
+    assert stage.scenario.text.toPlainText() == text

@@ -105,6 +105,10 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         """Return the x value at a viewport position."""
         return self._x[0] + (px - self._margins[0]) / self._per_x
 
+    def y_at(self, py: float) -> float:
+        """Return the y value at a viewport position."""
+        return self._y[0] + (self._area.bottom() - py) / self._per_y
+
     @property
     def x_range(self) -> tuple[float, float]:
         """The range of x."""

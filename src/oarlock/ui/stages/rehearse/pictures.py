@@ -1,17 +1,21 @@
 """Linked plots of a rehearsal: one cursor through all, one range of time."""
 
+import math
+
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QWheelEvent
 
 from oarlock.ui.kit import theme as look
-from oarlock.ui.kit.paint import dot, draw_text, line, text_width
+from oarlock.ui.kit.paint import dot, draw_text, handle, line, text_width
 from oarlock.ui.kit.plot import Plot, linear_ticks
+from oarlock.views.scenario_edit import Handle
 
 Array = NDArray[np.float64]
 _LINE = 14.0  # px, of a label
 _FLAT = 1e-3  # of how far a quantity goes in all: less is shown no larger
+_GRIP = 10.0  # px about a handle
 _CLOSEST = 0.005  # s, the shortest range of time
 
 
@@ -20,6 +24,8 @@ class RunPlot(Plot):
 
     moved = Signal(float)  # s, of the cursor
     zoomed = Signal(float, float)  # s, of the range of time
+    dragged = Signal(int, float, float)  # a handle: its number, s and value
+    dropped = Signal()
 
     def __init__(self, name: str, unit: str, colors: tuple[QColor, ...], *, last: bool) -> None:
         super().__init__(left=56, right=10, top=4, bottom=24 if last else 3, name=name)
@@ -34,6 +40,8 @@ class RunPlot(Plot):
         self._points: list[tuple[float, QColor]] = []
         self._limit, self._cursor, self._text = 0.0, 0.0, ""
         self._whole = (0.0, 1.0)
+        self.handles: tuple[Handle, ...] = ()
+        self._grip = -1  # the handle that is dragged
         self._t = np.zeros(0)
         self._seen: list[Array] = []
         self._kept: list[tuple[Array, Array]] = []  # of the run that is compared with
@@ -44,13 +52,14 @@ class RunPlot(Plot):
 
     def show_run(
         self, t: Array, curves: list[tuple[Array, Array, Array]], *, asked: Array | None = None,
-        limit: float = 0.0, text: str = "",
+        limit: float = 0.0, text: str = "", keep: bool = False,
     ) -> None:  # fmt: skip
         """Show (mean, least, most) of each colour.
 
         Parameters
         ----------
         limit : drawn to both sides; 0: none
+        keep : stay at the range of time that is shown
 
         """
         self._t, self._limit, self._text = t, limit, text
@@ -67,7 +76,15 @@ class RunPlot(Plot):
             self._seen.append(asked)
         reached = [float(np.ptp(values)) for values in self._seen if values.size]
         self._flat = _FLAT * max(reached, default=0.0)
-        self.show_range(*self._whole)
+        if self.gripped:  # what is dragged does not move away from beneath the mouse
+            self.refresh()
+        else:
+            self.show_range(*(self.x_range if keep else self._whole))
+
+    @property
+    def gripped(self) -> bool:
+        """Whether a handle is dragged."""
+        return self._grip >= 0
 
     def show_before(self, t: Array | None, curves: list[Array]) -> None:
         """Draw in grey what another run was, one curve for each colour; None: nothing."""
@@ -98,6 +115,24 @@ class RunPlot(Plot):
             self.set_y(least - room, most + 3.0 * room, linear_ticks(least, most, 3, self._unit))
         self.refresh()
 
+    def show_handles(self, handles: tuple[Handle, ...]) -> None:
+        """Show what can be dragged: when, and what is asked from then on."""
+        if handles != self.handles:
+            self.handles = handles
+            self.refresh()
+
+    def _handle_at(self, at: QPointF) -> int:
+        """Return the number of the handle under the mouse, -1 for none."""
+        for n, one in enumerate(self.handles):
+            near = at - QPointF(self.px(one.at), self._height(one.value))
+            if math.hypot(near.x(), near.y()) <= _GRIP:
+                return n
+        return -1
+
+    def _height(self, value: float) -> float:
+        """Return where a handle is drawn: one beyond the range stands at its edge."""
+        return min(max(self.py(value), self.area.top() + 8), self.area.bottom() - 6)
+
     def show_cursor(self, at: float, values: tuple[tuple[str, float], ...]) -> None:
         """Show the cursor, and what each curve is there, its text and its height."""
         self._cursor = at
@@ -115,6 +150,10 @@ class RunPlot(Plot):
         x = self.px(self._cursor)
         if area.left() <= x <= area.right():
             line(p, x, area.top(), x, area.bottom(), t.accent, 2)
+        for n, one in enumerate(self.handles):
+            if area.left() - 1 <= self.px(one.at) <= area.right() + 1:
+                handle(p, self.px(one.at), self._height(one.value), self._colors[0],
+                       filled=False, strong=n == self._grip)  # fmt: skip
         draw_text(p, area.left() + 6, area.top() + 13, self._name, t.muted, size=look.SMALL,
                   halo=t.halo)  # fmt: skip
         draw_text(p, area.right() - 4, area.top() + 13, self._text, t.muted, size=look.SMALL,
@@ -138,11 +177,28 @@ class RunPlot(Plot):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton:
-            self.moved.emit(self._time(event.position()))
+            self._grip = self._handle_at(event.position())
+            if self._grip < 0:
+                self.moved.emit(self._time(event.position()))
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if event.buttons() & Qt.MouseButton.LeftButton:
-            self.moved.emit(self._time(event.position()))
+            if self._grip >= 0:
+                value = self.y_at(min(max(event.position().y(), self.area.top()),
+                                      self.area.bottom()))  # fmt: skip
+                self.dragged.emit(self._grip, self._time(event.position()), value)
+            else:
+                self.moved.emit(self._time(event.position()))
+            return
+        over = self._handle_at(event.position()) >= 0
+        self.viewport().setCursor(Qt.CursorShape.SizeAllCursor if over else
+                                  Qt.CursorShape.ArrowCursor)  # fmt: skip
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if event.button() == Qt.MouseButton.LeftButton and self._grip >= 0:
+            self._grip = -1
+            self.refresh()
+            self.dropped.emit()
 
     def mouseDoubleClickEvent(self, _event: QMouseEvent) -> None:
         self.zoomed.emit(*self._whole)

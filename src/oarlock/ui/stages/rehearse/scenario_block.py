@@ -3,6 +3,7 @@
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
+from PySide6.QtGui import QTextCursor
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPlainTextEdit, QWidget
 
 from oarlock.errors import InputError, OarlockError
@@ -80,6 +81,17 @@ class ScenarioBlock(QObject):
     def _choose(self, number: int) -> None:
         self._session.show(bridge=list(_BRIDGES)[number].value)
         self.edited.emit()
+
+    def put(self, text: str, *, joined: bool) -> None:
+        """Put another text in its place; `joined`: taken back together with the change before."""
+        cursor = self.text.textCursor()
+        if joined:
+            cursor.joinPreviousEditBlock()
+        else:
+            cursor.beginEditBlock()
+        cursor.select(QTextCursor.SelectionType.Document)
+        cursor.insertText(text)
+        cursor.endEditBlock()
 
     def refuse(self, error: OarlockError | None) -> None:
         """Say below the text what is wrong with it; None: nothing is."""

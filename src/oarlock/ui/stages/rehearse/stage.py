@@ -28,6 +28,7 @@ from oarlock.ui.kit.buttons import button
 from oarlock.ui.stages.base import Around, ReadOut, StageView
 from oarlock.ui.stages.rehearse.came_block import CameBlock
 from oarlock.ui.stages.rehearse.closer import WIDTH, Closer
+from oarlock.ui.stages.rehearse.dragging import PointDrag
 from oarlock.ui.stages.rehearse.pictures import RunPlot
 from oarlock.ui.stages.rehearse.replayed import ReplayBlock, ReplayPlots
 from oarlock.ui.stages.rehearse.scenario_block import ScenarioBlock
@@ -43,6 +44,7 @@ from oarlock.views.rehearsal import (
 )
 from oarlock.views.rehearse import fingerprint
 from oarlock.views.replayed import ReplayPicture, replayed
+from oarlock.views.scenario_edit import handles_of
 
 _LACKS, _IDEAL = "cogging, saturation beyond Ld and Lq, heat; ", "the sensor has no faults"
 _INVERTERS = {False: "averaged", True: "switching"}
@@ -92,6 +94,10 @@ class RehearseStage(StageView):
         self.note.setFont(look.font(look.SMALL))
         self.note.setWordWrap(True)
         self._fill()
+        self.drag = PointDrag(
+            self.plots["asked"], self.scenario, lambda: self._working is not None, self._preview,
+            self.run,
+        )  # fmt: skip
 
     def _fill(self) -> None:
         self.scenario = ScenarioBlock(self.numbers, self.session)
@@ -132,6 +138,7 @@ class RehearseStage(StageView):
         self.vary.setEnabled(not running)
         now = self._of(self.session.axis, self.scenario.text.toPlainText())
         averaged = self.scenario.bridge is Modulation.AVERAGED
+        self.plots["asked"].show_handles(handles_of(self.scenario.text.toPlainText()))
         self._lacks.setText(_LACKS + ("switching; " if averaged else "") + _IDEAL)
         self._within.mark(now)
         self.replays.offer(list(self.session.runs))
@@ -160,8 +167,14 @@ class RehearseStage(StageView):
         return fingerprint(axis, text, self.scenario.bridge)
 
     def _edited(self) -> None:
+        self.plots["asked"].show_handles(handles_of(self.scenario.text.toPlainText()))
         if self._working is None:
             self.refresh()
+
+    def _preview(self) -> None:
+        """Simulate a scenario whose point is still dragged."""
+        work = partial(simulated, bridge=self.scenario.bridge)
+        self._begin(work, lambda found, _of: self._show(found))
 
     def _show(self, shown: RehearsePicture) -> None:
         self.shown, self.replay_plots.shown = shown, None
@@ -170,7 +183,7 @@ class RehearseStage(StageView):
         self._draw()
         for plot in self.plots.values():
             plot.show()
-        self.move_cursor(shown.tightest)
+        self.move_cursor(self._cursor if self.drag.active else shown.tightest)
 
     def _draw(self) -> None:
         """Draw what is shown over what it is compared with."""
@@ -186,12 +199,15 @@ class RehearseStage(StageView):
         for key, plot in self.plots.items():
             plot.show_before(kept.run.t if kept else None, [c[0] for c in before.get(key, ())])
         behind = "° behind" if name == "position" else "rpm behind"
-        self.plots["asked"].show_run(run.t, curves["asked"], asked=asked, text=unit)
-        self.plots["behind"].show_run(run.t, curves["behind"], text=behind)
+        self.plots["asked"].show_run(run.t, curves["asked"], asked=asked, text=unit,
+                                     keep=self.drag.active)  # fmt: skip
+        self.plots["behind"].show_run(run.t, curves["behind"], text=behind, keep=self.drag.active)
         self.plots["current"].show_run(run.t, curves["current"], limit=shown.limit,
-                                       text=f"limit {digits(shown.limit, 3)} A")  # fmt: skip
+                                       text=f"limit {digits(shown.limit, 3)} A",
+                                       keep=self.drag.active)  # fmt: skip
         self.plots["volts"].show_run(run.t, curves["volts"], limit=run.v_max,
-                                     text=f"the bus gives {digits(run.v_max, 3)} V")  # fmt: skip
+                                     text=f"the bus gives {digits(run.v_max, 3)} V",
+                                     keep=self.drag.active)  # fmt: skip
 
     def move_cursor(self, at: float) -> None:
         """Put the cursor at a time, in all plots."""
@@ -302,11 +318,13 @@ class RehearseStage(StageView):
             on_end=lambda outcome: self._ended(outcome, lambda found: take(found, of)),
             name="rehearse",
         )
-        self.refresh()
-        self.note.setText("Simulating…")
+        if not self.drag.active:
+            self.refresh()
+            self.note.setText("Simulating…")
 
     def _progressed(self, fraction: float, doing: str) -> None:
-        self.note.setText(f"{doing}, {100 * fraction:.0f} %")
+        if not self.drag.active:
+            self.note.setText(f"{doing}, {100 * fraction:.0f} %")
 
     def _ended(self, outcome: Done[T] | Stopped | Failed, take: Callable[[T], None]) -> None:
         self._working = None
@@ -320,6 +338,7 @@ class RehearseStage(StageView):
         self.refresh()
         if isinstance(outcome, Done):
             take(outcome.value)
+        self.drag.go_on()
 
     def _take(self, found: RehearsePicture, of: str) -> None:
         """Show what it came to; `of` tells of what axis, scenario and bridge."""

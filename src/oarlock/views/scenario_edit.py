@@ -1,0 +1,79 @@
+"""A scenario's points as they are drawn, and its text with one of them moved; pure."""
+
+import math
+from dataclasses import dataclass
+
+from oarlock.errors import InputError
+from oarlock.quantities.kinds import RPM
+from oarlock.rehearse.scenario import Control, Scenario
+from oarlock.views.rehearsal import scenario_of
+
+_STEPS = 400.0  # places of a point in time over the whole duration, at least
+_KEYS = {Control.POSITION: "by", Control.SPEED: "speed", Control.CURRENT: "current"}
+
+
+@dataclass(frozen=True, slots=True)
+class Handle:
+    """Where a point lies in the plot of what is asked: s, and turns, rpm or A."""
+
+    at: float
+    value: float
+
+
+def handles_of(text: str) -> tuple[Handle, ...]:
+    """Return the points of a scenario's text; none where it makes no sense."""
+    try:
+        scenario = scenario_of(text)
+    except InputError:
+        return ()
+    return _handles(scenario)
+
+
+def _handles(scenario: Scenario) -> tuple[Handle, ...]:
+    found, before = [], 0.0
+    for point in scenario.points:
+        if scenario.control is Control.POSITION:
+            before += point.value / math.tau
+            found.append(Handle(point.at, before))
+        else:
+            scale = RPM if scenario.control is Control.SPEED else 1.0
+            found.append(Handle(point.at, point.value / scale))
+    return tuple(found)
+
+
+def moved(text: str, number: int, to: Handle) -> str:
+    """Return the text with a point moved, between its neighbours in time; all else stays.
+
+    The moves after it go as far as they did.
+
+    Raises
+    ------
+    InputError : the text makes no sense
+
+    """
+    import tomlkit
+
+    scenario = scenario_of(text)
+    handles, control = _handles(scenario), scenario.control
+    grain = _grain(scenario.duration / _STEPS)
+    last = min(scenario.gates_off, scenario.duration)
+    low = handles[number - 1].at + grain if number else 0.0
+    high = (handles[number + 1].at if number + 1 < len(handles) else last) - grain
+    at = round(min(max(to.at, low), max(high, low)) / grain) * grain
+    value = to.value
+    if control is Control.POSITION and number:
+        value -= handles[number - 1].value
+    document = tomlkit.parse(text)
+    points = document["points"]
+    assert isinstance(points, list)
+    table = points[number]
+    table["at"] = f"{at:.6g} s"
+    unit = {Control.POSITION: "", Control.SPEED: " rpm", Control.CURRENT: " A peak"}[control]
+    table[_KEYS[control]] = f"{value:.3g}{unit}"
+    return tomlkit.dumps(document)
+
+
+def _grain(most: float) -> float:
+    """Return the largest of 1, 2, 5 times a power of ten that is not above `most`."""
+    power = 10.0 ** math.floor(math.log10(most))
+    return max(n * power for n in (1.0, 2.0, 5.0) if n * power <= most * 1.0001)
