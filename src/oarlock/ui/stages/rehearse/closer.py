@@ -121,7 +121,7 @@ class LensPlot(Plot):
     """The current of phase a over a few periods, and what the legs do."""
 
     def __init__(self) -> None:
-        super().__init__(left=52, right=6, top=36, bottom=24, name="Lens")
+        super().__init__(left=60, right=6, top=36, bottom=24, name="Lens")
         t = look.theme()
         self.shown: Lens | None = None
         self._trouble = ""

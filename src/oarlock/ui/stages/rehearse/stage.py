@@ -160,8 +160,8 @@ class RehearseStage(StageView):
         self.say(self.shown.answer, *self.shown.reasons)
         stale = self.session.screen.rehearsed.get("of") != now
         self.note.setText("Axis or scenario have changed since: simulate again" if stale else
-                          "Wheel or + and − show less and more time, 0 all of it; the cursor is "
-                          "dragged, or moved with the arrows.")  # fmt: skip
+                          "Wheel or + and − show less and more time, 0 all of it. Rings and cursor "
+                          "are dragged; arrows move the cursor.")  # fmt: skip
 
     def _of(self, axis: Axis, text: str) -> str:
         return fingerprint(axis, text, self.scenario.bridge)
