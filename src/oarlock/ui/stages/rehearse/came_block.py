@@ -18,7 +18,7 @@ _ROWS = {
     "rms": ("Current, rms", "Effective value: what heats the winding"),
     "loss": ("Copper loss", "Mean over the scenario"),
     "drawn": ("From the bus", "Energy: what the shaft takes and the copper loses"),
-    "returned": ("Back to the bus", "Energy that braking or a load pumps up: can the bus take it?"),
+    "returned": ("Returned to it", "Energy that braking or a load pumps up: can the bus take it?"),
     "ripple": ("Ripple, rms", "What switching adds to a phase, effective value"),
     "volts": ("Bus in use", "Largest voltage over what the bus gives"),
     "over": ("At its limit", "Share of the time with the voltage at its limit"),
