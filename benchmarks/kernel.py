@@ -13,6 +13,7 @@ import numpy as np
 from oarlock.practice.truth import draw
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel
+from oarlock.simulate.plant_parameters import Modulation
 
 SAMPLES = 40_000
 BAR = 1.15
@@ -43,7 +44,8 @@ def compiled(folder: Path) -> ctypes.CDLL:
 def prepared(row: dict[str, float], bridge: str = "averaged") -> DriveModel:
     """Return a drive that has just started to play one row, on a bridge so modulated."""
     plant = replace(draw("winch", 3), across=2e-5, iron=5e-4, heating=1e-3, cooling=0.01,
-                    flux_heat=1e-3, output_late=0.1, modulation=bridge, dead_time=1e-6)  # fmt: skip
+                    flux_heat=1e-3, output_late=0.1, modulation=Modulation(bridge),
+                    dead_time=1e-6)  # fmt: skip
     model = DriveModel(plant, seed=3)
     model.firm[k.MAX_CURRENT : k.MAX_TIME + 1] = [60.0, 900.0, 1e6, 1e3]
     model.firm[[k.F_PAIRS, k.F_KIND, k.F_COUNTS]] = [plant.pole_pairs, 1.0, plant.encoder_counts]

@@ -20,12 +20,13 @@ from tests.speed_axis import tuned_winch
 from oarlock.control.position_design import design_position
 from oarlock.machine import Axis
 from oarlock.rehearse import vary
-from oarlock.rehearse.bridge import Modulation, bridged
+from oarlock.rehearse.bridge import bridged
 from oarlock.rehearse.plant import believed_plant
 from oarlock.rehearse.run import begun, plan_of, rehearse
 from oarlock.rehearse.scenario import Control, Load, Point, Scenario
 from oarlock.rehearse.vary import study
-from oarlock.simulate.plant_parameters import PlantParameters
+from oarlock.simulate import layout as k
+from oarlock.simulate.plant_parameters import Modulation, PlantParameters
 
 Row = tuple[str, float, float, bool, str]  # what, value, bar, whether more is better, unit
 LIFT = Scenario(
@@ -65,13 +66,13 @@ def against_solver(kind: str, periods: int) -> tuple[float, float]:
     model.advance(400)
     first, currents = model._state.copy(), []  # noqa: SLF001 - the truth inside
     for _ in range(periods):
-        volts.append((float(model._state[7]), float(model._state[8])))  # noqa: SLF001
+        volts.append((float(model._state[k.V_ALPHA]), float(model._state[k.V_BETA])))  # noqa: SLF001
         model.advance(1)
-        currents.append(float(model._state[1]))  # noqa: SLF001
-    theta = first[3] * made.pole_pairs
+        currents.append(float(model._state[k.I_Q]))  # noqa: SLF001
+    theta = first[k.THETA] * made.pole_pairs
 
     def solved(method: str, rtol: float, atol: float) -> list[float]:
-        i, found = np.array([first[0], first[1], FAST, theta]), []
+        i, found = np.array([first[k.I_D], first[k.I_Q], FAST, theta]), []
         for pair in volts:
             parts = stretches(pair, kind) if kind != "averaged" else [(0.0, TS, complex(*pair))]
             for a, b, vector in parts:

@@ -14,12 +14,13 @@ from oarlock.errors import Cancelled, InputError
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import format_axis
 from oarlock.quantities import Estimate, Origin
-from oarlock.rehearse.bridge import Modulation, bridged, dead_time_of
+from oarlock.rehearse.bridge import bridged, dead_time_of
 from oarlock.rehearse.figures import figures_of
 from oarlock.rehearse.lens import look_closer
 from oarlock.rehearse.plant import believed_plant
 from oarlock.rehearse.run import Rehearsal, rehearse
 from oarlock.rehearse.scenario import Control, Load, Point, Scenario
+from oarlock.simulate.plant_parameters import Modulation
 from tests.speed_axis import tuned_winch
 
 SCENARIO = Scenario(
@@ -107,6 +108,9 @@ def test_the_ripple_is_that_of_the_stretches_written_down(winch: Axis, switched:
     at_samples = np.interp(np.arange(401) * Ts, fine, seen)
     beside = seen - np.interp(fine, np.arange(401) * Ts, at_samples)
     assert found.ripple == pytest.approx(float(np.sqrt(np.mean(beside**2))), rel=0.03)
+    over = seen - np.interp(fine, np.arange(401) * Ts, found.averaged[:, 0])
+    assert found.swing == pytest.approx(float(np.ptp(over)), rel=0.02)
+    assert found.periods == 400.0
 
 
 def test_a_closer_look_at_an_averaged_run_goes_on_from_where_it_stood(

@@ -29,7 +29,7 @@ def made(control: Control, channel: str, course: list[float], *points: Point) ->
         mean=zero | {channel: mean}, least=zero | {channel: mean - 0.5},
         most=zero | {channel: mean + 0.5}, ended="done", samples=16_000,
         squares={"current": 18.0, "following": 0.04, "ripple": 0.0}, saturated=0.25, v_max=50.0,
-        plant=believed_plant(AXIS), moments=(), energy={"drawn": 9.0, "returned": 2.0},
+        plant=believed_plant(AXIS), moments=(),
     )  # fmt: skip
 
 
@@ -143,3 +143,11 @@ def test_room_is_told_in_per_cent_of_both_limits() -> None:
     assert _said(figures(), limit=8.0, tightest=0.4)[1] == (
         "Most of all at 0.4 s: 50 % of the peak current, 50 % of the bus.",
     )
+
+
+def test_energy_is_what_the_bins_draw_and_return() -> None:
+    """100 W for half a second, 40 W back for the other half; within a bin it may swing."""
+    run = made(Control.SPEED, "power", [100.0] * 5 + [-40.0] * 5, Point(at=0.0, value=1.0))
+    told = figures_of(run, AXIS)
+    assert told.drawn == pytest.approx(50.0)
+    assert told.returned == pytest.approx(20.0)

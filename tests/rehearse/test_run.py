@@ -17,7 +17,6 @@ from oarlock.errors import Cancelled, InputError
 from oarlock.machine import Axis, CurrentGains
 from oarlock.machine.axis_file import format_axis
 from oarlock.quantities import Estimate, Origin
-from oarlock.rehearse.bridge import Modulation
 from oarlock.rehearse.figures import figures_of
 from oarlock.rehearse.plant import believed_plant, counts_of
 from oarlock.rehearse.run import Rehearsal, rehearse
@@ -31,6 +30,7 @@ from oarlock.rehearse.scenario import (
     parse_scenario,
 )
 from oarlock.session.new_project import hollow
+from oarlock.simulate.plant_parameters import Modulation
 from tests.speed_axis import known_winch, tuned_winch
 
 
@@ -289,3 +289,11 @@ def test_gates_that_go_off_before_or_after_it_all_are_refused(off: str) -> None:
             '[[points]]\nat = "0.1 s"\nspeed = "100 rpm"\n')  # fmt: skip
     with pytest.raises(InputError, match="the gates go off at"):
         parse_scenario(text, place="x")
+
+
+def test_noise_at_rest_returns_nothing(winch: Axis) -> None:
+    """A load held without turning: heat in the copper, and nothing that goes back."""
+    run = rehearse(speed(Point(at=0.0, value=0.0), loads=(Load(at=0.0, torque=1.0),)), winch)
+    told = figures_of(run, winch)
+    assert told.drawn == pytest.approx(told.copper_loss * told.seconds, rel=0.15)
+    assert told.returned < 0.1

@@ -72,3 +72,12 @@ def test_a_current() -> None:
 def test_a_text_without_sense_is_told() -> None:
     with pytest.raises(InputError):
         moved("nothing", 0, Handle(0.0, 0.0))
+
+
+def test_values_are_round_numbers_without_an_exponent() -> None:
+    text = SPEEDS.replace("-400 rpm", "2600 rpm")
+    found = moved(text, 1, Handle(0.5, 1834.7))
+    assert 'speed = "1830 rpm"' in found
+    assert 'speed = "0 rpm"' in moved(text, 1, Handle(0.5, 1.2))
+    assert 'speed = "-10 rpm"' in moved(text, 1, Handle(0.5, -11.0))
+    assert handles_of(moved(text, 1, Handle(0.5, 1.2)))[1].value == 0.0

@@ -18,7 +18,7 @@ from scipy.integrate import solve_ivp
 
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel
-from oarlock.simulate.plant_parameters import PlantParameters
+from oarlock.simulate.plant_parameters import Modulation, PlantParameters
 
 Array = NDArray[np.float64]
 TS, BUS = 50e-6, 310.0
@@ -32,8 +32,10 @@ def plant(**changes: Any) -> PlantParameters:
         pole_pairs=4, inertia=1e6, viscous=0.0, coulomb=0.0, brake=0.0, dead_voltage=0.0,
         dead_knee=0.1, bus=BUS, bus_ripple=0.0, full_scale=60.0, adc_bits=30, noise=0.0,
         offsets=(0.0, 0.0, 0.0), gains=(1.0, 1.0, 1.0), encoder_counts=2**30, Ts=TS,
-        modulation="space vector",
+        modulation=Modulation.SPACE_VECTOR,
     )  # fmt: skip
+    if "modulation" in changes:
+        changes["modulation"] = Modulation(changes["modulation"])
     return replace(made, **changes)
 
 
@@ -312,11 +314,12 @@ def test_any_machine_under_any_bridge(
     made = plant(R=R, Ld=inductance, Lq=Lq, Lq_saturated=Lq, psi=0.1 * BUS / max(abs(w), 100.0),
                  full_scale=1e3 * most, modulation=kind, halves=halves,
                  dead_time=dead * TS / halves)  # fmt: skip
-    both = [drive(made, speed=w), drive(replace(made, modulation="averaged"), speed=w)]
+    both = [drive(made, speed=w), drive(replace(made, modulation=Modulation.AVERAGED), speed=w)]
     volts = share * BUS / (2.0 if kind == "sine" else math.sqrt(3.0))
     both[0].mark_edges(64 * 30)
     for model in both:
         model.firm[[k.KP_D, k.KP_Q, k.KI_D, k.KI_Q, k.DECOUPLE]] = 0.0
+        model.firm[[k.MAX_CURRENT, k.MAX_SPEED, k.TRIP_CURRENT]] = 1e12
         model._state[[k.I_D, k.I_Q]] = 0.0
         for n in range(30):
             at = w * (n + 0.5) * TS
@@ -325,6 +328,7 @@ def test_any_machine_under_any_bridge(
     edges = both[0].edges
     assert np.all(np.isfinite(edges))
     assert np.all(np.diff(edges[:, 0]) > 0.0)
+    assert edges[-1, 0] == pytest.approx(both[0].clock, abs=1e-12)  # no time is lost
     size = float(np.abs(edges[:, 1:4]).max())
     assert np.max(np.abs(edges[:, 1:4].sum(axis=1))) < 1e-9 * max(size, 1.0)
     assert edges[:, 4:].min() >= 0.0

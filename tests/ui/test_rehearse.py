@@ -272,6 +272,7 @@ def test_vectors_and_lens_at_the_cursor(qtbot: QtBot, tuned: Application) -> Non
     assert first is not None
     assert first.begun == pytest.approx(stage._cursor, abs=3e-4)
     assert "switching adds ±" in closer.lens.accessibleName()
+    assert "A rms; dead time" in closer.lens.toolTip()
     stage.move_cursor(0.45)  # on its way down
     assert closer.vectors.shown is not None
     assert closer.vectors.shown.at == 0.45
@@ -297,6 +298,11 @@ def test_the_cursor_runs_through_what_is_shown(
     qtbot.mouseClick(stage.closer.play, Qt.MouseButton.LeftButton)
     assert not stage.closer.playing
     assert 1.2 < stage._cursor < 1.5
+    qtbot.mouseClick(stage.closer.play, Qt.MouseButton.LeftButton)
+    stage.closer.hide()
+    assert not stage.closer.playing
+    assert stage.closer.play.text() == "▸"
+    stage.move_cursor(1.3)
     qtbot.mouseClick(stage.closer.play, Qt.MouseButton.LeftButton)
     wait(qtbot, lambda: not stage.closer.playing, 10.0)
     assert stage._cursor == 1.5
@@ -411,7 +417,7 @@ def test_a_point_is_dragged_and_what_comes_of_it_is_drawn(qtbot: QtBot, tuned: A
     now = plot.handles[0]
     assert now.at == pytest.approx(first.at + 40.0 / plot._per_x, abs=0.02)
     assert -6.0 < now.value < -4.0
-    assert f'by = "{now.value:.3g}"' in stage.scenario.text.toPlainText()
+    assert f'by = "{now.value:.6g}"' in stage.scenario.text.toPlainText()
     wait(qtbot, lambda: stage._working is None and not stage.drag.active, 60.0)
     assert stage.shown is not None
     assert stage.shown is not before

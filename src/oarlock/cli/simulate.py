@@ -13,10 +13,10 @@ from oarlock.cli.output import finite
 if TYPE_CHECKING:
     from oarlock.machine import Axis
     from oarlock.records import Record
-    from oarlock.rehearse.bridge import Modulation
     from oarlock.rehearse.figures import RehearsalFigures
     from oarlock.rehearse.run import Rehearsal
     from oarlock.rehearse.scenario import Scenario
+    from oarlock.simulate.plant_parameters import Modulation
 
 
 @click.command()
@@ -50,10 +50,10 @@ def simulate(
 ) -> int:
     """Simulate a scenario with the axis's own loops and print its figures."""
     from oarlock.machine.axis_file import read_axis
-    from oarlock.rehearse.bridge import Modulation
     from oarlock.rehearse.figures import figures_of
     from oarlock.rehearse.run import rehearse
     from oarlock.rehearse.scenario import read_scenario
+    from oarlock.simulate.plant_parameters import Modulation
 
     axis, scenario = read_axis(axis_file), read_scenario(scenario_file)
     switching = Modulation(modulation.replace("-", " "))

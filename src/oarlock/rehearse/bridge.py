@@ -2,23 +2,13 @@
 
 import math
 from dataclasses import replace
-from enum import StrEnum
 
 from oarlock.errors import InputError
 from oarlock.machine import Axis
-from oarlock.simulate.plant_parameters import PlantParameters
+from oarlock.simulate.plant_parameters import Modulation, PlantParameters
 
 _MOST_HALVES = 8
 _WHOLE = 1e-3  # of a half period of the carrier, by which a control period may miss a whole number
-
-
-class Modulation(StrEnum):
-    """How the legs share out the voltage."""
-
-    AVERAGED = "averaged"
-    SPACE_VECTOR = "space vector"
-    SINE = "sine"
-    DISCONTINUOUS = "discontinuous"
 
 
 def dead_time_of(axis: Axis) -> float:
@@ -38,7 +28,7 @@ def bridged(plant: PlantParameters, axis: Axis, modulation: Modulation) -> Plant
 
     """
     if modulation is Modulation.AVERAGED:
-        return replace(plant, modulation=modulation.value)
+        return replace(plant, modulation=modulation)
     control, pwm = axis.inverter.control_frequency.value, axis.inverter.pwm_frequency.value
     halves, dead = 2.0 * pwm / control, dead_time_of(axis)
     whole = round(halves)
@@ -50,4 +40,4 @@ def bridged(plant: PlantParameters, axis: Axis, modulation: Modulation) -> Plant
     if dead >= 0.5 / pwm:
         raise InputError(f"a dead time of {1e6 * dead:.3g} µs at {pwm:g} Hz of PWM",
                          place=axis.name, remedy="Correct dead time or dead voltage")  # fmt: skip
-    return replace(plant, modulation=modulation.value, halves=whole, dead_time=dead)
+    return replace(plant, modulation=modulation, halves=whole, dead_time=dead)

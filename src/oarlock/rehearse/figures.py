@@ -39,7 +39,7 @@ class RehearsalFigures:
     following_rms: float
     ripple: float  # A rms of a phase that switching adds; NaN on an averaged bridge
     distortion: float  # of that, over the current without it, both rms; NaN likewise
-    drawn: float  # J, from the bus
+    drawn: float  # J, from the bus, bin by bin
     returned: float  # J, to the bus
     points: tuple[PointFigures, ...]
 
@@ -47,12 +47,13 @@ class RehearsalFigures:
 def figures_of(run: Rehearsal, axis: Axis) -> RehearsalFigures:
     """Return the figures of a run."""
     positioned = run.scenario.control is Control.POSITION
-    most, least = run.most, run.least
+    most, least, seconds = run.most, run.least, run.samples * axis.inverter.Ts
+    joules = run.mean["power"] * np.diff(run.t, append=seconds)
     rms = math.sqrt(run.squares["current"] / 2.0)
     ripple = math.sqrt(run.squares["ripple"] / 2.0) if run.plant.switches else math.nan
     return RehearsalFigures(
         ended=run.ended,
-        seconds=run.samples * axis.inverter.Ts,
+        seconds=seconds,
         top_speed=_peak(most["speed"], least["speed"]),
         peak_current=float(np.max(most["amperes"], initial=0.0)),
         rms_current=math.hypot(rms, 0.0 if math.isnan(ripple) else ripple),
@@ -63,8 +64,8 @@ def figures_of(run: Rehearsal, axis: Axis) -> RehearsalFigures:
         following_rms=math.sqrt(run.squares["following"]) if positioned else math.nan,
         ripple=ripple,
         distortion=ripple / rms if rms > 0.0 else math.nan,
-        drawn=run.energy["drawn"],
-        returned=run.energy["returned"],
+        drawn=float(np.sum(np.maximum(joules, 0.0))),
+        returned=-float(np.sum(np.minimum(joules, 0.0))),
         points=tuple(_points(run)),
     )
 

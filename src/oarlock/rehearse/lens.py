@@ -8,16 +8,16 @@ from numpy.typing import NDArray
 
 from oarlock.cancel import Cancel
 from oarlock.machine import Axis
-from oarlock.rehearse.bridge import Modulation, bridged
+from oarlock.rehearse.bridge import bridged
 from oarlock.rehearse.plant import ideal_sensing
-from oarlock.rehearse.run import Rehearsal, begun, plan_of
+from oarlock.rehearse.run import Rehearsal, begun, loaded, plan_of
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel
+from oarlock.simulate.plant_parameters import Modulation
 
 Array = NDArray[np.float64]
 _SETTLED = 8  # control periods before the window in which the bridge switches already
 _STRETCHES = 40  # in a control period, at most
-_CHUNK = 2000
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -26,6 +26,7 @@ class Lens:
 
     begun: float  # s into the scenario
     seconds: float
+    periods: float  # of the carrier
     t: Array  # (n,) ends of stretches
     currents: Array  # (n, 3) A
     legs: Array  # (n, 3) V of each leg in the stretch that ends there
@@ -74,19 +75,20 @@ def look_closer(
     _play(switching, run, begin, first, cancel)
     averaged.go_back(switching.remembered())
     switching.mark_edges(_STRETCHES * many)
-    sampled, since = [_phases(averaged)], switching.clock
+    sampled, since = [averaged.phase_currents], switching.clock
     recorded = switching.recorded
     for n in range(many):
         _play(switching, run, first + n, first + n + 1, cancel)
         _play(averaged, run, first + n, first + n + 1, cancel)
-        sampled.append(_phases(averaged))
+        sampled.append(averaged.phase_currents)
     edges = switching.edges
     t, currents = edges[:, 0] - since, edges[:, 1:4]
     at_samples = np.arange(many + 1, dtype=np.float64) * Ts
     beside = currents[:, 0] - np.interp(t, at_samples, np.array(sampled)[:, 0])
     made = switching.reach(recorded, switching.recorded - recorded)[:, k.RIPPLE]
     return Lens(
-        begun=first * Ts, seconds=many * Ts, t=t, currents=currents, legs=edges[:, 4:],
+        begun=first * Ts, seconds=many * Ts, periods=0.5 * many * plant.halves, t=t,
+        currents=currents, legs=edges[:, 4:],
         averaged_t=at_samples, averaged=np.array(sampled), bus=switching.bus,
         ripple=math.sqrt(float(np.mean(made)) / 2.0) if made.size else 0.0,
         swing=float(np.ptp(beside)) if beside.size else 0.0, dead_time=plant.dead_time,
@@ -95,21 +97,8 @@ def look_closer(
 
 def _play(model: DriveModel, run: Rehearsal, first: int, until: int, cancel: Cancel | None) -> None:
     """Advance from one sample of the scenario to another, its loads as they come."""
-    Ts, at = run.plant.Ts, first
-    loads = [(round(one.at / Ts), one.torque) for one in run.scenario.loads]
-    held = [torque for sample, torque in loads if sample <= first]
-    model.load_by(held[-1] if held else run.plant.load)
-    while at < until:
+    for begin, end, torque in loaded(run.scenario, run.plant, first, until):
         if cancel is not None:
             cancel.check()
-        ahead = [sample for sample, _ in loads if at < sample < until]
-        step = min(until, at + _CHUNK, *ahead)
-        model.advance(step - at)
-        at = step
-        for sample, torque in loads:
-            if sample == at:
-                model.load_by(torque)
-
-
-def _phases(model: DriveModel) -> list[float]:
-    return list(model.phase_currents)
+        model.load_by(torque)
+        model.advance(end - begin)

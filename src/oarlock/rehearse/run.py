@@ -4,7 +4,7 @@ Each channel is kept as least, most and mean over bins, so that no peak is lost 
 """
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -29,12 +29,12 @@ from oarlock.drive.steps import (
 from oarlock.errors import InputError
 from oarlock.experiments.loops.cascade import gains_for, with_position_loop, with_speed_loop
 from oarlock.machine import Axis
-from oarlock.rehearse.bridge import Modulation, bridged
+from oarlock.rehearse.bridge import bridged
 from oarlock.rehearse.plant import believed_plant, ideal_sensing
 from oarlock.rehearse.scenario import Control, PointWave, Scenario, WaveShape
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel, Remembered
-from oarlock.simulate.plant_parameters import PlantParameters
+from oarlock.simulate.plant_parameters import Modulation, PlantParameters
 
 Array = NDArray[np.float64]
 _RECORDED = ("theta_m", "position_ref", "speed", "speed_ref", "id", "iq", "vd", "vq")
@@ -62,7 +62,6 @@ class Rehearsal:
     ended: str  # "done", or why it ended early
     samples: int
     squares: Mapping[str, float]  # mean square over all samples: current, following error, ripple
-    energy: Mapping[str, float]  # J, drawn from the bus and returned to it
     saturated: float  # share of the samples with the voltage at its limit
     v_max: float  # V
     plant: PlantParameters
@@ -157,6 +156,19 @@ def begun(plan: Plan, axis: Axis, plant: PlantParameters, *, seed: int = 0) -> D
     return model
 
 
+def loaded(
+    scenario: Scenario, plant: PlantParameters, first: int, until: int
+) -> Iterator[tuple[int, int, float]]:
+    """Go through samples of a scenario in chunks of one load: (first, end, N·m)."""
+    changes = [(round(one.at / plant.Ts), one.torque) for one in scenario.loads]
+    while first < until:
+        held = [torque for sample, torque in changes if sample <= first]
+        ends = [sample for sample, _ in changes if sample > first]
+        end = min(first + _CHUNK, until, *ends)
+        yield first, end, held[-1] if held else plant.load
+        first = end
+
+
 def rehearse(
     scenario: Scenario, axis: Axis, *, progress: Progress | None = None,
     cancel: Cancel | None = None, seed: int = 0, plant: PlantParameters | None = None,
@@ -183,20 +195,18 @@ def rehearse(
     model = begun(plan_of(scenario, axis), axis, plant, seed=seed)
     bins = _Bins(scenario.duration, axis)
     whole = round(scenario.duration / axis.inverter.Ts)
-    loads = [(round(one.at / axis.inverter.Ts), one.torque) for one in scenario.loads]
-    done, moments = 0, []
-    while done < whole and model.is_running:
+    moments = []
+    for first, until, torque in loaded(scenario, plant, 0, whole):
+        if not model.is_running:
+            break
         if cancel is not None:
             cancel.check()
-        while loads and loads[0][0] <= done:
-            model.load_by(loads.pop(0)[1])
-        until = min(done + _CHUNK, whole, loads[0][0] if loads else whole)
-        moments.append((done, model.remembered()))
-        model.advance(until - done)
-        bins.take(model.window(done, model.recorded - done), model)
-        done = until
+        model.load_by(torque)
+        moments.append((first, model.remembered()))
+        model.advance(until - first)
+        bins.take(model.window(first, model.recorded - first), model)
         if progress is not None:
-            progress(done / whole, "simulating")
+            progress(until / whole, "simulating")
     told = trip(model.trip)
     ended = "done" if not model.trip else f"tripped: {told.words}"
     return bins.rehearsal(scenario, ended, plant, tuple(moments))
@@ -215,7 +225,6 @@ class _Bins:
         self._start: float | None = None
         self._samples, self._over = 0, 0
         self._sums = {"current": 0.0, "following": 0.0, "ripple": 0.0}
-        self._energy = {"drawn": 0.0, "returned": 0.0}
 
     def take(self, rows: NDArray[np.float32], model: DriveModel) -> None:
         """Take the newest samples, (n, 8), in the order of `_RECORDED`."""
@@ -227,14 +236,12 @@ class _Bins:
         position = table[:, 0] - self._start
         following = table[:, 1] - position
         amperes, volts = np.hypot(*table[:, 4:6].T), np.hypot(*table[:, 6:8].T)
-        table = np.column_stack([position, following, table[:, 2:], amperes, volts])
+        power = _power(model.plant, *table[:, [4, 5, 2]].T)
+        table = np.column_stack([position, following, table[:, 2:], power, amperes, volts])
         self._samples += table.shape[0]
         self._over += int(np.count_nonzero(volts >= 0.999 * self._v_max))
         self._sums["current"] += float(np.sum(amperes**2))
         self._sums["following"] += float(np.sum(following**2))
-        power = _power(model.plant, *table[:, [4, 5, 2]].T)
-        self._energy["drawn"] += self._Ts * float(np.sum(np.maximum(power, 0.0)))
-        self._energy["returned"] -= self._Ts * float(np.sum(np.minimum(power, 0.0)))
         layers = table[np.newaxis]
         if model.plant.switches:  # at the sample, least and most until the next one
             layers = np.stack([table, table, table])
@@ -272,7 +279,6 @@ class _Bins:
             least=columns["least"], most=columns["most"], ended=ended, samples=self._samples,
             squares={name: total / many for name, total in self._sums.items()},
             saturated=self._over / many, v_max=self._v_max, plant=plant, moments=moments,
-            energy=self._energy,
         )  # fmt: skip
 
 
@@ -297,5 +303,5 @@ def _widen(layers: Array, reach: NDArray[np.float64]) -> None:
 
 
 UNITS = {"position": "rad", "following": "rad", "speed": "rad/s", "speed_ref": "rad/s", "id": "A",
-         "iq": "A", "vd": "V", "vq": "V", "amperes": "A", "volts": "V"}  # fmt: skip
+         "iq": "A", "vd": "V", "vq": "V", "power": "W", "amperes": "A", "volts": "V"}  # fmt: skip
 COLUMNS = tuple(UNITS)  # the last two: size of the current vector, and of the voltage vector

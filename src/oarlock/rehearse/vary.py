@@ -19,12 +19,11 @@ from oarlock.cancel import Cancel
 from oarlock.drive.link import Progress
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate
-from oarlock.rehearse.bridge import Modulation
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
 from oarlock.rehearse.plant import believed_plant
 from oarlock.rehearse.run import rehearse
 from oarlock.rehearse.scenario import Scenario
-from oarlock.simulate.plant_parameters import PlantParameters
+from oarlock.simulate.plant_parameters import Modulation, PlantParameters
 
 Array = NDArray[np.float64]
 _PRINTED = 0.05  # of a value that is only printed: half of the usual ±10 %

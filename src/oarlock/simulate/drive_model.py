@@ -232,7 +232,7 @@ class DriveModel:
         return self._reach[np.arange(first, first + rows) % CAPACITY]
 
     def remembered(self) -> Remembered:
-        """Return what it is in now, to go on from there later."""
+        """Return the state it is in, to go on from there later; loads and records are not in it."""
         return self._state.copy(), self._meta.copy(), self._history.copy()
 
     def go_back(self, to: Remembered) -> None:

@@ -2,14 +2,21 @@
 
 import math
 from dataclasses import dataclass
+from enum import StrEnum
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.simulate import layout as k
-
 SENSORS = ("none", "encoder", "resolver", "hall")
-MODULATIONS = ("averaged", "space vector", "sine", "discontinuous")
+
+
+class Modulation(StrEnum):
+    """How the legs share out the voltage; in the kernel's order."""
+
+    AVERAGED = "averaged"
+    SPACE_VECTOR = "space vector"
+    SINE = "sine"
+    DISCONTINUOUS = "discontinuous"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -50,7 +57,7 @@ class PlantParameters:
     flux_heat: float = 0.0  # 1/K, share of the flux that is lost as the winding warms
     output_late: float = 0.0  # periods by which the bridge gives its voltage late, beyond one
     # The bridge: averaged, with `dead_voltage`, or switching, with the dead time itself
-    modulation: str = "averaged"
+    modulation: Modulation = Modulation.AVERAGED
     dead_time: float = 0.0  # s
     halves: int = 2  # half periods of the carrier in each control period
     # The shaft
@@ -109,7 +116,7 @@ class PlantParameters:
     @property
     def switches(self) -> bool:
         """Whether the bridge is seen edge by edge."""
-        return self.modulation != MODULATIONS[k.AVERAGED]
+        return self.modulation is not Modulation.AVERAGED
 
     @property
     def total_inertia(self) -> float:
@@ -152,6 +159,6 @@ class PlantParameters:
             self.hall_spread, *self.hall_edges, self.load_inertia, self.stiffness,
             self.shaft_damping, self.stribeck, self.stribeck_speed, self.backlash, self.across,
             self.iron, self.heating, self.cooling, self.flux_heat, self.output_late,
-            MODULATIONS.index(self.modulation), self.dead_time, self.halves,
+            list(Modulation).index(self.modulation), self.dead_time, self.halves,
         ]  # fmt: skip
         return np.array(numbers, dtype=np.float64)

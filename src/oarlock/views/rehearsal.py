@@ -9,11 +9,12 @@ from oarlock.cancel import Cancel
 from oarlock.drive.link import Progress
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
-from oarlock.rehearse.bridge import Modulation
+from oarlock.quantities.kinds import RPM
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
 from oarlock.rehearse.run import Rehearsal, rehearse
 from oarlock.rehearse.scenario import Control, Scenario, parse_scenario
 from oarlock.rehearse.vary import study, tolerances, tornado
+from oarlock.simulate.plant_parameters import Modulation
 
 _TIGHT = 0.98  # of the current or the bus, from which a scenario is called tight
 
@@ -149,3 +150,12 @@ def picked(shown: RehearsePicture, at: float) -> dict[str, float]:
     """Return each channel's mean at a time, SI."""
     n = int(np.clip(np.searchsorted(shown.run.t, at, side="right") - 1, 0, shown.run.t.size - 1))
     return {name: float(column[n]) for name, column in shown.run.mean.items()}
+
+
+def asked_as(control: Control) -> tuple[str, float, str]:
+    """Return which channel follows what is asked, its scale, and its unit."""
+    return {
+        Control.POSITION: ("position", 1.0 / math.tau, "turns"),
+        Control.SPEED: ("speed", 1.0 / RPM, "rpm"),
+        Control.CURRENT: ("iq", 1.0, "A"),
+    }[control]

@@ -6,7 +6,7 @@ from functools import lru_cache
 from oarlock.machine import Axis
 from oarlock.machine.loops import LOOPS
 from oarlock.quantities.kinds import RPM
-from oarlock.rehearse.bridge import Modulation
+from oarlock.simulate.plant_parameters import Modulation
 from oarlock.views.screen import Screen
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage, State

@@ -4,11 +4,11 @@ import math
 from dataclasses import dataclass
 
 from oarlock.errors import InputError
-from oarlock.quantities.kinds import RPM
 from oarlock.rehearse.scenario import Control, Scenario
-from oarlock.views.rehearsal import scenario_of
+from oarlock.views.rehearsal import asked_as, scenario_of
 
 _STEPS = 400.0  # places of a point in time over the whole duration, at least
+_HEIGHTS, _LEAST = 200.0, 1e-3  # places in value, up to the largest; turns, rpm or A
 _KEYS = {Control.POSITION: "by", Control.SPEED: "speed", Control.CURRENT: "current"}
 
 
@@ -32,12 +32,10 @@ def handles_of(text: str) -> tuple[Handle, ...]:
 def _handles(scenario: Scenario) -> tuple[Handle, ...]:
     found, before = [], 0.0
     for point in scenario.points:
+        value = point.value * asked_as(scenario.control)[1]
         if scenario.control is Control.POSITION:
-            before += point.value / math.tau
-            found.append(Handle(point.at, before))
-        else:
-            scale = RPM if scenario.control is Control.SPEED else 1.0
-            found.append(Handle(point.at, point.value / scale))
+            value = before = before + value
+        found.append(Handle(point.at, value))
     return tuple(found)
 
 
@@ -63,13 +61,15 @@ def moved(text: str, number: int, to: Handle) -> str:
     value = to.value
     if control is Control.POSITION and number:
         value -= handles[number - 1].value
+    step = _grain(max(abs(value), *(abs(one.value) for one in handles), _LEAST) / _HEIGHTS)
+    value = round(value / step) * step
     document = tomlkit.parse(text)
     points = document["points"]
     assert isinstance(points, list)
     table = points[number]
     table["at"] = f"{at:.6g} s"
     unit = {Control.POSITION: "", Control.SPEED: " rpm", Control.CURRENT: " A peak"}[control]
-    table[_KEYS[control]] = f"{value:.3g}{unit}"
+    table[_KEYS[control]] = f"{value:.6g}{unit}"
     return tomlkit.dumps(document)
 
 

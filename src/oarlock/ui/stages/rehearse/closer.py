@@ -139,6 +139,9 @@ class LensPlot(Plot):
             self.refresh()
             return
         self.setAccessibleName(f"Lens: switching adds ±{digits(0.5 * shown.swing, 2)} A")
+        self.setToolTip(f"Ripple {digits(shown.ripple, 2)} A rms; dead time "
+                        f"{digits(1e6 * shown.dead_time, 3)} µs, which costs the dead voltage "
+                        "of the Machine stage")  # fmt: skip
         t = np.append(0.0, 1e6 * shown.t)
         current = np.append(shown.averaged[0, 0], shown.currents[:, 0])
         self._current.setData(t, current)
@@ -166,7 +169,7 @@ class LensPlot(Plot):
             color = t.attention if self._trouble else t.muted
             draw_text(p, 0, 30, told, color, size=look.SMALL)
             return
-        draw_text(p, 34, 14, f"{_PERIODS} carrier periods; dashed: averaged", t.muted,
+        draw_text(p, 34, 14, f"{shown.periods:g} carrier periods; dashed: averaged", t.muted,
                   size=look.SMALL)  # fmt: skip
         added = f"phase a: switching adds ±{digits(0.5 * shown.swing, 2)} A"
         draw_text(p, 0, 30, added, t.ink, size=look.SMALL)
@@ -259,6 +262,7 @@ class Closer:
     def _end(self) -> None:
         self._rest.stop()
         self._clock.stop()
+        self.play.setText("▸")
         if self._looking is not None:
             self._looking.set()
             self._looking = None

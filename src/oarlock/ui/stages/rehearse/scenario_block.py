@@ -8,8 +8,8 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPlainTextEdit, QW
 
 from oarlock.errors import InputError, OarlockError
 from oarlock.files import read_text, write_atomic
-from oarlock.rehearse.bridge import Modulation
 from oarlock.session.session import Session
+from oarlock.simulate.plant_parameters import Modulation
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button, row_of
 from oarlock.ui.kit.numbers import Panel

@@ -19,10 +19,9 @@ from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Run
-from oarlock.rehearse.bridge import Modulation
 from oarlock.rehearse.run import Array, Rehearsal
-from oarlock.rehearse.scenario import Control
 from oarlock.session.jobs import Done, Failed, Stopped
+from oarlock.simulate.plant_parameters import Modulation
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.stages.base import Around, ReadOut, StageView
@@ -36,6 +35,7 @@ from oarlock.ui.stages.rehearse.within import WithinBlock
 from oarlock.views.rehearsal import (
     RehearsePicture,
     Varied,
+    asked_as,
     kept,
     picked,
     scenario_of,
@@ -46,7 +46,7 @@ from oarlock.views.rehearse import fingerprint
 from oarlock.views.replayed import ReplayPicture, replayed
 from oarlock.views.scenario_edit import handles_of
 
-_LACKS, _IDEAL = "cogging, saturation beyond Ld and Lq, heat; ", "the sensor has no faults"
+_LACKS, _IDEAL = "cogging, saturation beyond Ld and Lq, heat", "; the sensor has no faults"
 _INVERTERS = {False: "averaged", True: "switching"}
 _BAR = 44  # px, under the plots
 _MANY = 32  # machines
@@ -139,7 +139,7 @@ class RehearseStage(StageView):
         now = self._of(self.session.axis, self.scenario.text.toPlainText())
         averaged = self.scenario.bridge is Modulation.AVERAGED
         self.plots["asked"].show_handles(handles_of(self.scenario.text.toPlainText()))
-        self._lacks.setText(_LACKS + ("switching; " if averaged else "") + _IDEAL)
+        self._lacks.setText(_LACKS + (", switching" if averaged else "") + _IDEAL)
         self._within.mark(now)
         self.replays.offer(list(self.session.runs))
         first = self.replays.first
@@ -191,7 +191,7 @@ class RehearseStage(StageView):
         if shown is None:
             return
         run = shown.run
-        name, scale, unit = _asked(run.scenario.control)
+        name, scale, unit = asked_as(run.scenario.control)
         asked = run.mean["speed_ref"] * scale if name == "speed" else None
         if name == "position":
             asked = (run.mean["position"] + run.mean["following"]) * scale
@@ -215,7 +215,7 @@ class RehearseStage(StageView):
             return
         self._cursor = at
         here = picked(self.shown, at)
-        name, scale, unit = _asked(self.shown.run.scenario.control)
+        name, scale, unit = asked_as(self.shown.run.scenario.control)
         value = here[name] * scale
         self.plots["asked"].show_cursor(at, ((f"{at:.3f} s: {_told(value, 4)} {unit}", value),))
         if name == "position":
@@ -359,7 +359,7 @@ class RehearseStage(StageView):
 
 def _curves(run: Rehearsal) -> dict[str, list[Curve]]:
     """Return (mean, least, most) of the curves of each plot, as they are drawn."""
-    name, scale, _ = _asked(run.scenario.control)
+    name, scale, _ = asked_as(run.scenario.control)
     parts = (run.mean, run.least, run.most)
     if name == "position":
         behind = [np.degrees(part["following"]) for part in parts]
@@ -376,15 +376,6 @@ def _curves(run: Rehearsal) -> dict[str, list[Curve]]:
 
 def _told(value: float, figures: int = 3) -> str:
     return f"{value:.{figures}g}".replace("-", "−")
-
-
-def _asked(control: Control) -> tuple[str, float, str]:
-    """Return which channel follows what is asked, its scale, and its unit."""
-    return {
-        Control.POSITION: ("position", 1.0 / math.tau, "turns"),
-        Control.SPEED: ("speed", 1.0 / RPM, "rpm"),
-        Control.CURRENT: ("iq", 1.0, "A"),
-    }[control]
 
 
 STAGE = RehearseStage
