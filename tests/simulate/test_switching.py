@@ -19,6 +19,7 @@ from scipy.integrate import solve_ivp
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
+from oarlock.simulate.switching import _poles
 
 Array = NDArray[np.float64]
 TS, BUS = 50e-6, 310.0
@@ -337,3 +338,15 @@ def test_any_machine_under_any_bridge(
         apart = np.array(both[0].phase_currents) - np.array(both[1].phase_currents)
         swing = BUS * TS / halves / min(inductance, Lq)
         assert np.max(np.abs(apart)) < 0.15 * swing * (2 if halves % 2 else 1)
+
+
+def test_two_legs_without_current_lie_where_the_magnet_puts_them() -> None:
+    """Leg a is up, b and c wait: each is at the bus, and the difference of what is induced."""
+    w, theta, numbers = 2000.0, -1.4, plant().packed()
+    state, bridge = np.zeros(k.STATE_SIZE), np.zeros(k.BRIDGE_SIZE)
+    state[[k.V_BUS, k.LEG_UP, k.LEG_DEAD + 1, k.LEG_DEAD + 2]] = BUS, 1.0, 1e-6, 1e-6
+    held = _poles(numbers, state, bridge, 0.4, 0.03, w, theta)
+    induced = [-w * 0.03 * math.sin(theta - n * math.tau / 3.0) for n in range(3)]
+    assert held == 0b110
+    for n in range(3):
+        assert bridge[k.POLE + n] == pytest.approx(BUS + induced[n] - induced[0], abs=1e-4)
