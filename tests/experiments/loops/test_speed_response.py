@@ -4,6 +4,8 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from benchmarks.loops import tuned
+from benchmarks.machines import random_axis, sensed
 
 from oarlock.control.speed_design import usual_speed
 from oarlock.drive.dry_run import problems
@@ -16,7 +18,9 @@ from oarlock.experiments.reading import read
 from oarlock.machine import Axis
 from oarlock.machine.speed_loop import KEY, SpeedGains
 from oarlock.practice.truth import draw
+from oarlock.quantities import Origin
 from oarlock.quantities.kinds import RPM
+from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.views.speed import designed
 from oarlock.views.speed_asked import aimed
 from tests.conftest import play_on_model
@@ -28,6 +32,19 @@ def _played(experiment: SpeedStep | LoadStep, axis: Axis, **changes: float) -> S
     found = read(play_on_model(experiment, axis, plant), axis)
     assert isinstance(found, SpeedResult)
     return found
+
+
+def known(axis: Axis, plant: PlantParameters) -> Axis:
+    """Return the axis with what its loops rest on as it truly is."""
+    axis = sensed(axis, plant)
+    true = {"machine.R": plant.R, "machine.Ld": plant.Ld, "machine.Lq": plant.Lq,
+            "machine.psi": plant.psi, "machine.inertia": plant.inertia,
+            "inverter.dead_voltage": plant.dead_voltage}  # fmt: skip
+    for path, value in true.items():
+        old = axis.parameter(path)
+        found = replace(old.best, value=value, std=0.0, origin=Origin.MEASURED)
+        axis = axis.with_parameter(path, replace(old, adopted=found))
+    return axis
 
 
 @pytest.fixture(scope="module")
@@ -51,6 +68,21 @@ def test_a_step_and_a_load_are_as_predicted(axis: Axis) -> None:
     assert load.current[-20:].mean() == pytest.approx(
         usual_load(axis) / axis.machine.torque_constant, rel=0.05
     )
+
+
+def test_the_steps_of_a_coarse_encoder_are_not_taken_for_overshoot() -> None:
+    printed, plant = random_axis(np.random.default_rng(900))  # 4096 counts, a keen loop
+    axis = tuned(known(printed, plant))
+    speed = usual_speed(axis)
+    step = SpeedStep(speed=speed, amplitude=step_of(axis, speed))
+    found = read(play_on_model(step, axis, plant), axis)
+    assert isinstance(found, SpeedResult)
+    assert found.step is not None
+    assert found.step_predicted is not None
+    picked = float(np.max(found.speed) - np.max(found.predicted)) / step.amplitude
+    assert picked > 0.05  # what the highest sample says
+    assert found.step.overshoot == pytest.approx(found.step_predicted.overshoot, abs=0.025)
+    assert found.holds, found.said
 
 
 def test_an_inertia_that_is_wrong_is_seen(axis: Axis) -> None:

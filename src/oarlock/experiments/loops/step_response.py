@@ -5,7 +5,7 @@ Averaged response, figures, and whether the bus rather than the gains shaped it.
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,6 +20,7 @@ from oarlock.control.figures import (
 )
 from oarlock.control.margins import Margins, margins
 from oarlock.errors import InputError
+from oarlock.experiments.loops.under_noise import Beside, beside, noise_of, peak, widest
 from oarlock.experiments.loops.verdict import Verdict
 from oarlock.machine import Axis
 from oarlock.quantities.display import signed
@@ -27,6 +28,7 @@ from oarlock.records import Check, Record
 from oarlock.records.settings import number
 
 Array = NDArray[np.float64]
+_LOWER = 0.01  # of the step, by which smoothing may lower the peak
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -116,13 +118,17 @@ def read_step(record: Record, axis: Axis, loop: CurrentLoop) -> StepResult:
     normal = (mean - start) / amplitude
     t = np.arange(-before, after, dtype=np.float64) * record.sample_time
     v_max = axis.inverter.v_max
-    peak = np.hypot(record["vd"][:keep], record["vq"][:keep]).reshape(repeats, rows)
-    cut = bool(np.mean(peak.max(axis=1) > 0.985 * v_max) > 0.1)
+    volts_used = np.hypot(record["vd"][:keep], record["vq"][:keep]).reshape(repeats, rows)
+    cut = bool(np.mean(volts_used.max(axis=1) > 0.985 * v_max) > 0.1)
     i_model, u_model = loop.step(after)
     t_model = np.arange(after, dtype=np.float64) * record.sample_time
     found, expected = step_figures(t, normal), step_figures(t_model, i_model)
+    shaken = noise_of(current, before)[:, before:] / amplitude
+    wide = widest(peak, i_model, _LOWER, round(expected.rise / record.sample_time))
+    high = beside(peak, normal[before:], i_model, shaken, wide)
+    found = replace(found, overshoot=max(expected.overshoot + high.off, 0.0))
     linear = largest_linear_step(u_model, v_max, axis.machine.R.value * bias)
-    noise = _noise(current, mean) / abs(amplitude)
+    noise = float(np.std(shaken))
     return StepResult(
         axis_name=which,
         t=t,
@@ -138,36 +144,21 @@ def read_step(record: Record, axis: Axis, loop: CurrentLoop) -> StepResult:
         predicted_fit=fit_second_order(t_model, i_model),
         cut_by_bus=cut,
         linear_up_to=linear,
-        checks=tuple(_checks(found, expected, cut, linear, noise, record)),
+        checks=tuple(_checks(found, expected, high, cut, linear, noise, record)),
     )
-
-
-def _noise(current: Array, mean: Array) -> float:
-    """Return by how much (A rms) the mean of repeats is noisy; of one alone, by its end.
-
-    Parameters
-    ----------
-    current : A, (repeats, rows)
-    mean : A, (rows,)
-
-    """
-    repeats = current.shape[0]
-    if repeats == 1:
-        return float(np.std(mean[-max(mean.size // 4, 2) :]))
-    return float(np.std(current - mean)) / math.sqrt(repeats - 1)
 
 
 def _checks(
     found: StepFigures,
     expected: StepFigures,
+    high: Beside,
     cut: bool,
     linear: float,
     noise: float,
     record: Record,
 ) -> list[Check]:
     rise = found.rise / expected.rise - 1.0
-    points = 100.0 * (found.overshoot - expected.overshoot)
-    spread = 100.0 * 3.0 * noise  # of the highest of many samples
+    points, spread = 100.0 * high.off, 200.0 * high.std
     late = 0.10 + 2.0 * noise
     moved = float(np.ptp(record["theta_m"])) * 4096.0 / math.tau
     return [
