@@ -17,7 +17,7 @@ def voltage_limit(record: Record, axis: Axis) -> Check:
     return Check(
         code="voltage limit",
         passed=limited <= _ALLOWED_LIMITED,
-        sentence=f"The bus limited {100 * limited:.0f} % of the samples (1 % allowed)",
+        sentence=f"The bus limited {100 * limited:.2g} % of the samples (1 % allowed)",
         ask=Ask.WEAKER,
     )
 

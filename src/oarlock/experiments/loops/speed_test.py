@@ -90,10 +90,11 @@ def _timing(axis: Axis, speed: float, repeats: int) -> _Timing:
 
 
 def _way(axis: Axis, speed: float) -> Step:
-    """Return the way to a speed."""
+    """Return the way to a speed, in whole samples of the speed loop: all steps begin with one."""
     steep = _TORQUE * axis.machine.torque_constant * axis.rated
     steep /= rough_inertia(axis)
-    rise = 1.3 * ramp_time(axis, speed, _TORQUE) + 0.1
+    T = axis.inverter.divider * axis.inverter.Ts
+    rise = math.ceil((1.3 * ramp_time(axis, speed, _TORQUE) + 0.1) / T) * T
     return Step(duration=rise, frame=Frame.SPEED, release=True, speed=speed, acceleration=steep,
                 record=False)  # fmt: skip
 

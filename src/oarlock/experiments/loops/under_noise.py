@@ -22,7 +22,8 @@ _ROLLED = 8  # times that the noise of a single repeat is moved along the respon
 class Beside:
     """A figure's difference, measured less planned, in the figure's own unit."""
 
-    off: float
+    off: float  # freed of what noise adds
+    lift: float  # what noise adds
     std: float  # by which noise scatters it
 
 
@@ -89,4 +90,5 @@ def beside(figure: Figure, measured: Array, plan: Array, noise: Array, wide: int
     expected = figure(smoothed(plan, wide))
     shaken = np.array([figure(smoothed(plan + one, wide)) - expected for one in noise])
     off = figure(smoothed(measured, wide)) - expected
-    return Beside(off=float(off - shaken.mean()), std=float(shaken.std()))
+    lift = float(shaken.mean())
+    return Beside(off=off - lift, lift=lift, std=float(shaken.std()))
