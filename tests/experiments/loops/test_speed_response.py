@@ -80,7 +80,7 @@ def test_the_steps_of_a_coarse_encoder_are_not_taken_for_overshoot() -> None:
     assert found.step is not None
     assert found.step_predicted is not None
     picked = float(np.max(found.speed) - np.max(found.predicted)) / step.amplitude
-    assert picked > 0.05  # what the highest sample says
+    assert picked > 0.03  # what the highest sample says
     assert found.step.overshoot == pytest.approx(found.step_predicted.overshoot, abs=0.025)
     assert found.holds, found.said
 

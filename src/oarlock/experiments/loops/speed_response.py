@@ -20,7 +20,7 @@ from oarlock.control.speed_design import Turning, loop_in_use, room_of, speed_no
 from oarlock.errors import InputError
 from oarlock.experiments.common.checks import voltage_limit
 from oarlock.experiments.loops.sampling import phase
-from oarlock.experiments.loops.under_noise import beside, noise_of, peak, smoothed, widest
+from oarlock.experiments.loops.under_noise import Beside, beside, noise_of, peak, smoothed, widest
 from oarlock.experiments.loops.verdict import Verdict
 from oarlock.machine import Axis
 from oarlock.quantities.display import signed
@@ -226,6 +226,32 @@ def _common(record: Record, axis: Axis, found: _Averaged, limited: bool) -> list
     ]
 
 
+def _held_against(
+    found: _Averaged, model: Array, amplitude: float, expected: StepFigures
+) -> tuple[Beside, float, float]:
+    """Return how far a step goes higher and rises later than the plan, and how much later it may.
+
+    Parameters
+    ----------
+    model : of the step, as the plan has it
+    amplitude : of the step, rad/s
+    expected : the model's figures
+
+    """
+    sharp, shaken = found.speed / amplitude, found.shaken / amplitude
+    most = round(_WIDEST * expected.rise / found.loop.plant.T)
+    high = beside(peak, sharp, model, shaken, widest(peak, model, _LOWER, most))
+
+    def rising(y: Array) -> float:
+        return step_figures(found.t, y).rise / expected.rise
+
+    wide = widest(rising, model, _LATER, most)
+    risen = beside(rising, sharp, model, shaken, wide)
+    later = risen.off + risen.lift  # noise makes a crossing neither earlier nor later
+    unsharp = _unsharp(found.t, smoothed(model, wide), expected.rise)
+    return high, later, 0.10 + 2.0 * risen.std + unsharp
+
+
 def read_speed_step(record: Record, axis: Axis) -> SpeedResult:
     """Hold a recorded step of the speed asked for against the loop.
 
@@ -246,22 +272,13 @@ def read_speed_step(record: Record, axis: Axis) -> SpeedResult:
     model = limited_step(found.loop, room, found.t.size, reference=amplitude,
                          dead=_dead_time(axis, found.calm))[0] / amplitude  # fmt: skip
     expected, limited = step_figures(found.t, model), _limited(record)
-    T, sharp, shaken = found.loop.plant.T, found.speed / amplitude, found.shaken / amplitude
-    most = round(_WIDEST * expected.rise / T)
-    high = beside(peak, sharp, model, shaken, widest(peak, model, _LOWER, most))
-
-    def rising(y: Array) -> float:
-        return step_figures(found.t, y).rise / expected.rise
-
-    wide = widest(rising, model, _LATER, most)
-    risen = beside(rising, sharp, model, shaken, wide)
-    rise = risen.off + risen.lift  # noise makes a crossing neither earlier nor later
+    high, rise, late = _held_against(found, model, amplitude, expected)
+    quarter = max(round(0.25 * expected.rise / found.loop.plant.T), 1)
     measured = replace(
-        step_figures(found.t, smoothed(sharp, wide)),
+        step_figures(found.t, smoothed(found.speed / amplitude, quarter)),
         rise=expected.rise * (1.0 + rise),
         overshoot=max(expected.overshoot + high.off, 0.0),
     )
-    late = 0.10 + 2.0 * risen.std + _unsharp(found.t, smoothed(model, wide), expected.rise)
     points, spread = 100.0 * high.off, 200.0 * high.std
     linear = largest_step(found.loop, number(record.settings, "limit"), volts_left(axis, turning))
     checks = [
