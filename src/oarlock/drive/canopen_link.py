@@ -8,6 +8,7 @@ transfer. See docs/drive-interface.md for the drive's side.
 import importlib.resources
 import logging
 import math
+import queue
 import struct
 import threading
 import time
@@ -81,6 +82,7 @@ class CanopenLink:
         self._node = self._network.add_node(canopen.RemoteNode(node_id, dictionary(node_id)))
         self._node.sdo.RESPONSE_TIMEOUT = timeout
         self._node.sdo.MAX_RETRIES = 1
+        self._node.sdo.responses = queue.SimpleQueue()  # written in C: an answer wakes at once
         self._network.subscribe(0x700 + node_id, self._beat)
         self._network.subscribe(0x80 + node_id, self._take_emergency)
         for base in BASES:

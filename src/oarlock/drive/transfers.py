@@ -56,6 +56,7 @@ def fetch_trace(
     Cancelled : the user stopped it
 
     """
+    variable.sdo_node.responses = queue.SimpleQueue()  # written in C: a trace is many thousands
     stream = variable.open("rb", block_transfer=True, buffering=0)
     try:
         data = _blocks(stream, size, place, progress, cancel)

@@ -94,10 +94,9 @@ class UnixBus(can.BusABC):  # type: ignore[misc]  # python-can is seen untyped
             time.sleep(min(timeout or 0.05, 0.05))
             return None, False
         try:
-            ready, _, _ = select.select([self._socket], [], [], timeout)
-            if not ready:
+            frame = self._waiting() or self._awaited(timeout)
+            if frame is None:
                 return None, False
-            frame = self._socket.recv(64)
         except (OSError, ValueError) as error:
             return self._lose(str(error))
         if frame == BUSY:
@@ -118,6 +117,18 @@ class UnixBus(can.BusABC):  # type: ignore[misc]  # python-can is seen untyped
             arbitration_id=can_id, data=data, is_extended_id=False, timestamp=time.time()
         )
         return message, False
+
+    def _waiting(self) -> bytes | None:
+        """Return the frame that has arrived; None where none has."""
+        try:
+            return self._socket.recv(64, socket.MSG_DONTWAIT)
+        except BlockingIOError:
+            return None
+
+    def _awaited(self, timeout: float | None) -> bytes | None:
+        """Return the next frame within `timeout` s; None where none comes."""
+        ready, _, _ = select.select([self._socket], [], [], timeout)
+        return self._socket.recv(64) if ready else None
 
     def _lose(self, reason: str) -> tuple[None, bool]:
         if not self._lost.is_set():
