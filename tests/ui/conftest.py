@@ -53,6 +53,6 @@ def fresh(qtbot: QtBot, unsensed_path: Path) -> Iterator[Application]:
 @pytest.fixture
 def live(qtbot: QtBot, opened: Application) -> Application:
     """The demo's window with a practice drive connected."""
-    opened.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "3")))
+    opened.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "6")))
     wait(qtbot, lambda: opened.bench.connected)
     return opened

@@ -43,7 +43,7 @@ def type_in(qtbot: QtBot, own: Application, path: str, text: str) -> None:
 
 
 def connect(qtbot: QtBot, own: Application, *more: str) -> None:
-    own.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "4", *more)))
+    own.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "8", *more)))
     wait(qtbot, lambda: own.bench.connected, 90.0)
 
 

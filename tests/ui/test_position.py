@@ -113,7 +113,7 @@ def test_the_moves_ramp_becomes_the_axiss_own_and_is_handed_over(
 def test_a_move_is_played_and_shown(qtbot: QtBot, tuned: Application) -> None:
     stage, session = _stage(tuned), tuned.session
     session.edit("take", session.axis.with_loop_gains(KEY, design_position(session.axis).gains))
-    tuned.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "5")))
+    tuned.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "8")))
     wait(qtbot, lambda: tuned.bench.connected)
     qtbot.mouseClick(stage.start, Qt.MouseButton.LeftButton)
     wait(qtbot, lambda: len(session.runs) == 1 and not tuned.bench.busy, 60.0)

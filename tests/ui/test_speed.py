@@ -168,7 +168,7 @@ def test_ways_round_the_resonance_are_found_and_one_is_taken(
 
 def test_tests_are_played_shown_pinned_and_taken_back(qtbot: QtBot, tuned: Application) -> None:
     stage, session = _stage(tuned), tuned.session
-    tuned.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "5")))
+    tuned.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "8")))
     wait(qtbot, lambda: tuned.bench.connected)
     assert "turns" in stage.test._note.text()
     qtbot.mouseClick(stage.test.start, Qt.MouseButton.LeftButton)
@@ -224,7 +224,7 @@ def test_tune_and_try_says_what_moves_tries_it_and_takes_what_holds(
     wait(qtbot, lambda: len(stage.ways.ways) == 3)
     qtbot.mouseClick(stage.test.tune, Qt.MouseButton.LeftButton)
     assert "No drive is connected" in stage.test._note.text()
-    known.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "5")))
+    known.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "8")))
     wait(qtbot, lambda: known.bench.connected)
     qtbot.mouseClick(stage.test.tune, Qt.MouseButton.LeftButton)
     assert stage.test.tune.text() == "Press again to start"
@@ -249,7 +249,7 @@ def test_gains_whose_test_does_not_hold_are_not_taken(qtbot: QtBot, tuned: Appli
     session.edit("a wrong inertia", session.axis.with_parameter("machine.inertia", heavy))
     wait(qtbot, lambda: not stage.ways.working)
     before = session.axis
-    tuned.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "5")))
+    tuned.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "8")))
     wait(qtbot, lambda: tuned.bench.connected)
     for _ in range(2):
         qtbot.mouseClick(stage.test.tune, Qt.MouseButton.LeftButton)
@@ -305,7 +305,7 @@ def test_the_current_loops_open_loop_is_swept_from_its_stage(
     known.window.show_stage("current")
     stage = known.window.stage("current")
     assert isinstance(stage, CurrentStage)
-    known.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "5")))
+    known.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "8")))
     wait(qtbot, lambda: known.bench.connected)
     qtbot.mouseClick(stage.sweeping.button, Qt.MouseButton.LeftButton)
     assert stage.sweeping.button.text() == "Press again to start"
@@ -373,7 +373,7 @@ def test_it_is_retuned_where_it_turns_for_the_inertia_that_is_there(
     assert start is not None
     qtbot.mouseClick(stage.test.retune, Qt.MouseButton.LeftButton)
     assert "No drive is connected" in stage.test._note.text()
-    tuned.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "5")))
+    tuned.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "8")))
     wait(qtbot, lambda: tuned.bench.connected)
     qtbot.mouseClick(stage.test.retune, Qt.MouseButton.LeftButton)
     assert stage.test.retune.text() == "Press again to start"

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QWidget
 from pytestqt.qtbot import QtBot
 
 from oarlock.errors import InputError
+from oarlock.machine import SensorKind
 from oarlock.machine.speed_loop import SpeedGains
 from oarlock.store.project import Project
 from oarlock.ui.frame.app import Application
@@ -585,6 +586,23 @@ def test_the_theme_waits_for_the_end_of_an_experiment(qtbot: QtBot, live: Applic
     wait(qtbot, lambda: live.window is not before)
     assert [run.ended for run in live.session.runs] == ["done"]
     live.toggle_theme()
+
+
+def test_another_kind_of_sensor_waits_for_the_end_of_an_experiment(
+    qtbot: QtBot, live: Application
+) -> None:
+    live.window.show_stage("current")
+    before, axis = live.window, live.session.axis
+    loop(live).run()
+    hall = replace(axis, sensor=replace(axis.sensor, kind=SensorKind.HALL))
+    live.session.edit("another sensor", hall)
+    qtbot.wait(100)
+    assert live.bench.busy
+    assert live.window is before  # the end is told to its stage
+    wait(qtbot, lambda: live.window is not before)
+    assert not live.bench.busy
+    assert [run.ended for run in live.session.runs] == ["done"]
+    assert live.window.made_for is SensorKind.HALL
 
 
 def test_the_axis_is_not_changed_while_something_runs(qtbot: QtBot, live: Application) -> None:

@@ -48,7 +48,7 @@ from oarlock.views.sensing import answer, experiment_of, kinds_for, may_adopt, n
 from oarlock.views.sensing_experiments import HAND, PULSES, PUSH, REST, SEARCH, SPIN, START, TURN
 
 Say = Callable[[str], None]
-_PACE = 5  # times real time
+_PACE = 8  # times real time
 _WATCHDOG = 0.3  # s: nobody stands beside this drive, and the machine may be busy
 _TRIES = 4  # of an experiment, where a busy machine could not keep the heartbeat
 

@@ -110,17 +110,23 @@ class Application:
                 self.window.stage(key).take_kept(shown)
 
     def _bench_idle(self, doing: Doing) -> None:
-        """Change the colours that were asked for meanwhile, once nothing follows."""
-        if self._theme_waits and not doing.text:
-            QTimer.singleShot(50, self._change_waiting_theme)
+        """Do what had to wait for the end of an experiment, once nothing follows."""
+        if not doing.text:
+            QTimer.singleShot(50, self._do_what_waits)
 
-    def _change_waiting_theme(self) -> None:
-        if self._theme_waits and not self.bench.busy:
+    def _do_what_waits(self) -> None:
+        if self.bench.busy:
+            return
+        if self._theme_waits:
             self.toggle_theme()
+        self._outgrown()
 
     def _outgrown(self) -> None:
-        """Make the window anew where its stages are made for another kind of sensor."""
-        if self.window.made_for is not self.session.axis.sensor.kind:
+        """Make the window anew where its stages are made for another kind of sensor.
+
+        Not while an experiment runs: its end is told to the stages of this window.
+        """
+        if self.window.made_for is not self.session.axis.sensor.kind and not self.bench.busy:
             self._renew()
 
     def _renew(self) -> None:
