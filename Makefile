@@ -1,6 +1,8 @@
 # Everything that can be done here; `make demo` and `make test` set up what they need.
 VENV := .venv
 BIN := $(VENV)/bin
+# Tests start many processes: each reads what the first has compiled.
+export PYTHONDONTWRITEBYTECODE :=
 READY := $(VENV)/.ready
 
 .PHONY: demo demo-headless test check lint types contracts bench bench-sensing bench-identify \
@@ -15,7 +17,7 @@ demo-headless: $(READY)
 
 test: $(READY)
 	@$(BIN)/python -m oarlock.warm
-	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n 3 --dist worksteal -m "not realtime" --durations=8
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n 4 --dist worksteal -m "not realtime" --durations=8
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -m realtime --durations=12
 
 check: lint types contracts
