@@ -7,6 +7,8 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
+from oarlock.machine import Parameter
+from oarlock.quantities import Estimate, Origin
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
 from oarlock.rehearse.plant import believed_plant
 from oarlock.rehearse.run import COLUMNS, Rehearsal, rehearse
@@ -116,6 +118,13 @@ def test_bins_say_what_the_samples_say(samples: list[Table], duration: float, lo
     assert run.t[-1] + 1e-9 < run.samples * AXIS.inverter.Ts
 
 
+def printed(value: float, unit: str) -> Parameter:
+    return Parameter(printed=Estimate(value=value, unit=unit, origin=Origin.DATASHEET))
+
+
+SMALL = AXIS.with_parameter("inverter.max_current", printed(8.0, "A"))
+
+
 def figures(**changed: float | str) -> RehearsalFigures:
     run = made(Control.SPEED, "speed", [0.0] * 10, Point(at=0.0, value=1.0))
     plain = replace(figures_of(run, AXIS), saturated=0.0, peak_current=4.0, voltage=0.5)
@@ -131,16 +140,30 @@ def figures(**changed: float | str) -> RehearsalFigures:
         ({"voltage": 0.99}, "The voltage is all but at its limit at 0.4 s"),
         ({"voltage": 1.0, "saturated": 0.034}, "The voltage is at its limit for 3.4 % of the time"),
         ({"ended": "tripped: over current"}, "No: it ends after 1.0 s, tripped: over current"),
+        ({"winding": 131.0}, "It follows, with room left"),  # nobody entered what it may reach
     ],
 )
 def test_what_is_said(changed: dict[str, float | str], words: str) -> None:
-    answer, reasons = _said(figures(**changed), limit=8.0, tightest=0.4)
+    answer, reasons = _said(figures(**changed), SMALL, tightest=0.4)
     assert answer == words
     assert len(reasons) == 1
 
 
+@pytest.mark.parametrize(
+    ("winding", "words"),
+    [
+        (129.0, "It follows, with room left"),
+        (144.6, "Repeated, it warms the winding to 145 °C; it may reach 130"),
+        (math.inf, "Repeated, it warms the winding hotter and hotter; it may reach 130"),
+    ],
+)
+def test_a_scenario_that_is_too_hot_to_be_repeated_is_told(winding: float, words: str) -> None:
+    axis = SMALL.with_parameter("machine.max_temperature", printed(130.0, "°C"))
+    assert _said(figures(winding=winding), axis, tightest=0.4)[0] == words
+
+
 def test_room_is_told_in_per_cent_of_both_limits() -> None:
-    assert _said(figures(), limit=8.0, tightest=0.4)[1] == (
+    assert _said(figures(), SMALL, tightest=0.4)[1] == (
         "Most of all at 0.4 s: 50 % of the peak current, 50 % of the bus.",
     )
 

@@ -14,7 +14,7 @@ from oarlock.records.quantity import KEYS
 from oarlock.ui.frame.app import Application
 from oarlock.ui.stages.identify.import_panel import ImportPanel
 from oarlock.ui.stages.identify.stage import IdentifyStage
-from oarlock.views.identify import cold_resistance
+from oarlock.views.identify import resistances
 from tests.conftest import wait
 from tests.model_link import ModelLink
 
@@ -134,7 +134,7 @@ def test_the_windings_temperature_is_noted_and_refused(qtbot: QtBot, bench: Appl
     assert run.settings["winding"] == 34.0
     session.adopt(finding, run)
     cold = session.axis.machine.R.value / (1 + 0.00393 * 14.0)
-    assert cold_resistance(session.now) == pytest.approx(cold)
+    assert resistances(session.now)[0] == pytest.approx(cold)
 
 
 def spin(folder: Path, scale: float = 1.0) -> Path:

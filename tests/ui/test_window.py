@@ -165,6 +165,25 @@ def test_a_trip_keeps_the_run_and_says_so(qtbot: QtBot, opened: Application) -> 
     assert record.rows > 0
 
 
+def test_a_drive_that_is_too_hot_begins_nothing_and_ends_what_runs(
+    qtbot: QtBot, live: Application
+) -> None:
+    live.window.show_stage("current")
+    wait(qtbot, lambda: live.bench.live.temperature == 34)
+    live.session.enter("inverter.max_temperature", "34 °C")
+    loop(live).run()
+    assert not live.bench.busy
+    hot = "The power stage is at 34 °C and may reach 34 °C: let it cool"
+    assert live.window.message.text() == hot
+    live.session.enter("inverter.max_temperature", "35 °C")
+    loop(live).run()
+    assert live.bench.busy
+    live.session.enter("inverter.max_temperature", "30 °C")  # as if it had warmed meanwhile
+    wait(qtbot, lambda: not live.bench.busy)
+    assert live.window.message.text() == hot.replace("reach 34", "reach 30")
+    assert [run.ended for run in live.session.runs] in ([], ["stopped"])
+
+
 def test_a_drive_that_is_not_there_is_one_line(qtbot: QtBot, opened: Application) -> None:
     window = opened.window
     opened.window.show_stage("identify")

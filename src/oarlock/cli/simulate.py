@@ -142,6 +142,9 @@ def _print(scenario: "Scenario", told: "RehearsalFigures", bridge: "Modulation")
         ("voltage", f"{100 * told.voltage:.0f} % of the bus at most, "
                     f"{100 * told.saturated:.1f} % of the time at its limit"),
     ]  # fmt: skip
+    if not math.isnan(told.winding):
+        warm = f"{told.winding:.0f} °C" if told.winding < 999.0 else "hotter and hotter"
+        rows.append(("winding", f"{warm} where this is repeated for long, in air of 40 °C"))
     if not math.isnan(told.ripple):
         share = "" if math.isnan(told.distortion) else f", {100 * told.distortion:.2g} % of it"
         rows.append(("switching adds", f"{told.ripple:.3g} A rms of ripple{share}"))

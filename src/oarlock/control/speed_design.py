@@ -47,7 +47,7 @@ class Turning:
 def usual_speed(axis: Axis) -> float:
     """Return a speed (rad/s) to look at a loop at: away from standstill, and from the top."""
     share = 0.3 if axis.sensor.kind is SensorKind.HALL else 0.1
-    return share * axis.machine.max_speed.value
+    return share * axis.top_speed
 
 
 def measuring_of(axis: Axis, turning: Turning = Turning()) -> Measuring:

@@ -91,7 +91,7 @@ def _limits(plan: Plan, axis: Axis) -> list[str]:
     if not plan.limits.current <= min(1.25 * axis.peak, axis.inverter.current_full_scale.value):
         found.append(f"aborts only at {plan.limits.current:g} A; motor and drive bear "
                      f"{axis.peak:.3g} A")  # fmt: skip
-    if not plan.limits.speed <= axis.machine.max_speed.value:
+    if not plan.limits.speed <= axis.top_speed:
         found.append("aborts only above the top speed")
     if not (0.0 < plan.limits.travel < math.inf and 0.0 < plan.limits.time <= 300.0):
         found.append("has no limit of travel or time")

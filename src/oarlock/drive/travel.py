@@ -115,7 +115,7 @@ def steps_back(axis: Axis, plan: Plan, standing: Span) -> Plan:
                          remedy=f"Turn it {way} by hand, gates off")  # fmt: skip
     turns = min(abs(middle), 0.8 * max(room(axis, standing), 0.25))
     speed = min(_BACK * axis.inverter.v_max / (m.pole_pairs.value * m.psi.value),
-                0.2 * m.max_speed.value)  # fmt: skip
+                0.2 * axis.top_speed)  # fmt: skip
     speed = min(speed, math.tau * turns / 0.5)
     seconds = math.tau * turns / speed
     signed = -math.copysign(speed, middle)
@@ -135,7 +135,7 @@ def steps_back(axis: Axis, plan: Plan, standing: Span) -> Plan:
         limits=replace(
             plan.limits,
             current=min(0.9 * axis.rated, 1.1 * axis.peak),
-            speed=min(2.5 * speed + 5.0, m.max_speed.value),
+            speed=min(2.5 * speed + 5.0, axis.top_speed),
             travel=math.tau * min(1.2 * turns + 0.1, max(room(axis, standing), 1.05 * turns)),
             time=seconds + 1.0,
         ),

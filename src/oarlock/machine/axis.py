@@ -30,6 +30,8 @@ class Machine:
     peak_current: Parameter  # A, peak
     max_speed: Parameter  # rad/s, mechanical
     inertia: Parameter | None = None  # kg m2
+    max_voltage: Parameter | None = None  # V, of the bus, that the winding is insulated for
+    max_temperature: Parameter | None = None  # °C, that the winding may reach
 
     @property
     def torque_constant(self) -> float:
@@ -73,6 +75,8 @@ class Inverter:
     speed_slope: Parameter  # samples over which it is the slope of the angle; below 3: difference
     max_current: Parameter | None = None  # A, peak, that the drive gives; None: what it senses
     steady_current: Parameter | None = None  # A, peak, that it gives for long; None: not said
+    max_voltage: Parameter | None = None  # V, of the bus, that the drive bears; None: not said
+    max_temperature: Parameter | None = None  # °C, that its power stage may reach
     unsensed: str = ""  # the phase without a sensor, where there are but two
     integral: IntegralRule = IntegralRule.BACKWARD  # of the current controllers
 
@@ -165,6 +169,25 @@ class Axis:
     def rated(self) -> float:
         """Current that motor and drive bear for long, A peak."""
         return min(self.machine.rated_current.value, self.inverter.long_current)
+
+    @property
+    def borne_voltage(self) -> float:
+        """What motor and drive bear of the bus, V; infinite where neither says."""
+        said = (self.machine.max_voltage, self.inverter.max_voltage)
+        return min((one.value for one in said if one is not None), default=math.inf)
+
+    @property
+    def top_speed(self) -> float:
+        """Fastest that the shaft may turn, rad/s.
+
+        No faster than the magnet may turn with the gates off: what it induces between two phases
+        then drives the bus, and motor and drive have to bear that.
+        """
+        m = self.machine
+        if math.isinf(self.borne_voltage) or not (m.psi.is_known and m.pole_pairs.is_known):
+            return m.max_speed.value
+        induced = math.sqrt(3.0) * m.pole_pairs.value * m.psi.value  # V s/rad
+        return min(m.max_speed.value, self.borne_voltage / induced)
 
     @property
     def target(self) -> CurrentTarget:

@@ -8,6 +8,7 @@ import math
 from collections.abc import Callable
 
 from oarlock.machine.axis import Axis
+from oarlock.machine.parameter import Parameter
 
 _Rule = tuple[tuple[str, ...], Callable[[Axis], float], float, float, str]
 
@@ -38,6 +39,15 @@ def _acceleration(axis: Axis) -> float:
     return m.inertia.value * m.max_speed.value / (m.torque_constant * m.rated_current.value)
 
 
+def _entered(limit: Parameter | None, otherwise: float) -> float:
+    return limit.value if limit is not None else otherwise
+
+
+def _bus(axis: Axis, most: Parameter | None) -> float:
+    bus = axis.inverter.bus_voltage
+    return most.value / bus.value if most is not None and bus.is_known else 1.0
+
+
 _RULES: tuple[_Rule, ...] = (
     (("machine.R", "machine.Ld", "machine.Lq"), _tau, 50e-6, 0.2, "L/R is {:.3g} s"),
     (("machine.Ld", "machine.Lq"), lambda a: a.machine.Lq.value / a.machine.Ld.value, 0.8, 6.0,
@@ -66,6 +76,14 @@ _RULES: tuple[_Rule, ...] = (
      "a slope over {:.0f} samples"),
     (("inverter.adc_bits",), lambda a: a.inverter.adc_bits.value, 8.0, 20.0, "{:.0f} bits"),
     (("machine.inertia",), _acceleration, 2e-3, 60.0, "it takes {:.2g} s to top speed"),
+    (("machine.max_temperature",), lambda a: _entered(a.machine.max_temperature, 130.0),
+     60.0, 260.0, "{:.0f} °C for a winding"),
+    (("inverter.max_temperature",), lambda a: _entered(a.inverter.max_temperature, 85.0),
+     45.0, 175.0, "{:.0f} °C for a power stage"),
+    (("machine.max_voltage", "inverter.bus_voltage"), lambda a: _bus(a, a.machine.max_voltage),
+     0.8, 20.0, "the winding bears {:.2g} times the bus"),
+    (("inverter.max_voltage", "inverter.bus_voltage"), lambda a: _bus(a, a.inverter.max_voltage),
+     0.95, 10.0, "the drive bears {:.2g} times the bus"),
     (("sensor.counts",), lambda a: a.sensor.counts.value, 16.0, 2.0**24, "{:.0f} counts a turn"),
 )  # fmt: skip
 

@@ -42,6 +42,20 @@ FIELDS: tuple[Field, ...] = (
         optional=True,
     ),
     Field(
+        path="machine.max_voltage",
+        key="max_voltage",
+        kind=Kind.VOLTAGE,
+        label="Winding bears",
+        optional=True,
+    ),
+    Field(
+        path="machine.max_temperature",
+        key="max_temperature",
+        kind=Kind.TEMPERATURE,
+        label="Winding may reach",
+        optional=True,
+    ),
+    Field(
         path="mechanics.max_turns",
         key="max_turns",
         kind=Kind.TURNS,
@@ -86,6 +100,20 @@ FIELDS: tuple[Field, ...] = (
         key="steady_current",
         kind=Kind.CURRENT,
         label="Drive gives for long",
+        optional=True,
+    ),
+    Field(
+        path="inverter.max_voltage",
+        key="max_voltage",
+        kind=Kind.VOLTAGE,
+        label="Drive bears",
+        optional=True,
+    ),
+    Field(
+        path="inverter.max_temperature",
+        key="max_temperature",
+        kind=Kind.TEMPERATURE,
+        label="Power stage may reach",
         optional=True,
     ),
     Field(

@@ -80,7 +80,7 @@ def limits_of(axis: Axis, *, printed: bool = False) -> Limits:
         psi=pick("psi"),
         i_max=pick("peak_current") if printed else axis.peak,
         v_max=inv.v_max,
-        omega_max=pick("max_speed"),
+        omega_max=pick("max_speed") if printed else axis.top_speed,
     )
 
 

@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.machine import Axis
+from oarlock.machine.heat import winding_at
 from oarlock.rehearse.run import Rehearsal
 from oarlock.rehearse.scenario import Control
 
@@ -33,6 +34,7 @@ class RehearsalFigures:
     peak_current: float  # A
     rms_current: float  # A, of the phase current's vector, over √2: what a winding heats by
     copper_loss: float  # W, mean
+    winding: float  # °C, where it is repeated for long; NaN: what it may reach is not entered
     voltage: float  # largest, share of what the bus gives
     saturated: float  # share of the time at that limit
     following_peak: float  # rad; NaN without a position loop
@@ -51,12 +53,14 @@ def figures_of(run: Rehearsal, axis: Axis) -> RehearsalFigures:
     joules = run.mean["power"] * np.diff(run.t, append=seconds)
     rms = math.sqrt(run.squares["current"] / 2.0)
     ripple = math.sqrt(run.squares["ripple"] / 2.0) if run.plant.switches else math.nan
+    whole = math.hypot(rms, 0.0 if math.isnan(ripple) else ripple)
     return RehearsalFigures(
         ended=run.ended,
         seconds=seconds,
         top_speed=_peak(most["speed"], least["speed"]),
         peak_current=float(np.max(most["amperes"], initial=0.0)),
-        rms_current=math.hypot(rms, 0.0 if math.isnan(ripple) else ripple),
+        rms_current=whole,
+        winding=winding_at(axis, whole),
         copper_loss=1.5 * axis.machine.R.value * (run.squares["current"] + run.squares["ripple"]),
         voltage=float(np.max(most["volts"], initial=0.0)) / run.v_max,
         saturated=run.saturated,

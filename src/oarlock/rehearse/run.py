@@ -76,7 +76,7 @@ def plan_of(scenario: Scenario, axis: Axis) -> Plan:
     InputError : a loop that it needs has no gains, or asks for more than the machine bears
 
     """
-    frame, m = _FRAMES[scenario.control], axis.machine
+    frame = _FRAMES[scenario.control]
     times = [point.at for point in scenario.points]
     steps = []
     if times[0] >= axis.inverter.Ts:
@@ -99,7 +99,7 @@ def plan_of(scenario: Scenario, axis: Axis) -> Plan:
     most = axis.peak
     plan = Plan(
         name=scenario.name, steps=tuple(steps), channels=_RECORDED, round=True,
-        limits=Limits(current=1.2 * most, speed=1.2 * m.max_speed.value, travel=1e9,
+        limits=Limits(current=1.2 * most, speed=1.2 * axis.top_speed, travel=1e9,
                       time=scenario.duration + 1.0),
         gains=gains_for(axis), speed=SpeedLoop(limit=most),
     )  # fmt: skip
@@ -127,7 +127,7 @@ def _refuse_beyond(scenario: Scenario, axis: Axis) -> None:
                              f"{_FASTEST / Ts:g} Hz")  # fmt: skip
         speed = abs(point.value if scenario.control is Control.SPEED else point.speed)
         speed += wave.amplitude if scenario.control is Control.SPEED else 0.0
-        if speed > m.max_speed.value:
+        if speed > axis.top_speed:
             raise InputError(f"{speed / math.tau * 60:.0f} rpm, above the top speed",
                              place=f"{scenario.name}, point {n}",
                              remedy="Ask for less, or correct the top speed")  # fmt: skip

@@ -13,6 +13,7 @@ from oarlock.drive.travel import Span
 from oarlock.errors import InputError, OarlockError
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.machine import Axis
+from oarlock.machine.limits import too_hot
 from oarlock.records import Record
 from oarlock.session.commissioning import Commissioning
 from oarlock.session.connecting import PRACTICE, Again, close_quietly, open_channel, stop_aside
@@ -22,7 +23,7 @@ from oarlock.session.jobs import Done, Failed, Jobs, Post, Progress, Stopped
 from oarlock.session.parked import Parked, Parking, calm
 from oarlock.session.perform import Performed, from_file, perform
 from oarlock.session.session import Session
-from oarlock.session.told import as_told, with_told
+from oarlock.session.told import as_told, in_one_line, with_told
 
 if TYPE_CHECKING:
     from oarlock.drive.practice_process import PracticeProcess
@@ -107,11 +108,7 @@ class Bench:
         )
         attempt = self._attempt
 
-    def _connected(
-        self,
-        outcome: "Done[_Opened] | Stopped | Failed",
-        attempt: Cancel,
-    ) -> None:
+    def _connected(self, outcome: "Done[_Opened] | Stopped | Failed", attempt: Cancel) -> None:
         if attempt is not self._attempt:  # given up meanwhile: it is not wanted any more
             if isinstance(outcome, Done):
                 self._close(outcome.value.link)
@@ -127,8 +124,7 @@ class Bench:
                 self._session.show(channel=self.channel)
             link = self._link
             link.subscribe(lambda live: self._take_live(link, live))
-            axis, kept = self._session.axis, self._session.screen.standing
-            self._link.ledger.set(axis, Span(*kept))
+            self._link.ledger.set(self._session.axis, Span(*self._session.screen.standing))
             self.told.emit(self._take_facts())
         elif isinstance(outcome, Failed):
             self._tell_error(outcome.error)
@@ -144,10 +140,7 @@ class Bench:
         """Take what the drive tells where nothing was entered; return what it says otherwise."""
         axis, differ = with_told(self._session.axis, self.facts)
         self._session.edit("Take what the drive tells", axis)
-        if not differ:
-            return ""
-        said = "; ".join(one.sentence for one in differ)
-        return f"Not as entered: {said}. Ctrl+K, 'Use what the drive tells', or correct the drive"
+        return in_one_line(differ)
 
     @property
     def differs(self) -> bool:
@@ -176,6 +169,8 @@ class Bench:
         if self._link is not None and self._silences >= 3 and self._cancel is None:
             self._silences = 0
             self._lost(f"{self._link.name}: no sign of life; it is built to de-energise by itself")
+        if self.busy and self._too_hot():
+            self.stop()
         code = self.live.emergency
         if code != self._emergency:
             self._emergency = code
@@ -203,6 +198,13 @@ class Bench:
         stop_aside(practice)
 
     # Experiments
+
+    def _too_hot(self) -> bool:
+        """Say where the power stage is hotter than it may be; return whether."""
+        why = too_hot(self._session.axis, self.live.temperature) if self.connected else ""
+        if why:
+            self.told.emit(why)
+        return bool(why)
 
     @property
     def busy(self) -> bool:
@@ -245,13 +247,15 @@ class Bench:
         if self.busy:
             self.told.emit("An experiment is under way. Stop it first, or wait")
             return False
+        if self._too_hot():
+            return False
         link = self._link
 
         def ended(outcome: Done[T] | Stopped | Failed) -> None:
             self._cancel = None
             self._remember_standing()
             self._set_doing(Doing())
-            if isinstance(outcome, Stopped):
+            if isinstance(outcome, Stopped) and not self._too_hot():
                 self.told.emit("Stopped. The drive carries no current")
             elif isinstance(outcome, Failed):
                 self.fail(outcome.error)
@@ -299,14 +303,10 @@ class Bench:
             why = f" ({emergency_name(code)})" if code else ""
             self.told.emit(f"{title}: {ended}{why}. What was recorded is kept")
 
-    @property
-    def standing(self) -> Span:
-        """Where the shaft stands, turns from where its travel is counted."""
-        return self._link.ledger.standing(self._session.axis) if self._link else Span()
-
     def _remember_standing(self) -> None:
-        if self._link is not None and self._session.axis.mechanics.max_turns is not None:
-            stands = self.standing
+        axis = self._session.axis
+        if self._link is not None and axis.mechanics.max_turns is not None:
+            stands = self._link.ledger.standing(axis)
             self._session.show(standing=(stands.least, stands.most))
 
     def count_travel_from_here(self) -> None:

@@ -263,7 +263,7 @@ def expected(found: tuple[Part, ...], now: Snapshot, *, held: bool) -> dict[Part
         room = _LOOP_ROOM if part.group == LOOPS else _ROOM
         bounds[part] = Bound(
             turns=room * bound.turns,
-            speed=min(1.2 * bound.speed, axis.machine.max_speed.value),
+            speed=min(1.2 * bound.speed, axis.top_speed),
             current=min(1.2 * bound.current, _most_current(axis)),
             seconds=room * bound.seconds,
         )

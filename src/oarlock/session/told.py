@@ -1,6 +1,6 @@
 """What a drive tells of itself: it fills what nobody entered, and is held against what was."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from oarlock.drive.link import Link
@@ -40,6 +40,14 @@ class Difference:
 def told_by(link: Link) -> dict[str, float]:
     """Return what the drive says of itself, by the contract's names; work for a job."""
     return link.read([*_PLACES, _KIND])
+
+
+def in_one_line(differ: Sequence[Difference]) -> str:
+    """Return what differs and what to do about it; nothing where nothing does."""
+    if not differ:
+        return ""
+    said = "; ".join(one.sentence for one in differ)
+    return f"Not as entered: {said}. Ctrl+K, 'Use what the drive tells', or correct the drive"
 
 
 def with_told(axis: Axis, told: Mapping[str, float]) -> tuple[Axis, tuple[Difference, ...]]:

@@ -8,6 +8,7 @@ from oarlock.control.margins import margins
 from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.machine.derived import derived
+from oarlock.machine.heat import resistance_at
 from oarlock.quantities import Estimate
 from oarlock.quantities.display import digits, engineering, fixed, whole_degrees, with_std
 from oarlock.records import Check, Finding, Run
@@ -17,7 +18,6 @@ from oarlock.views.sensing_experiments import is_stale
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage, State
 
-COPPER = 0.00393  # 1/K, of resistance, IEC 60228
 _COUNTS = {3: "three", 4: "four", 5: "five", 6: "six"}
 TOLERANCE = 0.10  # what a datasheet is held to, ratio
 
@@ -261,16 +261,23 @@ def agreement(now: Snapshot, quantity: str) -> Check | None:
     )
 
 
-def cold_resistance(now: Snapshot) -> float:
-    """Return R at 20 °C (ohm), where the winding's temperature was noted; 0 otherwise."""
+def resistances(now: Snapshot) -> tuple[float, float]:
+    """Return R (ohm) at 20 °C and at the most that the winding may reach; 0 where unknown."""
+    warm, most = _noted(now), now.axis.machine.max_temperature
+    if math.isnan(warm):
+        return 0.0, 0.0
+    R = now.axis.machine.R.value
+    return resistance_at(R, warm, 20.0), resistance_at(R, warm, most.value) if most else 0.0
+
+
+def _noted(now: Snapshot) -> float:
+    """Return how warm (°C) the winding was as R was measured; NaN where nobody noted it."""
     found = now.finding("resistance")
     R = now.axis.machine.R
     if not found or not R.adopted:
-        return 0.0
+        return math.nan
     winding = found[0].settings.get("winding", now.screen.winding)
-    if not isinstance(winding, int | float):
-        return 0.0
-    return R.value / (1.0 + COPPER * (winding - 20.0))
+    return float(winding) if isinstance(winding, int | float) else math.nan
 
 
 def tiles(now: Snapshot) -> list[Tile]:

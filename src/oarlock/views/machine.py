@@ -138,11 +138,10 @@ def characteristic_why(shown: MachinePicture) -> tuple[str, str]:
 def summary(now: Snapshot) -> Stage:
     """Return what the rail says of this stage."""
     axis = now.axis
-    m = axis.machine
     measured = identified(axis)
     if not can_be_mapped(axis):
         return _begun(axis)
-    peak, top = sentence(axis.peak, "A"), f"{m.max_speed.value / RPM:.0f} rpm"
+    peak, top = sentence(axis.peak, "A"), f"{axis.top_speed / RPM:.0f} rpm"
     return Stage(
         key="machine",
         name="Machine",

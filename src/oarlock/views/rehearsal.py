@@ -57,21 +57,24 @@ def simulated(
     limit = axis.peak
     used = np.maximum(run.most["volts"] / run.v_max, run.most["amperes"] / limit)
     tightest = float(run.t[int(np.argmax(used))]) if run.t.size else 0.0
-    answer, reasons = _said(told, limit, tightest)
+    answer, reasons = _said(told, axis, tightest)
     return RehearsePicture(run=run, axis=axis, figures=told, answer=answer, reasons=reasons,
                            tightest=tightest, limit=limit)  # fmt: skip
 
 
-def _said(told: RehearsalFigures, limit: float, tightest: float) -> tuple[str, tuple[str, ...]]:
+def _said(told: RehearsalFigures, axis: Axis, tightest: float) -> tuple[str, tuple[str, ...]]:
     if told.ended != "done":
         return f"No: it ends after {digits(told.seconds, 2)} s, {told.ended}", (
             "What came before is shown. Ask for less, or look at the load.",)  # fmt: skip
-    current = told.peak_current / limit
+    current, most = told.peak_current / axis.peak, axis.machine.max_temperature
     where = f"at {tightest:.3g} s"
     room = (
         f"Most of all {where}: {100 * current:.0f} % of the peak current, "
         f"{100 * told.voltage:.0f} % of the bus."
     )
+    if most is not None and told.winding > most.value:
+        grows = "hotter and hotter" if math.isinf(told.winding) else f"to {told.winding:.0f} °C"
+        return f"Repeated, it warms the winding {grows}; it may reach {most.value:.0f}", (room,)
     if told.saturated > 0.0:
         share = digits(100.0 * told.saturated, 2)
         return f"The voltage is at its limit for {share} % of the time", (room,)

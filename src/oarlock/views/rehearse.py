@@ -15,7 +15,7 @@ from oarlock.views.stage import Stage, State
 def usual_scenario(axis: Axis) -> str:
     """Return the text of a scenario to begin with: there and back, by what loops there are."""
     m = axis.machine
-    top = m.max_speed.value / RPM
+    top = axis.top_speed / RPM
     rpm = float(f"{0.25 * top:.1g}")
     if axis.loops["position"].gains is not None:
         steep = float(f"{2.0 * rpm * RPM / 0.3:.1g}")

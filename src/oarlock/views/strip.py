@@ -123,7 +123,7 @@ def _machine(axis: Axis) -> list[Marker]:
         for hertz in (m.R.value / (math.tau * inductance.value),)
     ]  # fmt: skip
     shaft = _shaft(axis)
-    top = m.max_speed.value * m.pole_pairs.value / math.tau
+    top = axis.top_speed * m.pole_pairs.value / math.tau
     found += shaft
     if not (m.max_speed.is_known and m.pole_pairs.is_known):
         return found

@@ -75,7 +75,7 @@ def limits_for(axis: Axis, current: float, seconds: float) -> Limits:
         travel = min(travel, math.tau * axis.mechanics.max_turns.value)
     return Limits(
         current=min(1.3 * current + 0.05 * axis.peak, 1.1 * axis.peak),
-        speed=0.25 * axis.machine.max_speed.value,
+        speed=0.25 * axis.top_speed,
         travel=travel,
         time=seconds + 1.0,
     )  # fmt: skip

@@ -44,12 +44,12 @@ def abort_limits(
     speed : rad/s, mechanical, the most that the shaft should reach
 
     """
-    m, most = axis.machine, axis.mechanics.max_turns
+    most = axis.mechanics.max_turns
     if most is not None:
         turns = min(turns, most.value)
     return Limits(
         current=min(1.3 * current + 0.08 * axis.peak, 1.1 * axis.peak),
-        speed=min(speed, m.max_speed.value),
+        speed=min(speed, axis.top_speed),
         travel=math.tau * turns,
         time=seconds + 1.0,
     )

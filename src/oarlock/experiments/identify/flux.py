@@ -66,7 +66,7 @@ class FluxSpin:
         return tuple(scale * speed for speed in full)
 
     def _top(self, axis: Axis) -> float:
-        return min(max(self.levels) * no_load_speed(axis), 0.5 * axis.machine.max_speed.value)
+        return min(max(self.levels) * no_load_speed(axis), 0.5 * axis.top_speed)
 
     def _steps(self, axis: Axis, speeds: Any) -> list[Step]:
         rated = axis.rated

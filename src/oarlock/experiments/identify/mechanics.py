@@ -48,7 +48,7 @@ class SpeedTrapezoids:
 
     def speed(self, axis: Axis) -> float:
         """Return the top speed, rad/s mechanical, as far as travel lets it."""
-        full = min(self.top * no_load_speed(axis), 0.5 * axis.machine.max_speed.value)
+        full = min(self.top * no_load_speed(axis), 0.5 * axis.top_speed)
         return full * within_travel(axis, excursion(self._steps(axis, full)))
 
     def _steps(self, axis: Axis, top: float) -> list[Step]:

@@ -91,13 +91,13 @@ class TorqueSines:
             return list(self.fine)
         high = min(self.high, 0.05 / axis.inverter.Ts)
         if axis.sensor.kind is SensorKind.HALL:
-            full = self.speed * min(no_load_speed(axis), axis.machine.max_speed.value)
+            full = self.speed * min(no_load_speed(axis), axis.top_speed)
             high = min(high, full / math.tau * axis.machine.pole_pairs.value)
         return [float(f) for f in np.geomspace(self.low, high, self.count)]
 
     def turning(self, axis: Axis) -> float:
         """Return the speed, rad/s, its sign the way."""
-        full = self.speed * min(no_load_speed(axis), axis.machine.max_speed.value)
+        full = self.speed * min(no_load_speed(axis), axis.top_speed)
         return self.way * full * within_travel(axis, excursion(self.steps(axis, full)))
 
     def steps(self, axis: Axis, speed: float) -> list[Step]:

@@ -13,6 +13,7 @@ from oarlock.errors import InputError
 from oarlock.experiments.identify.evidence import voltages, wave
 from oarlock.experiments.identify.plausible import believable
 from oarlock.machine import Axis
+from oarlock.machine.heat import resistance_at
 from oarlock.quantities import measured
 from oarlock.quantities.display import digits
 from oarlock.records import Check, Finding, Record
@@ -21,7 +22,6 @@ Array = NDArray[np.float64]
 ACCURACY = 0.005  # standard uncertainty of an instrument's gain where nothing else is said
 _REACTS = 0.003  # of Lq: what a free rotor may take of it without a word
 _FREE_TURN = 0.002  # of the inductance's voltage that a moving rotor may induce
-_COPPER = 0.00393  # 1/K at 20 °C
 
 
 def accuracy(record: Record) -> float:
@@ -110,7 +110,7 @@ def _at_printed(R: float, record: Record) -> float:
     winding = record.settings.get("winding")
     if not isinstance(winding, int | float):
         return R
-    return R / (1.0 + _COPPER * (float(winding) - 20.0))
+    return resistance_at(R, float(winding), 20.0)
 
 
 def two_terminal_sine(record: Record, axis: Axis, which: str) -> Finding:

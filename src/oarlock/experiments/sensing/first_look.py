@@ -222,7 +222,7 @@ def _plan(axis: Axis, steps: tuple[Step, ...], most: float) -> Plan:
         steps=steps,
         channels=("t", "ia", "ib", "ic", "theta_m"),
         limits=abort_limits(axis, current=most * axis.rated, turns=0.25,
-                            speed=0.25 * axis.machine.max_speed.value,
+                            speed=0.25 * axis.top_speed,
                             seconds=sum(step.duration for step in steps)),
         gains=gentle_gains(axis, 100.0),
     )  # fmt: skip

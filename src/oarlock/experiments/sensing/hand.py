@@ -40,7 +40,7 @@ class TurnByHand:
                 axis,
                 current=0.0,
                 turns=40.0,
-                speed=axis.machine.max_speed.value,
+                speed=axis.top_speed,
                 seconds=self.seconds,
             ),
             gains=gentle_gains(axis, 100.0),

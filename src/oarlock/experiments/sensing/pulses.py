@@ -92,7 +92,7 @@ class StandingPulses:
                 axis,
                 current=1.6 * self.peak * axis.rated,
                 turns=0.25,
-                speed=0.25 * axis.machine.max_speed.value,
+                speed=0.25 * axis.top_speed,
                 seconds=sum(step.duration for step in steps),
             ),
             gains=gentle_gains(axis, 100.0),

@@ -113,7 +113,7 @@ class FourPushes:
             degrees = 360.0 * turns_at_most(axis)
             return Movement(
                 what=f"turns up to {degrees:.0f}° and back, a few times, as no inertia is known",
-                speed=TOP_SPEED * axis.machine.max_speed.value,
+                speed=TOP_SPEED * axis.top_speed,
                 current=max(along, SHARES[-1] * axis.rated),
                 seconds=seconds_at_most(),
             )

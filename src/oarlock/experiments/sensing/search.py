@@ -77,7 +77,7 @@ class BoundedSearch:
         steps.append(replace(steps[-1], duration=seconds, release=brake != "stays"))
         seconds = sum(step.duration for step in steps)
         limits = abort_limits(
-            axis, current=current, turns=0.1, speed=0.2 * axis.machine.max_speed.value,
+            axis, current=current, turns=0.1, speed=0.2 * axis.top_speed,
             seconds=seconds,
         )  # fmt: skip
         return Plan(
@@ -103,7 +103,7 @@ class BoundedSearch:
         return Movement(
             what=f"moves {math.degrees(self.moved):.1f}° at a time, "
             f"{math.degrees(TRAVEL):.0f}° in all",
-            speed=0.02 * axis.machine.max_speed.value,
+            speed=0.02 * axis.top_speed,
             current=self.share * axis.rated,
             seconds=40 * (self.plan(axis).duration + 0.1),
         )

@@ -45,7 +45,7 @@ class ForcedSpin:
     def field(self, axis: Axis) -> float:
         """Return the field's speed, rad/s electrical."""
         m = axis.machine
-        top = 0.2 * m.max_speed.value * m.pole_pairs.value
+        top = 0.2 * axis.top_speed * m.pole_pairs.value
         full = min(self.emf * axis.inverter.v_max / m.psi.value, top)
         return full * within_travel(axis, self._turns(axis, full), least=_SLOWEST)
 

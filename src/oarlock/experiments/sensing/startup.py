@@ -70,7 +70,7 @@ def propose(axis: Axis, *, breakaway: float = 0.0) -> StartSettings:
     unknown = _DEAD_UNKNOWN * 4.0 / 3.0 * axis.inverter.dead_voltage.value
     unknown += _R_UNKNOWN * m.R.value * current
     hand_over = unknown / (math.sin(ANGLE) * m.psi.value)
-    hand_over = min(hand_over, 0.4 * m.max_speed.value * m.pole_pairs.value)
+    hand_over = min(hand_over, 0.4 * axis.top_speed * m.pole_pairs.value)
     mechanical = hand_over / m.pole_pairs.value
     torque = 0.3 * m.torque_constant * current
     ramp = max(m.inertia.value * mechanical / torque, 0.4)
@@ -91,7 +91,7 @@ def propose(axis: Axis, *, breakaway: float = 0.0) -> StartSettings:
 
 def _faster(axis: Axis, start: StartSettings) -> StartSettings:
     """Raise the hand-over speed until the simulated observer is right there, within `ANGLE`."""
-    top = 0.5 * axis.machine.max_speed.value * axis.machine.pole_pairs.value
+    top = 0.5 * axis.top_speed * axis.machine.pole_pairs.value
     for _ in range(6):
         back = float(simulated_error(axis, start, np.array([start.hand_back]))[0])
         if back <= ANGLE or start.hand_over >= top:

@@ -100,8 +100,7 @@ class ForcedTurn:
                 current=current,
                 turns=self._turns(axis) + 0.5,
                 seconds=seconds,
-                speed=12.0 * fast / axis.machine.pole_pairs.value
-                + 0.12 * axis.machine.max_speed.value,
+                speed=12.0 * fast / axis.machine.pole_pairs.value + 0.12 * axis.top_speed,
             ),
             gains=gains,
         )

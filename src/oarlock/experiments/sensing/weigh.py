@@ -128,7 +128,7 @@ def weighing(axis: Axis, current: float, seconds: float) -> Plan:
             axis,
             current=abs(current),
             turns=turns_at_most(axis),
-            speed=TOP_SPEED * axis.machine.max_speed.value,
+            speed=TOP_SPEED * axis.top_speed,
             seconds=sum(step.duration for step in steps),
         ),
         gains=gentle_gains(axis, math.tau * 200.0),

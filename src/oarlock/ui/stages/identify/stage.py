@@ -31,11 +31,11 @@ from oarlock.views.identify import (
     Tile,
     agreement,
     answer,
-    cold_resistance,
     compared,
     consequences,
     follows,
     poles,
+    resistances,
     tiles,
 )
 
@@ -112,6 +112,7 @@ class IdentifyStage(StageView):
         self.winding.editingFinished.connect(self._take_winding)
         conditions.add(self.winding)
         self._cold = conditions.row("R at 20 °C", "Copper: 0.393 % for each kelvin")
+        self._hot = conditions.row("R at its hottest", "At the temperature that it may reach")
         self._stage_heat = conditions.row("Power stage", "As the drive reports it")
         self._dead = conditions.row("Dead-time loss", "For each phase, against its current")
         self._zero = conditions.row("Angle zero", "Electrical, as Sensing found it")
@@ -239,8 +240,8 @@ class IdentifyStage(StageView):
         shown = f"{math.degrees(zero.value) % 360.0:.1f}" if known else "–"
         plus = f"±{math.degrees(zero.std):.2f}" if known else ""
         self._zero.show_value(shown, "°", plus, zero.best.origin)
-        cold = cold_resistance(session.now)
-        self._cold.show_value(digits(cold, 3) if cold else "–", "Ω")
+        for row, R in zip((self._cold, self._hot), resistances(session.now), strict=True):
+            row.show_value(digits(R, 3) if R else "–", "Ω")
 
     def read_out(self) -> ReadOut:
         shown, told = poles(self.session.axis)

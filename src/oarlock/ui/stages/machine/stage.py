@@ -34,8 +34,12 @@ _WINDING = (
 )  # fmt: skip
 _INVERTER = (
     "inverter.control_frequency", "inverter.pwm_frequency", "inverter.dead_time",
-    "inverter.current_full_scale", "inverter.adc_bits", "inverter.max_current",
-    "inverter.steady_current", "mechanics.max_turns",
+    "inverter.current_full_scale", "inverter.adc_bits",
+)  # fmt: skip
+_LIMITS = (
+    "inverter.max_current", "inverter.steady_current", "inverter.max_voltage",
+    "inverter.max_temperature", "machine.max_voltage", "machine.max_temperature",
+    "mechanics.max_turns",
 )  # fmt: skip
 _SENSOR = {
     SensorKind.ENCODER: ("sensor.counts", "sensor.side", "sensor.zero"),
@@ -64,7 +68,7 @@ class MachineStage(StageView):
         self.paste: PastePanel | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         kept = session.screen.map_omega
-        self._omega = 0.6 * session.axis.machine.max_speed.value if kept is None else kept
+        self._omega = 0.6 * session.axis.top_speed if kept is None else kept
         self.rows = self._fill(self.numbers)
         self.commission = button("Commission …  F8", tip="Measure, tune and verify what is missing")
         self.commission.setParent(self)
@@ -94,6 +98,10 @@ class MachineStage(StageView):
         for path in _INVERTER:
             rows[path] = ParameterRow(path, self)
             more.add(rows[path])
+        bounds = panel.block("Limits", "besides the rating")
+        for path in _LIMITS:
+            rows[path] = ParameterRow(path, self)
+            bounds.add(rows[path])
         sensor = panel.block("Position sensor")
         self.sensor_kind = KindRow(self.session)
         sensor.add(self.sensor_kind)
@@ -101,7 +109,7 @@ class MachineStage(StageView):
             rows[path] = ParameterRow(path, self)
             sensor.add(rows[path])
         self._found = sensor.row("Offsets", "Readings of no current, phases a, b and c")
-        self._blocks += [more, sensor]
+        self._blocks += [more, bounds, sensor]
         panel.finish()
         return rows
 
@@ -188,14 +196,14 @@ class MachineStage(StageView):
 
     def move_cursor(self, omega: float) -> None:
         """Put the speed cursor somewhere else."""
-        top = self.session.axis.machine.max_speed.value
+        top = self.session.axis.top_speed
         self._omega = min(max(omega, 0.0), top)
         self.session.show(map_omega=self._omega)
         self.refresh()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         step = 0.1 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 0.01
-        top = self.session.axis.machine.max_speed.value
+        top = self.session.axis.top_speed
         if event.key() == Qt.Key.Key_Right:
             self.move_cursor(self._omega + step * top)
         elif event.key() == Qt.Key.Key_Left:

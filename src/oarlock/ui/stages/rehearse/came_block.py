@@ -17,6 +17,7 @@ _ROWS = {
     "peak": ("Peak current", "Of the current vector"),
     "rms": ("Current, rms", "Effective value: what heats the winding"),
     "loss": ("Copper loss", "Mean over the scenario"),
+    "winding": ("Winding, repeated", "What it warms to if this goes on and on, in air of 40 °C"),
     "drawn": ("From the bus", "Energy: what the shaft takes and the copper loses"),
     "returned": ("Returned to it", "Energy that braking or a load pumps up: can the bus take it?"),
     "ripple": ("Ripple, rms", "What switching adds to a phase, effective value"),
@@ -24,6 +25,7 @@ _ROWS = {
     "over": ("At its limit", "Share of the time with the voltage at its limit"),
 }
 _NONE = 1e-3  # J
+_BURNT = 999  # °C: what is hotter is not told
 _KEEP, _DROP = "Keep it to compare", "Do not compare any more"
 
 
@@ -87,9 +89,16 @@ def _values(told: RehearsalFigures) -> dict[str, tuple[str, str]]:
         "peak": (digits(told.peak_current, 3), "A"),
         "rms": (digits(told.rms_current, 3), "A"),
         "loss": (digits(told.copper_loss, 3), "W"),
+        "winding": (_warm(told.winding), "°C"),
         "drawn": (digits(told.drawn, 3), "J"),
         "returned": (digits(told.returned, 3) if told.returned >= _NONE else "0", "J"),
         "ripple": ("–" if math.isnan(told.ripple) else digits(told.ripple, 2), "A"),
         "volts": (f"{100 * told.voltage:.0f}", "%"),
         "over": (f"{100 * told.saturated:.1f}", "%"),
     }
+
+
+def _warm(celsius: float) -> str:
+    if math.isnan(celsius):
+        return "–"
+    return f"{celsius:.0f}" if celsius < _BURNT else f"> {_BURNT}"
