@@ -45,14 +45,14 @@ FIELDS: tuple[Field, ...] = (
         path="machine.max_voltage",
         key="max_voltage",
         kind=Kind.VOLTAGE,
-        label="Winding bears",
+        label="Highest bus, winding",
         optional=True,
     ),
     Field(
         path="machine.max_temperature",
         key="max_temperature",
         kind=Kind.TEMPERATURE,
-        label="Winding may reach",
+        label="Hottest winding",
         optional=True,
     ),
     Field(
@@ -106,14 +106,14 @@ FIELDS: tuple[Field, ...] = (
         path="inverter.max_voltage",
         key="max_voltage",
         kind=Kind.VOLTAGE,
-        label="Drive bears",
+        label="Highest bus, drive",
         optional=True,
     ),
     Field(
         path="inverter.max_temperature",
         key="max_temperature",
         kind=Kind.TEMPERATURE,
-        label="Power stage may reach",
+        label="Hottest power stage",
         optional=True,
     ),
     Field(

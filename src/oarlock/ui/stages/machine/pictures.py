@@ -15,6 +15,7 @@ from oarlock.ui.kit.plot import Array, Plot, linear_ticks
 from oarlock.views.machine import MachinePicture
 
 _APART = 60.0  # px, from where two labels do not meet
+_NEAR_TOP = 0.84  # of the top speed: a label beyond would meet the one at the end
 
 
 class CurrentPlane(Plot):
@@ -146,7 +147,7 @@ class SpeedPlot(Plot):
         self._shown = shown
         top = shown.limits.omega_max / RPM
         ticks = linear_ticks(0.0, top, 4)
-        ticks = [(v, s) for v, s in ticks if v < 0.99 * top or not self._labels]
+        ticks = [(v, s) for v, s in ticks if v < _NEAR_TOP * top or not self._labels]
         if self._labels and ticks:
             ticks.append((top, f"{top:.0f} rpm"))
         if (0.0, top * 1.02) != self.x_range:

@@ -17,7 +17,7 @@ _ROWS = {
     "peak": ("Peak current", "Of the current vector"),
     "rms": ("Current, rms", "Effective value: what heats the winding"),
     "loss": ("Copper loss", "Mean over the scenario"),
-    "winding": ("Winding, repeated", "What it warms to if this goes on and on, in air of 40 °C"),
+    "winding": ("Winding warms to", "If this goes on and on, in air of 40 °C"),
     "drawn": ("From the bus", "Energy: what the shaft takes and the copper loses"),
     "returned": ("Returned to it", "Energy that braking or a load pumps up: can the bus take it?"),
     "ripple": ("Ripple, rms", "What switching adds to a phase, effective value"),
