@@ -29,18 +29,18 @@ def another(experiment: Experiment, finding: Finding | None, record: Record) -> 
     A trip by the experiment's limit of current on a shaft that had followed asks for less. Where a
     check failed, the first one says what it asks for.
     """
-    if not isinstance(experiment, Scalable):
-        return None
     # A shaft that did not follow, or a power stage that tripped, is for a human to look at.
-    if record.trip == LIMIT_CURRENT.key and _followed(record):
+    if isinstance(experiment, Scalable) and record.trip == LIMIT_CURRENT.key and _followed(record):
         return Another(experiment.scaled(_WEAKER), record.ended)
     if finding is None or not finding.failed:
         return None
     first = finding.failed[0]
-    if first.ask is Ask.WEAKER:
-        return Another(experiment.scaled(_WEAKER), first.sentence)
     if first.ask is Ask.LONGER and isinstance(experiment, Patient):
         return Another(experiment.longer(), first.sentence)
+    if not isinstance(experiment, Scalable):
+        return None
+    if first.ask is Ask.WEAKER:
+        return Another(experiment.scaled(_WEAKER), first.sentence)
     if first.ask is Ask.STRONGER and experiment.may_grow:
         return Another(experiment.scaled(_STRONGER), first.sentence, stronger=True)
     return None

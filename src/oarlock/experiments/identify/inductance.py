@@ -30,6 +30,7 @@ from oarlock.records.settings import number, tables
 
 Array = NDArray[np.float64]
 _AVERAGED = 16  # rows, of the angle where it is asked whether it moved
+_MOST_MOVED = 4.0  # degrees electrical: a frame that is so far off changes L by half of 1 %
 _MOST_SPREAD = 0.01  # of the sensors' gains
 _DELAY_FLOOR = 0.01  # of a sample
 _IRON = 0.018  # of the rated current, at the bus's whole voltage: what iron loss may take
@@ -293,8 +294,8 @@ def _checks(
     record: Record, axis: Axis, which: str, plain: list[_Sine], sines: list[_Sine],
     halves: float, delay: Estimate | None,
 ) -> list[Check]:  # fmt: skip
-    step = math.tau / 4096.0
-    moved = _moved(record) / step
+    pairs = axis.machine.pole_pairs.value
+    moved = math.degrees(pairs * _moved(record))
     weak = min(1.0 / max(sine.relative_std, 1e-12) for sine in sines)
     spread = max(axis.inverter.gain_a.std, axis.inverter.gain_b.std)
     mended = axis.inverter.gain_a.adopted is not None
@@ -302,9 +303,9 @@ def _checks(
     checks = [
         Check(
             code="rotor at rest",
-            passed=moved <= 5.0,
-            sentence=f"The rotor moved {moved:.0f} counts (5 allowed)"
-            + ("" if moved <= 5.0 else ": set the brake"),
+            passed=moved <= _MOST_MOVED,
+            sentence=f"The rotor moved {moved:.1f}° electrical ({_MOST_MOVED:g} allowed)"
+            + ("" if moved <= _MOST_MOVED else ": set the brake"),
             ask=Ask.LONGER,
         ),
         voltage_limit(record, axis),

@@ -28,6 +28,7 @@ _FROM_PHASES = np.array(
 
 
 _MOST_DRIFT = 0.01
+_CURVE = 0.05  # of the dead time's voltage
 _MOST_DEAD_TIME = 3.0  # of R times rated current; beyond, R hides under it
 
 
@@ -196,7 +197,9 @@ def _checks(record: Record, points: _Points, fit: _Fit, axis: Axis, R: float) ->
     weakest = float(phases.min() / phases.max())
     ratio = float(fit.parameters[1]) / (R * axis.rated)
     rms = float(np.sqrt(np.mean(fit.residual**2)))
-    allowed = max(0.004 * float(np.abs(points.voltage).max()), 3.0 * points.noise)
+    # The curve by which dead time turns its sign is another one in each bridge.
+    curve = _CURVE * abs(float(fit.parameters[1]))
+    allowed = max(0.004 * float(np.abs(points.voltage).max()), curve, 3.0 * points.noise)
     worst = max(abs(float(fit.parameters[4])), abs(float(fit.parameters[5])))
     share = ": high levels decide" if ratio > 0.5 else ""
     return [

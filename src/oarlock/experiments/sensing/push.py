@@ -41,6 +41,8 @@ _WEAK = 0.35  # of the torque due
 _ASTRAY = math.radians(8.0)  # electrical: what torque from id gives away
 _TRAVEL = math.radians(3.0)  # mechanical, of each acceleration
 _TRAVEL_HALL = math.radians(40.0)
+_SECTORS = 3.5  # of halls, of each acceleration, at least: two edges, from anywhere in a sector
+_LEFT = 0.3  # of the torque, that friction leaves at least
 NAMES = ("+q", "−q", "+d", "−d")
 
 
@@ -64,10 +66,17 @@ class FourPushes:
         """Return (A along q, s of one acceleration, rad/s reached)."""
         m = axis.machine
         current = self.share * axis.rated
-        travel = _TRAVEL_HALL if axis.sensor.kind is SensorKind.HALL else _TRAVEL
-        acceleration = m.torque_constant * current / inertia
+        torque = m.torque_constant * current
+        acceleration = max(torque - self.friction, _LEFT * torque) / inertia
+        travel = self._travel(axis)
         seconds = min(max(math.sqrt(2.0 * travel / acceleration), 0.006), 0.4)
         return current, seconds, acceleration * seconds
+
+    def _travel(self, axis: Axis) -> float:
+        """Return how far (rad, mechanical) each acceleration goes."""
+        if axis.sensor.kind is not SensorKind.HALL:
+            return _TRAVEL
+        return max(_TRAVEL_HALL, _SECTORS * math.tau / 6.0 / axis.machine.pole_pairs.value)
 
     def plan(self, axis: Axis) -> Plan:
         """Return the steps, limits and gains for this axis; the hardest weighing at first."""
@@ -93,7 +102,8 @@ class FourPushes:
             limits=abort_limits(
                 axis,
                 current=1.5 * max(along, current),
-                turns=(0.9 if axis.sensor.kind is SensorKind.HALL else 0.12),
+                turns=4.0 * self._travel(axis) / math.tau
+                + (0.45 if axis.sensor.kind is SensorKind.HALL else 0.09),
                 speed=3.0 * speed + 5.0,
                 seconds=total,
             ),
@@ -206,7 +216,7 @@ def read_pushes(record: Record, axis: Axis) -> Finding:
     }
     return Finding(
         quantity=FourPushes.name,
-        estimates=_weighed(record),
+        estimates=_weighed(record, pushes, axis),
         extra=extra,
         checks=tuple(_checks(pushes, torque, due, found, hidden, weighed=weighed)),
         remark=f"d moves nothing: zero right within {math.degrees(hidden):.1f}°"
@@ -220,11 +230,17 @@ def read_pushes(record: Record, axis: Axis) -> Finding:
     )
 
 
-def _weighed(record: Record) -> dict[str, Estimate]:
-    """Return the rough inertia, where none was known and the shaft moved."""
-    if not record.settings.get("weighed"):
+def _weighed(record: Record, pushes: list[_Push], axis: Axis) -> dict[str, Estimate]:
+    """Return the rough inertia, where none was known and the shaft moved, if only when pushed."""
+    if "weighed" not in record.settings:
         return {}
     inertia = number(record.settings, "inertia")
+    if not record.settings["weighed"]:
+        forward, back = (push.acceleration for push in pushes[:2])
+        if not (forward > 0.0 > back):
+            return {}
+        torque = axis.machine.torque_constant * number(record.settings, "current")
+        inertia = 2.0 * torque / (forward - back)
     return {
         "machine.inertia": Estimate(value=inertia, std=SHARE_UNKNOWN * inertia, unit="kg m2",
                                     origin=Origin.ROUGH)

@@ -67,6 +67,11 @@ class ForcedTurn:
     frequency: float = 1.0  # Hz, electrical, at most
     rise: float = 0.5  # s, of the current, and again at a second angle
     start: float = 0.4  # s, from rest to full speed, at least
+    patience: float = 1.0  # times slower than usual
+
+    def longer(self) -> "ForcedTurn":
+        """Return it so slow that a rotor follows which swings more slowly than was thought."""
+        return replace(self, patience=3.0 * self.patience)
 
     def plan(self, axis: Axis) -> Plan:
         """Return the steps, limits and gains for this axis."""
@@ -114,13 +119,14 @@ class ForcedTurn:
         share = _QUIET_HALL if axis.sensor.kind is SensorKind.HALL else _QUIET
         quiet = share * swing_frequency(axis, forcing_current(axis))
         slowest = axis.machine.pole_pairs.value / _SLOWEST
-        return min(max(quiet, slowest), self.frequency)
+        return min(max(quiet, slowest), self.frequency) / self.patience
 
     def _start(self, axis: Axis) -> float:
         """Return how long the field takes to its speed, s: so gently that the rotor follows."""
         if axis.sensor.kind is SensorKind.HALL:
             return self.start
-        return max(self.start, _START_SWINGS / swing_frequency(axis, forcing_current(axis)))
+        swing = swing_frequency(axis, forcing_current(axis))
+        return self.patience * max(self.start, _START_SWINGS / swing)
 
     def _shake(self, axis: Axis, gains: CurrentGains) -> Wave | None:
         """Return what shakes the rotor along q while halls are met, well above its swing."""

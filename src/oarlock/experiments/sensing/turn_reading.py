@@ -24,7 +24,7 @@ from oarlock.experiments.sensing.turn import ForcedTurn, with_pairs
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Origin, measured
 from oarlock.quantities.display import digits
-from oarlock.records import Check, Finding, Record
+from oarlock.records import Ask, Check, Finding, Record
 from oarlock.records.evidence import Evidence
 from oarlock.records.settings import number
 
@@ -244,6 +244,7 @@ def _residual_check(residual: Array, ways: _Ways) -> Check:
         passed=worst <= most,
         sentence=f"Over the turn the angle strays by {math.degrees(worst):.1f}° "
         f"({math.degrees(most):.0f} allowed)",
+        ask=Ask.LONGER,
     )
 
 

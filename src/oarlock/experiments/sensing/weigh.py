@@ -30,7 +30,8 @@ _HARDER = 3.0  # than what moved it first
 _REST, _BETWEEN = 0.1, 0.1  # s, between pushes; from one play to the next
 _SEEN = math.radians(2.0)  # mechanical, that is enough to fit
 _STEPS_SEEN = 20.0  # of the sensor
-_TURNS, _TURNS_HALL = 10.0 / 360.0, 0.6  # where a push is broken off
+_TURNS, _TURNS_HALL = 10.0 / 360.0, 0.6  # where a push is broken off; of halls, at least
+_SECTORS = 6.0  # of halls, where it is broken off: 4 edges in them
 TOP_SPEED = 0.1  # of the machine's top speed, where it is broken off as well
 
 
@@ -44,7 +45,9 @@ class Weighed:
 
 def turns_at_most(axis: Axis) -> float:
     """Return how far (turns) a push may move the shaft before it is broken off."""
-    return _TURNS_HALL if axis.sensor.kind is SensorKind.HALL else _TURNS
+    if axis.sensor.kind is not SensorKind.HALL:
+        return _TURNS
+    return max(_TURNS_HALL, _SECTORS / 6.0 / axis.machine.pole_pairs.value)
 
 
 def seconds_at_most() -> float:
@@ -139,7 +142,7 @@ def _enough(axis: Axis) -> float:
     """Return how far (rad, mechanical) the shaft must be seen to move."""
     sector = math.tau / 6.0 / axis.machine.pole_pairs.value
     if axis.sensor.kind is SensorKind.HALL:
-        return min(4.0 * sector, 0.7 * math.tau * _TURNS_HALL)
+        return min(4.0 * sector, 0.7 * math.tau * turns_at_most(axis))
     step = math.tau / axis.sensor.counts.value if axis.sensor.kind is SensorKind.ENCODER else 0.0
     return min(max(_SEEN, _STEPS_SEEN * step), 0.7 * math.tau * _TURNS)
 
