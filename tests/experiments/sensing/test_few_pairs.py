@@ -62,7 +62,7 @@ def test_the_zero_of_wide_halls_is_proven(seed: int) -> None:
     axis, plant = drawn(seed, "hall")
     assert plant.pole_pairs <= 2
     link = ModelLink(plant, seed=seed)
-    every = [CurrentsAtRest(), StandingPulses(), ForcedTurn(), FourPushes()]
+    every: list[Experiment] = [CurrentsAtRest(), StandingPulses(), ForcedTurn(), FourPushes()]
     _, found = taken(axis, every, link, [])
     assert "no torque along d" in {check.code for check in found.checks if check.passed}
 
