@@ -434,3 +434,22 @@ def test_a_press_beside_a_handle_moves_the_cursor(qtbot: QtBot, tuned: Applicati
                      pos=QPoint(round(plot.px(1.3)), round(plot.area.center().y())))  # fmt: skip
     assert stage._cursor == pytest.approx(1.3, abs=0.02)
     assert stage.scenario.text.toPlainText() == text
+
+
+def test_the_ripple_is_split_by_cause_and_goes_stale(qtbot: QtBot, tuned: Application) -> None:
+    stage = stage_of(tuned)
+    short = 'control = "speed"\nduration = "0.2 s"\n[[points]]\nspeed = "300 rpm"'
+    stage.scenario.text.setPlainText(short)
+    assert stage.ripple.bars.height() == 0  # nothing is drawn of what nobody asked for
+    stage.ripple.button.click()
+    wait(qtbot, lambda: stage.ripple.bars._shown is not None, 60.0)
+    assert stage.note.text().startswith("Most of the torque ripple comes from: ")
+    told = stage.ripple.bars.accessibleName()
+    for cause in ("dead time", "current sense", "position counts", "switching"):
+        assert cause in told
+    assert 0.0 < float(stage.ripple._share.value) < 100.0
+    assert float(stage.ripple._whole.value) > 0.0
+    heading = stage.ripple._block._heading
+    assert heading._hint == "as it switches"
+    stage.scenario.text.setPlainText(short.replace("300", "400"))
+    assert heading._hint == "stale"

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 @click.argument("scenario_file", type=click.Path(path_type=Path))
 @click.option("--csv", "csv", type=click.Path(path_type=Path), help="Channels over bins.")
 @click.option("--vary", type=click.IntRange(2, 20_000), help="So many machines within ±.")
+@click.option("--ripple", is_flag=True, help="What makes the torque ripple, by cause.")
 @click.option("--json", "as_json", is_flag=True, help="One object on standard output.")
 @click.option(
     "--inverter",
@@ -43,6 +44,7 @@ def simulate(
     scenario_file: Path,
     csv: Path | None,
     vary: int | None,
+    ripple: bool,
     as_json: bool,
     inverter: str,
     modulation: str,
@@ -65,15 +67,37 @@ def simulate(
 
         write_record(csv, _record(run, axis))
     many = _varied(scenario, axis, vary, told, bridge) if vary else None
+    made = _ripple(scenario, axis, switching, seed) if ripple else None
     if as_json:
         said = asdict(told) | ({"variants": many} if many else {})
+        said |= {"torque_ripple": made} if made else {}
         click.echo(json.dumps(finite(said), allow_nan=False))
     else:
         _print(scenario, told, bridge)
         if many:
             _print_variants(many)
+        if made:
+            _print_ripple(made)
     whole = many is None or many["done"] == many["count"]
     return 0 if run.ended == "done" and whole else 1
+
+
+def _ripple(
+    scenario: "Scenario", axis: "Axis", switching: "Modulation", seed: int
+) -> dict[str, float]:
+    """Return the torque ripple (N·m rms), whole and of each cause alone."""
+    from oarlock.rehearse.ripple import ripple_of
+
+    found = ripple_of(scenario, axis, bridge=switching, seed=seed)
+    return {"whole": found.whole} | {cause.name: cause.torque for cause in found.causes}
+
+
+def _print_ripple(made: dict[str, float]) -> None:
+    click.echo(f"torque ripple {made['whole']:.3g} N·m rms on a switching inverter; of each cause "
+               "alone:")  # fmt: skip
+    for name, torque in made.items():
+        if name != "whole":
+            click.echo(f"  {name:16}{torque:.3g} N·m rms")
 
 
 def _varied(

@@ -13,13 +13,13 @@ from oarlock.simulate.plant_parameters import PlantParameters
 
 _NEEDED = ("machine.R", "machine.Ld", "machine.Lq", "machine.psi", "machine.pole_pairs",
            "inverter.bus_voltage", "inverter.control_frequency")  # fmt: skip
-_FINEST = 2**20  # counts a turn
+FINEST = 2**20  # counts a turn
 
 
 def counts_of(axis: Axis) -> int:
     """Return the counts a turn that stand for the axis's sensor: steps as fine as its own."""
     step = angle_step(axis)
-    return min(max(round(math.tau / step), 24), _FINEST) if step > 0.0 else _FINEST
+    return min(max(round(math.tau / step), 24), FINEST) if step > 0.0 else FINEST
 
 
 def believed_plant(axis: Axis) -> PlantParameters:
@@ -53,15 +53,21 @@ def believed_plant(axis: Axis) -> PlantParameters:
     )  # fmt: skip
 
 
-def ideal_sensing(axis: Axis) -> Axis:
-    """Return the axis with the sensor of `believed_plant`, known and without faults."""
+def ideal_sensing(axis: Axis, *, counts: int = 0) -> Axis:
+    """Return the axis with the sensor of `believed_plant`, known and without faults.
+
+    Parameters
+    ----------
+    counts : a turn; 0: as fine as its own
+
+    """
 
     def sure(value: float, unit: str = "1") -> Parameter:
         told = Estimate(value=value, std=0.0, unit=unit, origin=Origin.DERIVED, source="ideal")
         return Parameter(printed=told, adopted=told)
 
-    sensor = Sensor(kind=SensorKind.ENCODER, counts=sure(float(counts_of(axis))), side=sure(1.0),
-                    zero=sure(0.0, "rad"))  # fmt: skip
+    fine = sure(float(counts or counts_of(axis)))
+    sensor = Sensor(kind=SensorKind.ENCODER, counts=fine, side=sure(1.0), zero=sure(0.0, "rad"))
     none, one = sure(0.0, "A"), sure(1.0)
     inverter = replace(axis.inverter, offset_a=none, offset_b=none, offset_c=none, gain_a=one,
                        gain_b=one)  # fmt: skip

@@ -11,6 +11,7 @@ from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
+from oarlock.rehearse.ripple import ripple_of
 from oarlock.rehearse.run import Rehearsal, rehearse
 from oarlock.rehearse.scenario import Control, Scenario, parse_scenario
 from oarlock.rehearse.vary import study, tolerances, tornado
@@ -128,6 +129,34 @@ def varied(
         count=many, done=made.done, middle=middle, low=low, high=high,
         figure="Behind, most" if positioned else "Peak current", unit="°" if positioned else "A",
         moved=tuple((m.name, 2.0 * by_name[m.name], scale * m.low, scale * m.high) for m in moved),
+    )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Split:
+    """Torque ripple of a scenario, by what makes it."""
+
+    whole: str  # N·m rms
+    of_rated: str  # per cent of rated torque
+    causes: tuple[tuple[str, float, str], ...]  # name, share of all squares, N·m rms
+
+    @property
+    def sentence(self) -> str:
+        """What makes most of it."""
+        name, share, _ = self.causes[0]
+        return f"Most of the torque ripple comes from: {name}, {100 * share:.0f} %"
+
+
+def split(
+    scenario: Scenario, axis: Axis, *, progress: Progress | None = None,
+    cancel: Cancel | None = None, bridge: Modulation = Modulation.AVERAGED,
+) -> Split:  # fmt: skip
+    """Return what makes the torque ripple. Work for a job; errors as `ripple_of`."""
+    found = ripple_of(scenario, axis, bridge=bridge, progress=progress, cancel=cancel)
+    rated = axis.machine.torque_constant * axis.rated
+    return Split(
+        whole=digits(found.whole, 2), of_rated=digits(100.0 * found.whole / rated, 2),
+        causes=tuple((c.name, found.share(c), digits(c.torque, 2)) for c in found.causes),
     )  # fmt: skip
 
 

@@ -30,16 +30,19 @@ from oarlock.ui.stages.rehearse.closer import WIDTH, Closer
 from oarlock.ui.stages.rehearse.dragging import PointDrag
 from oarlock.ui.stages.rehearse.pictures import RunPlot
 from oarlock.ui.stages.rehearse.replayed import ReplayBlock, ReplayPlots
+from oarlock.ui.stages.rehearse.ripple_block import RippleBlock
 from oarlock.ui.stages.rehearse.scenario_block import ScenarioBlock
 from oarlock.ui.stages.rehearse.within import WithinBlock
 from oarlock.views.rehearsal import (
     RehearsePicture,
+    Split,
     Varied,
     asked_as,
     kept,
     picked,
     scenario_of,
     simulated,
+    split,
     varied,
 )
 from oarlock.views.rehearse import fingerprint
@@ -105,6 +108,8 @@ class RehearseStage(StageView):
         self.scenario.opened.connect(self.run)
         self.came = CameBlock(self.numbers)
         self.came.changed.connect(self._draw)
+        self.ripple = RippleBlock(self.numbers)
+        self.ripple.button.clicked.connect(self.run_split)
         self._within = WithinBlock(self.numbers)
         self.replays = ReplayBlock(self.numbers, self.replay)
         left = self.numbers.block("Not in this model")
@@ -141,6 +146,7 @@ class RehearseStage(StageView):
         self.plots["asked"].show_handles(handles_of(self.scenario.text.toPlainText()))
         self._lacks.setText(_LACKS + (", switching" if averaged else "") + _IDEAL)
         self._within.mark(now)
+        self.ripple.mark(now)
         self.replays.offer(list(self.session.runs))
         first = self.replays.first
         self.over.setText(f"Over run {first.id}" if first else "Over a run")
@@ -258,6 +264,10 @@ class RehearseStage(StageView):
         work = partial(varied, many=_MANY, bridge=self.scenario.bridge)
         self._begin(work, self._take_varied)
 
+    def run_split(self) -> None:
+        """Find what makes the torque ripple, one cause after the other."""
+        self._begin(partial(split, bridge=self.scenario.bridge), self._take_split)
+
     def replay_first(self) -> None:
         """Replay the run that is offered first."""
         if self.replays.first is not None:
@@ -350,6 +360,11 @@ class RehearseStage(StageView):
 
     def _take_varied(self, found: Varied, of: str) -> None:
         self._within.show_varied(found, of)
+        self.refresh()
+        self.note.setText(found.sentence)
+
+    def _take_split(self, found: Split, of: str) -> None:
+        self.ripple.show_split(found, of)
         self.refresh()
         self.note.setText(found.sentence)
 
