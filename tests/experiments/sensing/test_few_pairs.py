@@ -92,3 +92,13 @@ def test_slower_means_three_times_the_time_over_the_same_way() -> None:
     assert again is not None
     assert again.experiment == slow
     assert not again.stronger
+
+
+def test_pulses_that_move_a_free_rotor_are_played_again_more_gently() -> None:
+    axis, plant = random_axis(np.random.default_rng(914))  # one pole pair, a light rotor
+    link = ModelLink(plant, seed=14)
+    tries: list[Performed] = []
+    taken(axis, [CurrentsAtRest(), StandingPulses()], link, tries)
+    assert len(tries) == 1
+    assert "The shaft moved 8.9° under the pulses (6° allowed)" in tries[0].run.remark
+    assert StandingPulses().scaled(0.6).peak == pytest.approx(0.36)

@@ -14,7 +14,7 @@ from oarlock.control.profile import Move
 from oarlock.control.speed_design import loop_in_use
 from oarlock.errors import InputError
 from oarlock.experiments.common.checks import voltage_limit
-from oarlock.experiments.loops.sampling import phase
+from oarlock.experiments.loops.sampling import lasting, phase
 from oarlock.experiments.loops.verdict import Verdict
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
@@ -124,7 +124,7 @@ def _checks(
             if limited
             else f"The current stayed below its limit of {most:.3g} A",
         ),
-        voltage_limit(record, axis),
+        voltage_limit(record, axis, lasting=lasting(record)),
         Check(
             code="following",
             passed=abs(off) <= allowed,

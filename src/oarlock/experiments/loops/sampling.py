@@ -3,7 +3,16 @@
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.records import Record
+from oarlock.records.settings import number
+
 Array = NDArray[np.float64]
+
+
+def lasting(record: Record) -> int:
+    """Return the rows of two samples of the speed controller: what is shorter shapes no answer."""
+    divider, every = (int(number(record.settings, name)) for name in ("divider", "decimation"))
+    return max(2 * divider // max(every, 1), 2)
 
 
 def phase(speed: Array, before: int, stride: int) -> int:

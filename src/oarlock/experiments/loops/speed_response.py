@@ -19,7 +19,7 @@ from oarlock.control.speed import SHAPED, LoadFigures, SpeedLoop, largest_step, 
 from oarlock.control.speed_design import Turning, loop_in_use, room_of, speed_noise, volts_left
 from oarlock.errors import InputError
 from oarlock.experiments.common.checks import voltage_limit
-from oarlock.experiments.loops.sampling import phase
+from oarlock.experiments.loops.sampling import lasting, phase
 from oarlock.experiments.loops.under_noise import Beside, beside, noise_of, peak, smoothed, widest
 from oarlock.experiments.loops.verdict import Verdict
 from oarlock.machine import Axis
@@ -216,7 +216,7 @@ def _common(record: Record, axis: Axis, found: _Averaged, limited: bool) -> list
             if limited
             else f"The current stayed below its limit of {most:.3g} A",
         ),
-        voltage_limit(record, axis),
+        voltage_limit(record, axis, lasting=lasting(record)),
         Check(
             code="followed",
             passed=followed,

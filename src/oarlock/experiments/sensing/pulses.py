@@ -10,7 +10,7 @@ along both ends tell north from south, since only with the magnet the iron satur
 """
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import ClassVar
 
 from oarlock.cancel import Cancel
@@ -31,11 +31,16 @@ class StandingPulses:
     """Square waves along twelve directions, then single larger pulses along each."""
 
     name: ClassVar[str] = "standing pulses"
+    may_grow: ClassVar[bool] = False
     amplitude: float = 0.3  # of rated current, of the square wave
     peak: float = 0.6  # of rated current, of the single pulses
     half: int = 8  # samples of half a square wave
     periods: int = 50
     repeats: int = 12  # of the single pulses
+
+    def scaled(self, factor: float) -> "StandingPulses":
+        """Return it at another amplitude."""
+        return replace(self, amplitude=factor * self.amplitude, peak=factor * self.peak)
 
     def _volts(self, axis: Axis) -> float:
         m = axis.machine
