@@ -1,5 +1,6 @@
 """The frame: strip, rail, logbook, palette, messages, theme; and a window that survives faults."""
 
+import math
 import os
 import signal
 import threading
@@ -26,6 +27,7 @@ from oarlock.ui.kit.paint import runs, text_width
 from oarlock.ui.kit.plot import Plot, linear_ticks
 from oarlock.ui.stages.current.stage import CurrentStage
 from oarlock.ui.stages.handover.stage import HandoverStage
+from oarlock.ui.stages.machine.stage import MachineStage
 from tests.conftest import wait
 
 
@@ -702,3 +704,30 @@ def test_a_run_shows_as_being_written_until_it_is(
     gate.set()
     wait(qtbot, lambda: model.marked_text(model.index(0, USE)) != "being written")
     assert project.runs("Sonar winch")[0].ended == "done"
+
+
+def test_pictures_are_drawn_in_the_unit_of_speed_that_was_chosen(
+    qtbot: QtBot, opened: Application
+) -> None:
+    def use(unit: str) -> None:
+        name = f"Show each speed in {unit}"
+        next(c for c in opened.window.commands() if c.name == name).action()
+
+    opened.window.show_stage("machine")
+    stage = opened.window.stage("machine")
+    assert isinstance(stage, MachineStage)
+    top = opened.session.axis.machine.max_speed.value
+    assert stage.torque.x_range[1] == pytest.approx(1.02 * top * 60.0 / math.tau)
+    use("rad/s")
+    assert stage.torque.x_range[1] == pytest.approx(1.02 * top)
+    assert stage.currents._x_ticks[-1][1] == f"{top:.0f} rad/s"
+    use("Hz el.")
+    pairs = opened.session.axis.machine.pole_pairs.value
+    assert stage.torque.x_range[1] == pytest.approx(1.02 * top * pairs / math.tau)
+    end = stage.torque._torque.getData()[0][-1]
+    assert end == pytest.approx(top * pairs / math.tau)
+    middle = QPoint(round(stage.torque.px(0.5 * end)), 60)
+    qtbot.mouseClick(stage.torque.viewport(), Qt.MouseButton.LeftButton, pos=middle)
+    assert opened.session.screen.map_omega == pytest.approx(0.5 * top, rel=0.02)
+    use("rpm")
+    assert stage.torque.x_range[1] == pytest.approx(1.02 * top * 60.0 / math.tau)

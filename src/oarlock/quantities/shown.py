@@ -17,6 +17,22 @@ CHOICES: dict[str, tuple[str, ...]] = {
 
 
 @dataclass(frozen=True, slots=True)
+class Scale:
+    """A unit that values are drawn in."""
+
+    per: float  # SI, of one of it
+    unit: str
+
+    def number(self, value: float) -> str:
+        """Return a value (SI) as a number of the unit, whole where it is large."""
+        return plain_number(value / self.per)
+
+    def text(self, value: float) -> str:
+        """Return a value (SI) with the unit."""
+        return f"{self.number(value)} {self.unit}"
+
+
+@dataclass(frozen=True, slots=True)
 class Shown:
     """Which unit is used for each."""
 
@@ -33,6 +49,11 @@ class Shown:
         if self.speed == "Hz el." and pole_pairs:
             return value * pole_pairs / math.tau, "Hz el."
         return value / RPM, "rpm"
+
+    def speed_scale(self, pole_pairs: float | None) -> Scale:
+        """Return the unit that speeds are drawn in, over rad/s of the shaft."""
+        one, unit = self.speed_in(1.0, pole_pairs)
+        return Scale(1.0 / one, unit)
 
     def current_in(self, value: float) -> tuple[float, str]:
         """Return a current (A, peak) in the unit chosen, and that unit."""

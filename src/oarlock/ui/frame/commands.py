@@ -85,7 +85,7 @@ def _use_unit(window: "MainWindow", what: str, unit: str) -> None:
     session = window.session
     session.show(units={**session.screen.units, what: unit})
     session.axis_changed.emit(session.axis)
-    window.current.update()
+    window.update()  # the numbers beside the stage, too
 
 
 def _toggle_margin(session: Session) -> None:

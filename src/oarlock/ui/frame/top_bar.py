@@ -18,6 +18,7 @@ from oarlock.machine import Parameter
 from oarlock.quantities.shown import Shown, chosen
 from oarlock.session.bench import Doing
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import draw_text, elided, line, text_width
 
 _LINK = 190  # px, of the link's name at most
@@ -134,9 +135,10 @@ class TopBar(QWidget):
         self.update()
 
     def show_units(self, kept: Mapping[str, str], pole_pairs: Parameter) -> None:
-        """Show the shaft's speed in the unit that was chosen."""
+        """Show speeds in the unit that was chosen: the shaft's here, and those of all pictures."""
         self._pairs = pole_pairs.value if pole_pairs.is_known else None
         self._units = chosen(dict(kept))
+        units.choose(self._units, self._pairs)
         self.update()
 
     def show_live(self, live: Live) -> None:

@@ -210,7 +210,8 @@ class MainWindow(QMainWindow):
         self._refresh_frame()
 
     def _refresh_stage(self) -> None:
-        stage = self.current
+        stage, pairs = self.current, self.session.axis.machine.pole_pairs
+        self.top_bar.show_units(self.session.screen.units, pairs)
         stage.refresh()
         seen = stage.picture()
         if seen is not None:
@@ -236,7 +237,6 @@ class MainWindow(QMainWindow):
     def _refresh_frame(self) -> None:
         session = self.session
         self.top_bar.show_project(session.name, session.axis.name)
-        self.top_bar.show_units(session.screen.units, session.axis.machine.pole_pairs)
         self._refresh_rail()
         self.logbook.show_runs(session.runs, session.axis, session.unwritten)
 

@@ -8,8 +8,8 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPen, QResizeEvent
 
 from oarlock.quantities.display import digits, fixed
-from oarlock.quantities.kinds import RPM
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import dot, draw_text, handle, line
 from oarlock.ui.kit.plot import Array, Plot, linear_ticks
 from oarlock.views.machine import MachinePicture
@@ -80,7 +80,8 @@ class CurrentPlane(Plot):
             k = int(np.argmin(np.abs(i_d + 1.12 * i_max) + 1e3 * (i_q < 0)))
             if -1.2 * i_max < i_d[k] < 0.2 * i_max and 0 < i_q[k] < self.y_range[1]:
                 draw_text(p, max(self.px(i_d[k]), self.area.left() + 6), self.py(i_q[k]) - 4,
-                          f"{omega / RPM:.0f}", t.muted, size=look.SMALL, halo=t.halo)  # fmt: skip
+                          units.speed().number(omega), t.muted, size=look.SMALL,
+                          halo=t.halo)  # fmt: skip
         for torque, i_d, i_q in shown.contours:
             value = float(np.interp(0.17 * i_max, i_d, i_q))
             if value < 1.15 * i_max:
@@ -145,11 +146,12 @@ class SpeedPlot(Plot):
     def show_map(self, shown: MachinePicture) -> None:
         """Show a map."""
         self._shown = shown
-        top = shown.limits.omega_max / RPM
+        scale = units.speed()
+        top = shown.limits.omega_max / scale.per
         ticks = linear_ticks(0.0, top, 4)
         ticks = [(v, s) for v, s in ticks if v < _NEAR_TOP * top or not self._labels]
         if self._labels and ticks:
-            ticks.append((top, f"{top:.0f} rpm"))
+            ticks.append((top, scale.text(shown.limits.omega_max)))
         if (0.0, top * 1.02) != self.x_range:
             self.set_x(0.0, top * 1.02, ticks)
         self._show(shown)
@@ -160,17 +162,17 @@ class SpeedPlot(Plot):
 
     def paint_cursor(self, p: QPainter) -> float:
         """Draw the cursor's line; return where it is."""
-        x = self.px(self._shown.omega / RPM) if self._shown else 0.0
+        x = self.px(self._shown.omega / units.speed().per) if self._shown else 0.0
         line(p, x, self.area.top(), x, self.area.bottom(), look.theme().accent, 2)
         return x
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        self.moved.emit(self.x_at(event.position().x()) * RPM)
+        self.moved.emit(self.x_at(event.position().x()) * units.speed().per)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         self.setCursor(Qt.CursorShape.SizeHorCursor)
         if event.buttons() & Qt.MouseButton.LeftButton:
-            self.moved.emit(self.x_at(event.position().x()) * RPM)
+            self.moved.emit(self.x_at(event.position().x()) * units.speed().per)
 
     def mouseReleaseEvent(self, _event: QMouseEvent) -> None:
         return
@@ -189,16 +191,16 @@ class TorquePlot(SpeedPlot):
         self.over(self._annotate)
 
     def _show(self, shown: MachinePicture) -> None:
-        rpm = shown.best.omega / RPM
+        turning = shown.best.omega / units.speed().per
         most = float(shown.best.torque.max())
         if shown.printed is not None:
             most = max(most, float(shown.printed.torque.max()))
-            self._printed.setData(shown.printed.omega / RPM, shown.printed.torque)
+            self._printed.setData(shown.printed.omega / units.speed().per, shown.printed.torque)
         else:
             self._printed.setData([], [])
-        self._torque.setData(rpm, shown.best.torque)
+        self._torque.setData(turning, shown.best.torque)
         power = shown.best.power
-        self._power.setData(rpm, power / power.max() * 0.86 * most)
+        self._power.setData(turning, power / power.max() * 0.86 * most)
         ticks = linear_ticks(0.0, most * 1.05, 5)
         self.set_y(0.0, most * 1.1, ticks[1:])
 
@@ -207,10 +209,10 @@ class TorquePlot(SpeedPlot):
             return
         shown = self._shown
         points = [
-            QPointF(self.px(float(w) / RPM), self.py(float(m)))
+            QPointF(self.px(float(w) / units.speed().per), self.py(float(m)))
             for w, m in zip(shown.best.omega, shown.best.torque, strict=True)
         ]
-        points += [QPointF(self.px(float(shown.best.omega[-1]) / RPM), self.py(0)),
+        points += [QPointF(self.px(float(shown.best.omega[-1]) / units.speed().per), self.py(0)),
                    QPointF(self.px(0), self.py(0))]  # fmt: skip
         p.setPen(Qt.PenStyle.NoPen)
         p.setBrush(look.faded(look.theme().torque, 24))
@@ -227,12 +229,13 @@ class TorquePlot(SpeedPlot):
         side, align = (14, "left") if right else (-14, "right")
         draw_text(p, x + side, self.py(torque) + 24, f"**{digits(torque, 3)} N·m**", t.ink,
                   size=look.FIGURE, align=align, halo=t.halo)  # fmt: skip
-        draw_text(p, x + 4 if right else x - 4, 20, f"{shown.omega / RPM:.0f} rpm", t.accent,
-                  align=align, halo=t.halo)  # fmt: skip
-        base = shown.best.base_speed / RPM
+        draw_text(p, x + 4 if right else x - 4, 20, units.speed().text(shown.omega),
+                  t.accent, align=align, halo=t.halo)  # fmt: skip
+        base = shown.best.base_speed / units.speed().per
         y, low = self.py(float(shown.best.torque[0])), self.area.bottom()
         line(p, self.px(base), y, self.px(base), low, t.ink, 1, Qt.PenStyle.DotLine)
-        draw_text(p, self.px(base) - 6, low - 10, f"**{base:.0f} rpm**", t.ink, align="right",
+        end = units.speed().text(shown.best.base_speed)
+        draw_text(p, self.px(base) - 6, low - 10, f"**{end}**", t.ink, align="right",
                   halo=t.halo)  # fmt: skip
         draw_text(p, self.area.left() + 6, y + 38, "torque, N·m", t.torque, halo=t.halo)
         watts = float(shown.best.power.max())
@@ -243,7 +246,8 @@ class TorquePlot(SpeedPlot):
         if shown.printed is not None:
             late = shown.omega < 0.55 * shown.limits.omega_max
             k = shown.printed.omega.size * (6 if late else 3) // 8
-            px, py = self.px(float(shown.printed.omega[k]) / RPM), float(shown.printed.torque[k])
+            px = self.px(float(shown.printed.omega[k]) / units.speed().per)
+            py = float(shown.printed.torque[k])
             draw_text(p, px + 8 if late else px - 6, self.py(py) - 6, "datasheet values", t.ink,
                       size=look.SMALL, align="left" if late else "right", halo=t.halo)  # fmt: skip
 
@@ -259,9 +263,9 @@ class CurrentsPlot(SpeedPlot):
         self.over(self._annotate)
 
     def _show(self, shown: MachinePicture) -> None:
-        rpm, i_max = shown.best.omega / RPM, shown.limits.i_max
-        self._i_q.setData(rpm, shown.best.i_q)
-        self._i_d.setData(rpm, shown.best.i_d)
+        turning, i_max = shown.best.omega / units.speed().per, shown.limits.i_max
+        self._i_q.setData(turning, shown.best.i_q)
+        self._i_d.setData(turning, shown.best.i_d)
         ticks = linear_ticks(-i_max * 1.05, i_max * 1.05, 4)
         ticks = [(v, f"{s} A" if v == ticks[-1][0] else s) for v, s in ticks]
         self.set_y(-1.2 * i_max, 1.25 * i_max, ticks)

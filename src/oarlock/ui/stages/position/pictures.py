@@ -9,8 +9,8 @@ from PySide6.QtGui import QPainter
 
 from oarlock.experiments.loops.position_response import MoveResult
 from oarlock.quantities.display import digits, whole_degrees
-from oarlock.quantities.kinds import RPM
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import arrow, dot, draw_text, handle, line, text_width
 from oarlock.ui.kit.plot import Plot, Trail, linear_ticks
 from oarlock.ui.stages.frequency import FrequencyPlot
@@ -237,9 +237,10 @@ class MovePlot(Plot):
     def show_curve(
         self, t: Array, y: Array, *, asked: Array | None = None,
         measured: tuple[Array, Array] | None = None, text: str = "", limit: float = 0.0,
+        unit: str = "",
     ) -> None:  # fmt: skip
         """Show a curve, what was asked, what was measured, a text and a limit to both sides."""
-        self._text, self._limit = text, limit
+        self._text, self._limit, self._unit = text, limit, unit or self._unit
         self._curve.setData(t, y)
         if asked is None:
             self.clear(self._asked)
@@ -283,8 +284,9 @@ def move_curves(
     speed, behind, current = plots
     m, f = shown.moved, shown.figures
     found = result.measured if result else None
-    speed.show_curve(m.t, m.speed / RPM, asked=m.speed_asked / RPM,
-                     measured=(result.t, result.speed / RPM) if result else None)  # fmt: skip
+    per = units.speed().per
+    speed.show_curve(m.t, m.speed / per, asked=m.speed_asked / per, unit=units.speed().unit,
+                     measured=(result.t, result.speed / per) if result else None)  # fmt: skip
     also = f", measured {angle(found.following)}" if found else ""
     points = (result.t, np.degrees(result.curve)) if result else None
     behind.show_curve(m.t, np.degrees(m.lag), text=f"at most **{angle(f.following)}**{also}",

@@ -9,8 +9,8 @@ from PySide6.QtGui import QPainter
 
 from oarlock.experiments.loops.speed_response import SpeedResult
 from oarlock.quantities.display import digits, sentence
-from oarlock.quantities.kinds import RPM
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import arrow, dot, draw_text, line, text_width
 from oarlock.ui.kit.plot import Plot, Trail, linear_ticks
 from oarlock.views.speed import SpeedPicture
@@ -23,7 +23,7 @@ _ENDLESS = 1e3  # times the limit: of a loop that swings up
 
 
 class SpeedTimePlot(Plot):
-    """The speed over time, in rpm: predicted, measured, pinned."""
+    """The speed over time: predicted, measured, pinned."""
 
     def __init__(self, name: str) -> None:
         super().__init__(left=56, right=8, top=4, bottom=2, name=name)
@@ -44,21 +44,22 @@ class SpeedTimePlot(Plot):
     ) -> None:  # fmt: skip
         """Show a prediction in rad/s, and what was measured, scaled to its size."""
         self._shown, self._result, self._when = shown, result, when
+        scaled = units.speed()
         span = float(shown.t[-1])
         if shown.margins.stable:
-            self._predicted.setData(shown.t, y / RPM)
+            self._predicted.setData(shown.t, y / scaled.per)
         else:
             self.clear(self._predicted)
         self.set_x(-0.05 * span, span, [(v, "") for v, _ in linear_ticks(0.0, span, 4)])
-        ticks = linear_ticks(low / RPM, high / RPM, 3)
+        ticks = linear_ticks(low / scaled.per, high / scaled.per, 3)
         if ticks:
-            ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} rpm")
-        self.set_y(low / RPM, high / RPM, ticks)
+            ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} {scaled.unit}")
+        self.set_y(low / scaled.per, high / scaled.per, ticks)
         if result is not None:
             keep = result.t <= span
             stride = max(int(np.sum(keep)) // 90, 1)
             self.set_points(self._measured, result.t[keep][::stride],
-                            scale * result.speed[keep][::stride] / RPM,
+                            scale * result.speed[keep][::stride] / scaled.per,
                             look.theme().speed)  # fmt: skip
         else:
             self.clear(self._measured)
@@ -67,12 +68,12 @@ class SpeedTimePlot(Plot):
                 self.clear(curve)
                 continue
             keep = pinned[i][1].t <= span
-            curve.setData(pinned[i][1].t[keep], pinned[i][1].speed[keep] / RPM)
+            curve.setData(pinned[i][1].t[keep], pinned[i][1].speed[keep] / scaled.per)
         self.refresh()
 
     def show_trail(self, results: list[SpeedResult]) -> None:
         """Draw the answers before the newest, the older the fainter."""
-        self._trail.show([(one.t, one.speed / RPM) for one in results])
+        self._trail.show([(one.t, one.speed / units.speed().per) for one in results])
 
     def _back(self, p: QPainter) -> None:
         """Draw what lies behind the curves."""
@@ -112,7 +113,8 @@ class TrackPlot(SpeedTimePlot):
     def _back(self, p: QPainter) -> None:
         if self._shown is not None and self._shown.margins.stable:
             low, high = self._shown.band
-            self.paint_band(p, self._shown.t, low / RPM, high / RPM, look.theme().speed)
+            per = units.speed().per
+            self.paint_band(p, self._shown.t, low / per, high / per, look.theme().speed)
 
     def _annotate(self, p: QPainter) -> None:
         shown, t = self._shown, look.theme()
@@ -121,7 +123,7 @@ class TrackPlot(SpeedTimePlot):
         if not shown.margins.stable:
             self._swings(p)
             return
-        size, f = shown.amplitude / RPM, shown.figures
+        size, f = shown.amplitude / units.speed().per, shown.figures
         start, zero, one = self.px(0.0), self.py(0.0), self.py(size)
         line(p, self.area.left(), zero, start, zero, t.ink, 1, Qt.PenStyle.DashLine)
         line(p, start, zero, start, one, t.ink, 1, Qt.PenStyle.DashLine)
@@ -168,18 +170,18 @@ class StiffPlot(SpeedTimePlot):
         if not shown.margins.stable:
             self._swings(p)
             return
-        f, zero = shown.load, self.py(0.0)
+        f, zero, per = shown.load, self.py(0.0), units.speed().per
         line(p, self.area.left(), zero, self.area.right(), zero, t.ink, 1, Qt.PenStyle.DashLine)
-        x, y = self.px(f.dip_at), self.py(-f.dip / RPM)
+        x, y = self.px(f.dip_at), self.py(-f.dip / per)
         arrow(p, x, zero, x, y, t.ink)
         dot(p, x, y, t.speed, filled=True)
         found = self._result.load if self._result else None
-        also = f", measured {digits(found.dip / RPM, 2)}" if found else ""
+        also = f", measured {digits(found.dip / per, 2)}" if found else ""
         draw_text(p, x + 10, min(y + 15, self.area.bottom() - 4),
-                  f"dip **{digits(f.dip / RPM, 2)} rpm**{also}", t.ink, size=look.FIGURE,
-                  halo=t.halo)  # fmt: skip
+                  f"dip **{digits(f.dip / per, 2)} {units.speed().unit}**{also}", t.ink,
+                  size=look.FIGURE, halo=t.halo)  # fmt: skip
         if math.isfinite(f.recovery):
-            end, level = self.px(f.recovery), self.py(0.24 * f.dip / RPM)
+            end, level = self.px(f.recovery), self.py(0.24 * f.dip / per)
             arrow(p, self.px(0.0), level, end, level, t.ink)
             text = f"back in **{sentence(f.recovery, 's', 2)}**"
             room = end + 8 + text_width(text, look.FIGURE) < self.area.right()
