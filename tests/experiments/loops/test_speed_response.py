@@ -85,6 +85,22 @@ def test_the_steps_of_a_coarse_encoder_are_not_taken_for_overshoot() -> None:
     assert found.holds, found.said
 
 
+@pytest.mark.parametrize("lighter", [0.33, 0.5])
+def test_a_response_sharper_than_its_plan_is_not_smoothed_away(lighter: float) -> None:
+    printed, plant = random_axis(np.random.default_rng(903))
+    axis = tuned(known(printed, plant))
+    speed = usual_speed(axis)
+    step = SpeedStep(speed=speed, amplitude=step_of(axis, speed))
+    light = replace(plant, inertia=lighter * plant.inertia)
+    found = read(play_on_model(step, axis, light), axis)
+    assert isinstance(found, SpeedResult)
+    assert found.step is not None
+    assert not found.holds
+    highest = float(np.max(found.speed)) / step.amplitude - 1.0
+    assert highest > 0.3
+    assert found.step.overshoot == pytest.approx(highest, abs=0.03)
+
+
 def test_an_inertia_that_is_wrong_is_seen(axis: Axis) -> None:
     speed = usual_speed(axis)
     found = _played(LoadStep(speed=speed, torque=usual_load(axis)), axis,

@@ -7,7 +7,14 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
-from oarlock.experiments.loops.under_noise import beside, noise_of, peak, smoothed, widest
+from oarlock.experiments.loops.under_noise import (
+    beside,
+    noise_of,
+    peak,
+    seen_beside,
+    smoothed,
+    widest,
+)
 
 Array = NDArray[np.float64]
 T = np.arange(200, dtype=np.float64)  # samples
@@ -84,3 +91,16 @@ def test_the_noise_of_one_repeat_is_what_stood_before_the_step() -> None:
     assert abs(np.mean(noise)) < 0.05
     many = np.stack([rng.normal(5.0, 0.3, 500) for _ in range(25)])
     assert np.std(noise_of(many, 10)) == pytest.approx(0.3 / 5.0, rel=0.05)
+
+
+def test_what_is_sharper_than_the_plan_is_looked_at_closely() -> None:
+    rng, plan = np.random.default_rng(5), second_order(T, 0.5)
+    sharp = second_order(3.0 * T, 0.25)  # three times as fast: smoothing would take half of it
+    noise = rng.normal(0.0, 0.01, (8, T.size))
+    found = seen_beside(peak, sharp + noise[0], plan, noise, change=0.02, near=1, most=40)
+    assert found.off == pytest.approx(overshoot(0.25) - overshoot(0.5), abs=0.02)
+    smoothed_away = beside(peak, sharp + noise[0], plan, noise, widest(peak, plan, 0.02, 40))
+    assert smoothed_away.off < 0.6 * found.off
+    alike = seen_beside(peak, plan + noise[0], plan, noise, change=0.02, near=1, most=40)
+    assert abs(alike.off) < 0.01
+    assert alike.std < 0.5 * 0.01  # over the whole width

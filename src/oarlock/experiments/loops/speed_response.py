@@ -20,7 +20,15 @@ from oarlock.control.speed_design import Turning, loop_in_use, room_of, speed_no
 from oarlock.errors import InputError
 from oarlock.experiments.common.checks import voltage_limit
 from oarlock.experiments.loops.sampling import lasting, phase
-from oarlock.experiments.loops.under_noise import Beside, beside, noise_of, peak, smoothed, widest
+from oarlock.experiments.loops.under_noise import (
+    Beside,
+    beside,
+    noise_of,
+    peak,
+    seen_beside,
+    smoothed,
+    widest,
+)
 from oarlock.experiments.loops.verdict import Verdict
 from oarlock.machine import Axis
 from oarlock.quantities.display import signed
@@ -35,7 +43,8 @@ _HEIGHT, _SHARP = 0.04, 0.3  # of the step; of the rise, that a sharp one takes 
 _KNEE = 0.03  # of rated current: over which dead time turns its sign
 _CALM, _SHAKEN = 0.05, 4.0
 _LATER = 0.05  # of the rise, by which smoothing may lengthen it
-_LOWER, _WIDEST = 0.02, 2.0  # of step or dip, by which smoothing may lower it; rises, at most
+_LOWER = 0.02  # of step or dip, by which smoothing may lower it
+_NEAR, _WIDEST = 0.25, 2.0  # rises, over which is smoothed in any case, and at most
 _LIMITED = 0.985  # of the current limit
 
 
@@ -239,8 +248,10 @@ def _held_against(
 
     """
     sharp, shaken = found.speed / amplitude, found.shaken / amplitude
-    most = round(_WIDEST * expected.rise / found.loop.plant.T)
-    high = beside(peak, sharp, model, shaken, widest(peak, model, _LOWER, most))
+    samples = expected.rise / found.loop.plant.T
+    most = round(_WIDEST * samples)
+    high = seen_beside(peak, sharp, model, shaken, change=_LOWER, near=round(_NEAR * samples),
+                       most=most)  # fmt: skip
 
     def rising(y: Array) -> float:
         return step_figures(found.t, y).rise / expected.rise
@@ -273,7 +284,7 @@ def read_speed_step(record: Record, axis: Axis) -> SpeedResult:
                          dead=_dead_time(axis, found.calm))[0] / amplitude  # fmt: skip
     expected, limited = step_figures(found.t, model), _limited(record)
     high, rise, late = _held_against(found, model, amplitude, expected)
-    quarter = max(round(0.25 * expected.rise / found.loop.plant.T), 1)
+    quarter = max(round(_NEAR * expected.rise / found.loop.plant.T), 1)
     measured = replace(
         step_figures(found.t, smoothed(found.speed / amplitude, quarter)),
         rise=expected.rise * (1.0 + rise),
@@ -322,9 +333,11 @@ def read_load_step(record: Record, axis: Axis) -> SpeedResult:
     way = -math.copysign(1.0, number(record.settings, "speed"))
     model = way * amperes * found.loop.loaded.step(found.t.size)
     expected, limited = load_figures(found.t, model), _limited(record)
-    near = round(_WIDEST * expected.dip_at / found.loop.plant.T)
-    wide = widest(_size, model, _LOWER * expected.dip, near)
-    dip = beside(_size, found.speed, model, found.shaken, wide)
+    near, most = (round(share * expected.dip_at / found.loop.plant.T)
+                  for share in (_NEAR, _WIDEST))  # fmt: skip
+    wide = widest(_size, model, _LOWER * expected.dip, most)
+    dip = seen_beside(_size, found.speed, model, found.shaken, change=_LOWER * expected.dip,
+                      near=near, most=most)  # fmt: skip
     area = beside(lambda y: load_figures(found.t, y).IAE, found.speed, model, found.shaken, wide)
     measured = replace(
         load_figures(found.t, smoothed(found.speed, wide)),

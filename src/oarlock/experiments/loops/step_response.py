@@ -20,7 +20,7 @@ from oarlock.control.figures import (
 )
 from oarlock.control.margins import Margins, margins
 from oarlock.errors import InputError
-from oarlock.experiments.loops.under_noise import Beside, beside, noise_of, peak, widest
+from oarlock.experiments.loops.under_noise import Beside, noise_of, peak, seen_beside
 from oarlock.experiments.loops.verdict import Verdict
 from oarlock.machine import Axis
 from oarlock.quantities.display import signed
@@ -124,8 +124,8 @@ def read_step(record: Record, axis: Axis, loop: CurrentLoop) -> StepResult:
     t_model = np.arange(after, dtype=np.float64) * record.sample_time
     found, expected = step_figures(t, normal), step_figures(t_model, i_model)
     shaken = noise_of(current, before)[:, before:] / amplitude
-    wide = widest(peak, i_model, _LOWER, round(expected.rise / record.sample_time))
-    high = beside(peak, normal[before:], i_model, shaken, wide)
+    high = seen_beside(peak, normal[before:], i_model, shaken, change=_LOWER, near=1,
+                       most=round(expected.rise / record.sample_time))  # fmt: skip
     found = replace(found, overshoot=max(expected.overshoot + high.off, 0.0))
     linear = largest_linear_step(u_model, v_max, axis.machine.R.value * bias)
     noise = float(np.std(shaken))

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 Array = NDArray[np.float64]
 Figure = Callable[[Array], float]
+_CLEAR = 3.0  # standard deviations
 _ROLLED = 8  # times that the noise of a single repeat is moved along the response
 
 
@@ -92,3 +93,24 @@ def beside(figure: Figure, measured: Array, plan: Array, noise: Array, wide: int
     off = figure(smoothed(measured, wide)) - expected
     lift = float(shaken.mean())
     return Beside(off=off - lift, lift=lift, std=float(shaken.std()))
+
+
+def seen_beside(
+    figure: Figure, measured: Array, plan: Array, noise: Array, *, change: float, near: int,
+    most: int,
+) -> Beside:  # fmt: skip
+    """Return how far a figure lies from the plan's, smoothed as wide as both allow.
+
+    A response that is sharper than its plan loses by smoothing what the plan does not: where what
+    is seen nearby and over the whole width differs by more than noise, the former counts.
+
+    Parameters
+    ----------
+    change : of the plan's figure, that smoothing may cost
+    near, most : samples, smoothed over in any case, and at most
+
+    """
+    close = beside(figure, measured, plan, noise, max(min(near, plan.size), 1))
+    wide = beside(figure, measured, plan, noise, widest(figure, plan, change, most))
+    clear = change + _CLEAR * math.hypot(close.std, wide.std)
+    return close if abs(close.off - wide.off) > clear else wide
