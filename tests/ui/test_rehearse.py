@@ -15,7 +15,7 @@ from oarlock.control.position_design import design_position
 from oarlock.control.speed_design import usual_speed
 from oarlock.experiments.loops.speed_test import SpeedStep, usual_step
 from oarlock.machine.axis_file import format_axis
-from oarlock.machine.speed_loop import SpeedGains
+from oarlock.machine.speed_loop import KEY, SpeedGains
 from oarlock.practice.truth import draw
 from oarlock.records import Run
 from oarlock.rehearse.scenario import Control
@@ -453,3 +453,28 @@ def test_the_ripple_is_split_by_cause_and_goes_stale(qtbot: QtBot, tuned: Applic
     assert heading._hint == "as it switches"
     stage.scenario.text.setPlainText(short.replace("300", "400"))
     assert heading._hint == "stale"
+
+
+def test_gains_that_hold_on_all_machines_are_offered_and_taken(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    J = tuned.session.axis.parameter("machine.inertia")
+    vague = replace(J, adopted=replace(J.best, std=0.12 * J.value))
+    tuned.session.edit("vague", tuned.session.axis.with_parameter("machine.inertia", vague))
+    stage = stage_of(tuned)
+    short = 'control = "speed"\nduration = "0.2 s"\n[[points]]\nspeed = "300 rpm"'
+    stage.scenario.text.setPlainText(short)
+    within = stage._within
+    assert within.take.isHidden()
+    stage.run_varied()
+    wait(qtbot, lambda: not within.take.isHidden(), 90.0)
+    assert within.take.text().endswith(" for all")
+    assert float(within._worst.value) < 55.0
+    before = tuned.session.axis.loops[KEY].gains
+    within.take.click()
+    after = tuned.session.axis.loops[KEY].gains
+    assert isinstance(before, SpeedGains)
+    assert isinstance(after, SpeedGains)
+    assert after.Kp < before.Kp
+    tuned.session.undo()
+    assert tuned.session.axis.loops[KEY].gains == before

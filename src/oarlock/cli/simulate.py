@@ -113,9 +113,24 @@ def _varied(
     moved = {
         one.name: [one.low, one.high] for one in tornado(scenario, axis, chosen, bridge=bridge)
     }
-    return {"count": vary, "done": made.done, "quantiles_5_50_95": spread, "moves": chosen,
-            "moved_by": moved,
-            "std": {one.name: one.std for one in made.tolerances}}  # fmt: skip
+    return _margins(axis, vary) | {
+        "count": vary, "done": made.done, "quantiles_5_50_95": spread, "moves": chosen,
+        "moved_by": moved, "std": {one.name: one.std for one in made.tolerances},
+    }  # fmt: skip
+
+
+def _margins(axis: "Axis", many: int) -> dict[str, Any]:
+    """Return how the speed loop's margin holds on so many machines; nothing without gains."""
+    from oarlock.errors import InputError
+    from oarlock.rehearse.holding import holding
+
+    try:
+        found = holding(axis, many)
+    except InputError:
+        return {}
+    kept = {"Kp": found.gains.Kp, "Ki": found.gains.Ki} if found.gains else None
+    return {"speed_margin": {"nominal": found.nominal, "worst": found.worst,
+                             "unstable": found.unstable, "gains_that_hold": kept}}  # fmt: skip
 
 
 def _print_variants(many: dict[str, Any]) -> None:
@@ -137,6 +152,16 @@ def _print_variants(many: dict[str, Any]) -> None:
         if math.isnan(low) or math.isnan(high):
             ends = "does not come to the end"
         click.echo(f"    {name:14}{ends}   (±{200 * many['std'][name]:.2g} %)")
+    found = many.get("speed_margin")
+    if found:
+        nominal, worst = (math.degrees(found[name]) for name in ("nominal", "worst"))
+        least = (
+            f"unstable on {found['unstable']}" if found["unstable"] else f"{worst:.1f}° at worst"
+        )
+        click.echo(f"  speed loop: {nominal:.1f}° of margin, {least}")
+        if found["gains_that_hold"]:
+            g = found["gains_that_hold"]
+            click.echo(f"  Kp {g['Kp']:.4g}, Ki {g['Ki']:.4g} keep {nominal:.1f}° on all of them")
 
 
 def _record(run: "Rehearsal", axis: "Axis") -> "Record":

@@ -74,17 +74,18 @@ def tolerances(axis: Axis) -> tuple[Tolerance, ...]:
     """Return what is not known for sure, and by how much."""
     m, J = axis.machine, axis.machine.inertia
     found = [
-        Tolerance(name, _relative(parameter.best))
+        Tolerance(name, relative(parameter.best))
         for name, parameter in (("R", m.R), ("Ld", m.Ld), ("Lq", m.Lq), ("flux", m.psi))
     ]
     if J is not None:
-        found.append(Tolerance("inertia", _relative(J.best)))
+        found.append(Tolerance("inertia", relative(J.best)))
     if axis.mechanics.coulomb.value > 0.0:
         found.append(Tolerance("friction", _FRICTION))
     return (*found, Tolerance("bus", _BUS))
 
 
-def _relative(best: Estimate) -> float:
+def relative(best: Estimate) -> float:
+    """Return a value's standard uncertainty as a ratio; where it is only printed, a usual one."""
     if best.std is not None and best.value > 0.0 and best.is_measured:
         return best.std / best.value
     return _PRINTED

@@ -7,10 +7,12 @@ import numpy as np
 
 from oarlock.cancel import Cancel
 from oarlock.drive.link import Progress
+from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
+from oarlock.rehearse.holding import Holding, holding
 from oarlock.rehearse.ripple import ripple_of
 from oarlock.rehearse.run import Rehearsal, rehearse
 from oarlock.rehearse.scenario import Control, Scenario, parse_scenario
@@ -101,6 +103,7 @@ class Varied:
     figure: str  # its name on screen
     unit: str
     moved: tuple[tuple[str, float, float, float], ...]  # name, ± (ratio), low, high or NaN
+    holding: Holding | None  # of the speed loop's margin; None: it has none
 
     @property
     def sentence(self) -> str:
@@ -129,7 +132,16 @@ def varied(
         count=many, done=made.done, middle=middle, low=low, high=high,
         figure="Behind, most" if positioned else "Peak current", unit="°" if positioned else "A",
         moved=tuple((m.name, 2.0 * by_name[m.name], scale * m.low, scale * m.high) for m in moved),
+        holding=_holding(axis, many, cancel),
     )  # fmt: skip
+
+
+def _holding(axis: Axis, many: int, cancel: Cancel | None) -> Holding | None:
+    """Return how the speed loop's margin holds; None where there is none that could."""
+    try:
+        return holding(axis, many, cancel=cancel)
+    except InputError:
+        return None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -110,7 +110,7 @@ class RehearseStage(StageView):
         self.came.changed.connect(self._draw)
         self.ripple = RippleBlock(self.numbers)
         self.ripple.button.clicked.connect(self.run_split)
-        self._within = WithinBlock(self.numbers)
+        self._within = WithinBlock(self.numbers, self.session)
         self.replays = ReplayBlock(self.numbers, self.replay)
         left = self.numbers.block("Not in this model")
         self._lacks = QLabel()

@@ -6,8 +6,12 @@ from PySide6.QtCore import QRectF
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QWidget
 
+from oarlock.machine.speed_loop import KEY, SpeedGains
 from oarlock.quantities.display import digits
+from oarlock.rehearse.holding import Holding
+from oarlock.session.session import Session
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.buttons import link_button
 from oarlock.ui.kit.numbers import Panel
 from oarlock.ui.kit.paint import draw_text, line
 from oarlock.views.rehearsal import Varied
@@ -19,12 +23,21 @@ _HINT, _STALE = "±2 standard u each", "stale: new values"
 class WithinBlock:
     """A block of the numbers, filled by a study."""
 
-    def __init__(self, panel: Panel) -> None:
+    def __init__(self, panel: Panel, session: Session) -> None:
+        self._session = session
+        self._gains: SpeedGains | None = None
         self._block = block = panel.block("Uncertainty", _HINT)
         self._done = block.row("To the end", "Machines that come to the end of the scenario")
         self._figure = block.row("–", "Middle of all; nine in ten lie between the two beside it")
         self.bars = MovedBars()
         block.add(self.bars)
+        self._worst = block.row("Worst margin", "Of the speed loop, on any of the machines")
+        self._worst.show_value("–", "°")
+        self.take = link_button("")
+        self.take.setToolTip("Smaller gains of the speed loop, with the margin it has now")
+        self.take.clicked.connect(self._take)
+        self.take.hide()
+        block.add(self.take)
         self._done.show_value("–")
         self._of = ""
 
@@ -41,6 +54,28 @@ class WithinBlock:
                                 f"{digits(shown.low, 2)}–{digits(shown.high, 2)}",
                                 name=shown.figure)  # fmt: skip
         self.bars.show_varied(shown)
+        self._show_holding(shown.holding)
+
+    def _show_holding(self, found: Holding | None) -> None:
+        self._gains = found.gains if found is not None else None
+        self.take.setVisible(self._gains is not None)
+        if found is None:
+            self._worst.show_value("–", "°")
+            return
+        nominal = f"of {math.degrees(found.nominal):.1f}"
+        if found.unstable:
+            self._worst.show_value("unstable", "", f"on {found.unstable}", color="attention")
+        else:
+            self._worst.show_value(f"{math.degrees(found.worst):.1f}", "°", nominal)
+        if self._gains is not None:
+            g = self._gains
+            self.take.setText(f"Take Kp {digits(g.Kp, 3)}, Ki {digits(g.Ki, 3)} for all")
+
+    def _take(self) -> None:
+        if self._gains is not None:
+            axis = self._session.axis.with_loop_gains(KEY, self._gains)
+            self._session.edit("Gains that hold on all machines", axis)
+            self.take.hide()
 
 
 class MovedBars(QWidget):
