@@ -32,7 +32,7 @@ def speed() -> SpeedLoop:
     return found
 
 
-def _by_hand(loop: PositionLoop, move: Move, samples: int) -> np.ndarray:
+def _by_hand(loop: PositionLoop, move: Move, samples: int, friction: float = 0.0) -> np.ndarray:
     """Return the position at each sample, the cascade computed as a drive does."""
     plant, g, x_gains = loop.speed.plant, loop.speed.gains, loop.gains
     a, b, c = plant.matrices
@@ -46,7 +46,8 @@ def _by_hand(loop: PositionLoop, move: Move, samples: int) -> np.ndarray:
         total += g.Ki * plant.T * (asked + ahead - seen)
         push = g.Kp * (g.weight * asked + ahead - seen) + total + g.acceleration * steep[k]
         at += float(row @ x) + push_row * push
-        x = a @ x + b[:, 0] * push
+        at -= push_row * friction
+        x = a @ x + b[:, 0] * (push - friction)
     return np.array(out)
 
 
@@ -58,6 +59,21 @@ def test_a_move_is_followed_as_by_a_drive_that_is_stepped(speed: SpeedLoop, weig
     found = loop.moved(move, 0.5)
     by_hand = _by_hand(loop, move, found.t.size)
     assert np.max(np.abs(found.position - by_hand)) < 1e-6
+
+
+@pytest.mark.parametrize("distance", [6.0, -6.0])
+def test_friction_holds_the_shaft_back_until_the_integral_carries_it(
+    speed: SpeedLoop, distance: float
+) -> None:
+    loop = PositionLoop(speed, PositionGains(Kp=30.0, speed_share=1.0))
+    move = Move(distance=distance, speed=40.0, acceleration=600.0, jerk_time=0.02)
+    free, rubbed = loop.moved(move, 0.5), loop.moved(move, 0.5, friction=2.0)
+    by_hand = _by_hand(loop, move, free.t.size, friction=math.copysign(2.0, distance))
+    assert np.max(np.abs(rubbed.position - by_hand)) < 1e-6
+    side = math.copysign(1.0, distance)
+    assert np.max(side * rubbed.lag) > np.max(side * free.lag) + 1e-3
+    assert rubbed.push[-1] - free.push[-1] == pytest.approx(side * 2.0, rel=0.02)
+    assert rubbed.position[-1] == pytest.approx(distance, abs=1e-3)
 
 
 @given(

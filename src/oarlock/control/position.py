@@ -100,13 +100,19 @@ class PositionLoop:
         """Whether all poles of the closed loop lie inside the unit circle."""
         return self.margins.stable
 
-    def moved(self, move: Move, seconds: float, *, start: float = 0.0) -> "Moved":
+    def moved(
+        self, move: Move, seconds: float, *, start: float = 0.0, friction: float = 0.0
+    ) -> "Moved":
         """Return how the axis follows a move.
+
+        Friction holds against it from the first moment on, and stays when the shaft has come to
+        rest: what the integral holds then is held by the shaft that sticks.
 
         Parameters
         ----------
         seconds : how long it is looked at
         start : s, into the move, of the first sample
+        friction : A, of the current that overcomes it
 
         """
         samples = int(seconds / self.T) + 1
@@ -116,9 +122,12 @@ class PositionLoop:
         position = self.closed.output(x) + self.by_speed.output(ahead)
         if self.speed.gains.acceleration:
             position = position + self.by_torque.output(feed)
+        held = np.full(samples, math.copysign(friction, move.distance))
+        position = position - self.by_torque.output(held)
         push = self._pushing(self._asked).output(g.Kp * (x - position))
         push += self._pushing(self._ahead).output(ahead)
         push += self._pushing(self.speed.controller.den).output(feed)
+        push += self.speed.opened.feedback().output(held)
         return Moved(t=t, asked=x, position=position, speed_asked=w,
                      speed=np.gradient(position, self.T), push=push)  # fmt: skip
 

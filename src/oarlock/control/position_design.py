@@ -19,6 +19,13 @@ def position_gains(axis: Axis) -> PositionGains | None:
     return found if isinstance(found, PositionGains) else None
 
 
+def friction_of(axis: Axis) -> float:
+    """Return the current (A) that overcomes the axis's friction; 0 where that is not known."""
+    m = axis.machine
+    known = m.psi.is_known and m.pole_pairs.is_known
+    return max(axis.mechanics.coulomb.value, 0.0) / m.torque_constant if known else 0.0
+
+
 def design_on(speed: SpeedLoop, target: PositionTarget, share: float = 1.0) -> PositionLoop:
     """Return the loop that a target asks for round a speed loop.
 

@@ -9,7 +9,12 @@ from numpy.typing import NDArray
 
 from oarlock.control.margins import Margins
 from oarlock.control.position import Moved, MoveFigures, PositionLoop, move_figures
-from oarlock.control.position_design import design_on, position_gains, position_target
+from oarlock.control.position_design import (
+    design_on,
+    friction_of,
+    position_gains,
+    position_target,
+)
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_design import angle_step, loop_in_use, speed_gains
 from oarlock.errors import InputError
@@ -159,7 +164,9 @@ def picture(axis: Axis, settings: MoveSettings) -> PositionPicture:
     gains, follows = _gains_shown(axis)
     loop, test = PositionLoop(speed, gains), test_of(settings, axis)
     found = loop.margins
-    moved = loop.moved(test.move, test.move.duration + 0.6 * test.settle)
+    moved = loop.moved(
+        test.move, test.move.duration + 0.6 * test.settle, friction=friction_of(axis)
+    )
     low = math.tau * LOWEST
     omega, opened, phase = loop.opened.on_grid(low, _POINTS)
     closed = loop.closed.on_grid(low, _POINTS)[1]

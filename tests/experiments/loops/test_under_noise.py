@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 import pytest
@@ -97,10 +98,11 @@ def test_what_is_sharper_than_the_plan_is_looked_at_closely() -> None:
     rng, plan = np.random.default_rng(5), second_order(T, 0.5)
     sharp = second_order(3.0 * T, 0.25)  # three times as fast: smoothing would take half of it
     noise = rng.normal(0.0, 0.01, (8, T.size))
-    found = seen_beside(peak, sharp + noise[0], plan, noise, change=0.02, near=1, most=40)
+    look = partial(seen_beside, peak, change=0.02, apart=0.02, near=1, most=40)
+    found = look(sharp + noise[0], plan, noise)
     assert found.off == pytest.approx(overshoot(0.25) - overshoot(0.5), abs=0.02)
     smoothed_away = beside(peak, sharp + noise[0], plan, noise, widest(peak, plan, 0.02, 40))
     assert smoothed_away.off < 0.6 * found.off
-    alike = seen_beside(peak, plan + noise[0], plan, noise, change=0.02, near=1, most=40)
+    alike = look(plan + noise[0], plan, noise)
     assert abs(alike.off) < 0.01
     assert alike.std < 0.5 * 0.01  # over the whole width

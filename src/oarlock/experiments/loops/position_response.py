@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from oarlock.control.margins import Margins
 from oarlock.control.position import MoveFigures, PositionLoop, move_figures
-from oarlock.control.position_design import position_gains
+from oarlock.control.position_design import friction_of, position_gains
 from oarlock.control.profile import Move
 from oarlock.control.speed_design import loop_in_use
 from oarlock.errors import InputError
@@ -91,7 +91,9 @@ def read_position_move(record: Record, axis: Axis) -> MoveResult:
     t = (first + stride * np.arange(at.size, dtype=np.float64)) * row
     position = over("theta_m")[at]
     loop = PositionLoop(loop_in_use(axis), gains)
-    model = loop.moved(move, t[-1] - t[0] + 0.5 * loop.T, start=float(t[0]))
+    model = loop.moved(
+        move, t[-1] - t[0] + 0.5 * loop.T, start=float(t[0]), friction=friction_of(axis)
+    )
     size = min(t.size, model.t.size)
     asked, _, _ = move.at(t)
     window = number(s, "window")

@@ -44,6 +44,8 @@ _KNEE = 0.03  # of rated current: over which dead time turns its sign
 _CALM, _SHAKEN = 0.05, 4.0
 _LATER = 0.05  # of the rise, by which smoothing may lengthen it
 _LOWER = 0.02  # of step or dip, by which smoothing may lower it
+_COMMON = 0.10  # of step or dip, that counts which keep time with the step may add to all repeats
+_EARLY = 0.2  # of the rise: what rises so much earlier is sharper than its plan
 _NEAR, _WIDEST = 0.25, 2.0  # rises, over which is smoothed in any case, and at most
 _LIMITED = 0.985  # of the current limit
 
@@ -250,8 +252,6 @@ def _held_against(
     sharp, shaken = found.speed / amplitude, found.shaken / amplitude
     samples = expected.rise / found.loop.plant.T
     most = round(_WIDEST * samples)
-    high = seen_beside(peak, sharp, model, shaken, change=_LOWER, near=round(_NEAR * samples),
-                       most=most)  # fmt: skip
 
     def rising(y: Array) -> float:
         return step_figures(found.t, y).rise / expected.rise
@@ -260,6 +260,9 @@ def _held_against(
     risen = beside(rising, sharp, model, shaken, wide)
     later = risen.off + risen.lift  # noise makes a crossing neither earlier nor later
     unsharp = _unsharp(found.t, smoothed(model, wide), expected.rise)
+    apart = _LOWER if later < -_EARLY else _COMMON
+    high = seen_beside(peak, sharp, model, shaken, change=_LOWER, apart=apart,
+                       near=round(_NEAR * samples), most=most)  # fmt: skip
     return high, later, 0.10 + 2.0 * risen.std + unsharp
 
 
@@ -337,7 +340,7 @@ def read_load_step(record: Record, axis: Axis) -> SpeedResult:
                   for share in (_NEAR, _WIDEST))  # fmt: skip
     wide = widest(_size, model, _LOWER * expected.dip, most)
     dip = seen_beside(_size, found.speed, model, found.shaken, change=_LOWER * expected.dip,
-                      near=near, most=most)  # fmt: skip
+                      apart=_COMMON * expected.dip, near=near, most=most)  # fmt: skip
     area = beside(lambda y: load_figures(found.t, y).IAE, found.speed, model, found.shaken, wide)
     measured = replace(
         load_figures(found.t, smoothed(found.speed, wide)),

@@ -124,7 +124,7 @@ def read_step(record: Record, axis: Axis, loop: CurrentLoop) -> StepResult:
     t_model = np.arange(after, dtype=np.float64) * record.sample_time
     found, expected = step_figures(t, normal), step_figures(t_model, i_model)
     shaken = noise_of(current, before)[:, before:] / amplitude
-    high = seen_beside(peak, normal[before:], i_model, shaken, change=_LOWER, near=1,
+    high = seen_beside(peak, normal[before:], i_model, shaken, change=_LOWER, apart=_LOWER, near=1,
                        most=round(expected.rise / record.sample_time))  # fmt: skip
     found = replace(found, overshoot=max(expected.overshoot + high.off, 0.0))
     linear = largest_linear_step(u_model, v_max, axis.machine.R.value * bias)

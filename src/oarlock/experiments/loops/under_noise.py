@@ -96,8 +96,8 @@ def beside(figure: Figure, measured: Array, plan: Array, noise: Array, wide: int
 
 
 def seen_beside(
-    figure: Figure, measured: Array, plan: Array, noise: Array, *, change: float, near: int,
-    most: int,
+    figure: Figure, measured: Array, plan: Array, noise: Array, *, change: float, apart: float,
+    near: int, most: int,
 ) -> Beside:  # fmt: skip
     """Return how far a figure lies from the plan's, smoothed as wide as both allow.
 
@@ -107,10 +107,11 @@ def seen_beside(
     Parameters
     ----------
     change : of the plan's figure, that smoothing may cost
+    apart : that all repeats may have in common where the sensor's steps keep time with them
     near, most : samples, smoothed over in any case, and at most
 
     """
     close = beside(figure, measured, plan, noise, max(min(near, plan.size), 1))
     wide = beside(figure, measured, plan, noise, widest(figure, plan, change, most))
-    clear = change + _CLEAR * math.hypot(close.std, wide.std)
+    clear = apart + _CLEAR * math.hypot(close.std, wide.std)
     return close if abs(close.off - wide.off) > clear else wide
