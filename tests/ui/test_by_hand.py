@@ -121,7 +121,7 @@ def test_a_swing_is_put_back_on_screen_too(qtbot: QtBot, tuned: Application) -> 
         _click(qtbot, stage)
     wait(qtbot, lambda: len(hand.answers) >= 2)
     _type(qtbot, stage.panel.gains["Kp"].entry, f"{3.0 * gains.Kp:.4g}")
-    wait(qtbot, lambda: "back" in hand.said or not hand.kind, 30.0)
+    wait(qtbot, lambda: "back" in hand.said or not hand.kind, 90.0)
     wait(qtbot, lambda: speed_gains(session.axis) == gains)
     assert session.undo_label == "Put the gains back"
     tuned.bench.stop()
