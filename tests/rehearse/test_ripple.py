@@ -122,3 +122,18 @@ def test_the_command_prints_it(
     told = json.loads(capsys.readouterr().out)["torque_ripple"]
     assert set(told) == {"whole", DEAD_TIME, SENSE, GAINS, COUNTS, SWITCHING}
     assert told["whole"] > 0.0
+
+
+def test_of_a_run_that_trips_the_figures_are_printed_and_no_ripple(
+    axis: Axis, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    file, scenario = tmp_path / "winch.axis.toml", tmp_path / "s.toml"
+    file.write_text(format_axis(axis))
+    scenario.write_text(
+        'control = "speed"\nduration = "0.3 s"\n[[points]]\nspeed = "300 rpm"\n'
+        "[[loads]]\nat = 0.0\ntorque = 900.0\n"
+    )
+    assert main(["simulate", str(file), str(scenario), "--ripple"]) == 1
+    said = capsys.readouterr().out
+    assert "tripped" in said
+    assert "of each cause alone" not in said

@@ -134,7 +134,11 @@ def test_the_windings_temperature_is_noted_and_refused(qtbot: QtBot, bench: Appl
     assert run.settings["winding"] == 34.0
     session.adopt(finding, run)
     cold = session.axis.machine.R.value / (1 + 0.00393 * 14.0)
-    assert resistances(session.now)[0] == pytest.approx(cold)
+    assert resistances(session.now) == pytest.approx((cold, 0.0))
+    session.enter("machine.max_temperature", "130 °C")
+    hot = cold * (1 + 0.00393 * 110.0)
+    assert resistances(session.now) == pytest.approx((cold, hot))
+    assert float(stage._hot.value) == pytest.approx(hot, rel=0.01)
 
 
 def spin(folder: Path, scale: float = 1.0) -> Path:

@@ -67,7 +67,8 @@ def simulate(
 
         write_record(csv, _record(run, axis))
     many = _varied(scenario, axis, vary, told, bridge) if vary else None
-    made = _ripple(scenario, axis, switching, seed) if ripple else None
+    whole = run.ended == "done"  # of half a scenario no cause can be told
+    made = _ripple(scenario, axis, switching, seed) if ripple and whole else None
     if as_json:
         said = asdict(told) | ({"variants": many} if many else {})
         said |= {"torque_ripple": made} if made else {}
@@ -78,8 +79,8 @@ def simulate(
             _print_variants(many)
         if made:
             _print_ripple(made)
-    whole = many is None or many["done"] == many["count"]
-    return 0 if run.ended == "done" and whole else 1
+    all_done = many is None or many["done"] == many["count"]
+    return 0 if whole and all_done else 1
 
 
 def _ripple(

@@ -9,6 +9,7 @@ from oarlock.control.current import design_current
 from oarlock.errors import InputError
 from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.loops.step_response import StepResult, read_step
+from oarlock.experiments.loops.under_noise import noise_of
 from oarlock.machine import Axis
 from oarlock.practice.truth import draw
 from oarlock.quantities import Estimate, Origin
@@ -91,3 +92,11 @@ def test_more_repeats_mean_less_noise(axis: Axis, truth: PlantParameters) -> Non
     few = step(axis, truth, "d", repeats=2).normal[late]
     many = step(axis, truth, "d", repeats=64).normal[late]
     assert np.std(many) < 0.5 * np.std(few)
+
+
+def test_the_noise_of_a_single_step_is_what_its_end_shows(axis: Axis) -> None:
+    """Two rows stand before a step of current: they tell no noise."""
+    noise = 0.02 * np.random.default_rng(4).normal(0.0, 1.0, 400)
+    single = noise_of((1.0 + noise)[np.newaxis], slice(-100, None))
+    assert np.std(single) == pytest.approx(np.std(noise[-100:]), rel=0.02)
+    assert np.unique(single[:, 0]).size == 8  # moved along by different ways

@@ -57,7 +57,7 @@ def test_the_overshoot_of_a_noisy_mean_is_not_too_high(
     for _ in range(60):
         repeats = np.stack([seen(rng, true) for _ in range(16)])
         mean = repeats.mean(axis=0)[BEFORE:]
-        found = beside(peak, mean, plan, noise_of(repeats, BEFORE)[:, BEFORE:], wide)
+        found = beside(peak, mean, plan, noise_of(repeats, slice(BEFORE))[:, BEFORE:], wide)
         off.append(found.off)
         std.append(found.std)
         picked.append(float(np.max(mean)) - 1.0 - overshoot(0.45))
@@ -86,12 +86,12 @@ def test_smoothing_goes_as_far_as_the_figure_allows() -> None:
 def test_the_noise_of_one_repeat_is_what_stood_before_the_step() -> None:
     rng = np.random.default_rng(3)
     once = rng.normal(5.0, 0.3, (1, BEFORE + 90))
-    noise = noise_of(once, BEFORE)
+    noise = noise_of(once, slice(BEFORE))
     assert noise.shape == (8, BEFORE + 90)
     assert np.std(noise) == pytest.approx(np.std(once[0, :BEFORE]), rel=0.05)
     assert abs(np.mean(noise)) < 0.05
     many = np.stack([rng.normal(5.0, 0.3, 500) for _ in range(25)])
-    assert np.std(noise_of(many, 10)) == pytest.approx(0.3 / 5.0, rel=0.05)
+    assert np.std(noise_of(many, slice(10))) == pytest.approx(0.3 / 5.0, rel=0.05)
 
 
 def test_what_is_sharper_than_the_plan_is_looked_at_closely() -> None:

@@ -140,7 +140,7 @@ def _averaged(record: Record, axis: Axis, *, asked: bool) -> _Averaged:
         start=start,
         calm=calm,
         noise=_noise(speed, mean, before),
-        shaken=noise_of(speed, before)[:, at],
+        shaken=noise_of(speed, slice(before))[:, at],
         swing=_swing(amperes[:, :before], record.sample_time * every, stride),
         loop=loop_in_use(axis, turning=Turning(speed=start)),
     )

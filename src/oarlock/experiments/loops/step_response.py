@@ -123,7 +123,8 @@ def read_step(record: Record, axis: Axis, loop: CurrentLoop) -> StepResult:
     i_model, u_model = loop.step(after)
     t_model = np.arange(after, dtype=np.float64) * record.sample_time
     found, expected = step_figures(t, normal), step_figures(t_model, i_model)
-    shaken = noise_of(current, before)[:, before:] / amplitude
+    ended = slice(-max(rows // 4, 2), None)  # too few rows stand before the step
+    shaken = noise_of(current, ended)[:, before:] / amplitude
     high = seen_beside(peak, normal[before:], i_model, shaken, change=_LOWER, apart=_LOWER, near=1,
                        most=round(expected.rise / record.sample_time))  # fmt: skip
     found = replace(found, overshoot=max(expected.overshoot + high.off, 0.0))

@@ -59,23 +59,23 @@ def widest(figure: Figure, plan: Array, change: float, most: int) -> int:
     return wide
 
 
-def noise_of(repeats: Array, before: int) -> Array:
+def noise_of(repeats: Array, calm: slice) -> Array:
     """Return samples of the noise that is left in the mean of repeats, (samples, rows).
 
-    Of a single repeat it is what the rows before the step show, moved along.
+    Of a single repeat it is what the rows show in which nothing happens, moved along.
 
     Parameters
     ----------
     repeats : (repeats, rows)
-    before : rows ahead of the step
+    calm : rows in which nothing happens
 
     """
     many, rows = repeats.shape
     if many > 1:
         return np.asarray((repeats - repeats.mean(axis=0)) / math.sqrt(many - 1))
-    calm = repeats[0, :before]
-    over = np.resize(calm - calm.mean(), rows)
-    return np.stack([np.roll(over, n * before // _ROLLED) for n in range(_ROLLED)])
+    still = repeats[0, calm]
+    over = np.resize(still - still.mean(), rows)
+    return np.stack([np.roll(over, n * still.size // _ROLLED) for n in range(_ROLLED)])
 
 
 def beside(figure: Figure, measured: Array, plan: Array, noise: Array, wide: int) -> Beside:
