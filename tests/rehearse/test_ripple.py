@@ -16,7 +16,9 @@ from oarlock.machine.axis_file import format_axis
 from oarlock.quantities import Estimate, Origin
 from oarlock.rehearse.plant import believed_plant, counts_of
 from oarlock.rehearse.ripple import COUNTS, DEAD_TIME, GAINS, SENSE, SWITCHING, Ripple, ripple_of
+from oarlock.rehearse.run import rehearse
 from oarlock.rehearse.scenario import Control, Load, Point, Scenario
+from oarlock.simulate.plant_parameters import Modulation
 from oarlock.views.rehearsal import split
 from tests.speed_axis import tuned_winch
 
@@ -137,3 +139,29 @@ def test_of_a_run_that_trips_the_figures_are_printed_and_no_ripple(
     said = capsys.readouterr().out
     assert "tripped" in said
     assert "of each cause alone" not in said
+
+
+def test_switching_shakes_the_torque_by_its_part_of_the_currents_ripple(axis: Axis) -> None:
+    """Of the ripple's vector the part along q makes torque: from a third to all of its square."""
+    run = rehearse(loaded(0.4), axis, bridge=Modulation.SPACE_VECTOR)
+    most = axis.machine.torque_constant * math.sqrt(run.squares["ripple"])
+    found = by_name(ripple_of(loaded(0.4), axis))[SWITCHING]
+    assert 0.3 * most < found < 1.05 * most
+
+
+def test_the_current_senses_noise_passes_the_closed_loop(axis: Axis) -> None:
+    """White in each phase, a count of noise and its rounding; the loop's own noise gain."""
+    closed = loop_in_use(axis).plant.current.closed.step(400)
+    gain = math.sqrt(float(np.sum(np.diff(closed, prepend=0.0) ** 2)))
+    one = axis.inverter.current_count * math.sqrt(1.0 + 1.0 / 12.0) * math.sqrt(2.0 / 3.0)
+    found = by_name(ripple_of(loaded(0.4), axis))[SENSE]
+    assert found == pytest.approx(axis.machine.torque_constant * one * gain, rel=0.35)
+
+
+def test_more_dead_time_makes_more_ripple(axis: Axis) -> None:
+    old = axis.parameter("inverter.dead_voltage")
+    twice = axis.with_parameter("inverter.dead_voltage", replace(
+        old, adopted=replace(old.best, value=2.0 * old.value, origin=Origin.MEASURED)))  # fmt: skip
+    once, more = (by_name(ripple_of(loaded(0.4), one))[DEAD_TIME] for one in (axis, twice))
+    assert once > 1e-4 * axis.machine.torque_constant * axis.rated
+    assert 1.4 * once < more < 3.0 * once

@@ -161,3 +161,18 @@ def test_an_incomplete_record_is_refused_with_its_size(axis: Axis) -> None:
     cut = replace(record, columns={k: v[:100] for k, v in record.columns.items()})
     with pytest.raises(InputError, match="100 rows, one step needs"):
         read(cut, axis)
+
+
+def test_a_step_is_laid_at_the_sample_that_first_sees_it(axis: Axis) -> None:
+    speed = usual_speed(axis)
+    step = SpeedStep(speed=speed, amplitude=step_of(axis, speed))
+    found = _played(step, axis, encoder_counts=2**20)
+    off = [float(np.sum((found.speed[20 + n : 80 + n] - found.predicted[20:80]) ** 2))
+           for n in (-1, 0, 1)]  # fmt: skip
+    rising = [float(np.sum((found.speed[1 + n : 9 + n] - found.predicted[1:9]) ** 2))
+              for n in (-1, 0, 1)]  # fmt: skip
+    assert rising[1] == min(rising)
+    assert off[1] == min(off)
+    T = axis.inverter.divider * axis.inverter.Ts
+    for one in step.plan(axis).steps:
+        assert one.duration / T == pytest.approx(round(one.duration / T), abs=1e-6)

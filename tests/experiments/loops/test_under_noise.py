@@ -106,3 +106,14 @@ def test_what_is_sharper_than_the_plan_is_looked_at_closely() -> None:
     alike = look(plan + noise[0], plan, noise)
     assert abs(alike.off) < 0.01
     assert alike.std < 0.5 * 0.01  # over the whole width
+
+
+def test_what_noise_adds_to_a_peak_is_taken_off_without_smoothing_too() -> None:
+    rng, plan, true = np.random.default_rng(9), second_order(T, 0.5), second_order(T, 0.45)
+    found = []
+    for _ in range(40):
+        noise = rng.normal(0.0, 0.03, (17, T.size))
+        found.append(beside(peak, true + noise[0], plan, noise[1:], 1))
+    truth = overshoot(0.45) - overshoot(0.5)
+    assert np.mean([one.off for one in found]) == pytest.approx(truth, abs=0.008)
+    assert np.mean([one.lift for one in found]) > 0.03

@@ -11,7 +11,7 @@ from benchmarks.own import begun
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.experiments.common.repeat import another
 from oarlock.experiments.sensing.pulses import StandingPulses
-from oarlock.experiments.sensing.push import FourPushes
+from oarlock.experiments.sensing.push import FourPushes, _Push, _weighed
 from oarlock.experiments.sensing.rest import CurrentsAtRest
 from oarlock.experiments.sensing.turn import ForcedTurn
 from oarlock.machine import Axis
@@ -102,3 +102,16 @@ def test_pulses_that_move_a_free_rotor_are_played_again_more_gently() -> None:
     assert len(tries) == 1
     assert "The shaft moved 8.9° under the pulses (6° allowed)" in tries[0].run.remark
     assert StandingPulses().scaled(0.6).peak == pytest.approx(0.36)
+
+
+def test_a_shaft_that_was_not_weighed_is_weighed_by_its_pushes() -> None:
+    axis, _ = drawn(5, "hall")
+    record = Record(experiment="four pushes", sample_time=1e-4, columns={"t": np.zeros(1)},
+                    units={"t": "s"}, ended="done",
+                    settings={"weighed": False, "inertia": 9.0, "current": 4.0})  # fmt: skip
+    still = np.zeros(1)
+    pushes = [_Push(still, still, a, 0.0) for a in (250.0, -150.0, 0.0, 0.0)]
+    torque = axis.machine.torque_constant * 4.0
+    found = _weighed(record, pushes, axis)["machine.inertia"]
+    assert found.value == pytest.approx(torque / 200.0)  # of the mean of both ways
+    assert _weighed(record, pushes[::-1], axis) == {}
