@@ -10,11 +10,13 @@ from hypothesis import strategies as st
 from numpy.typing import NDArray
 
 from oarlock.control.filters import section
+from oarlock.control.load_observer import load_observer
 from oarlock.control.margins import margins
 from oarlock.control.shaft import Shaft
 from oarlock.control.speed import SpeedLoop, largest_step, load_figures, tracking_bandwidth
 from oarlock.control.speed_gains import (
     AIMS,
+    PLAIN,
     crossing,
     is_stable_on,
     keeps,
@@ -22,6 +24,7 @@ from oarlock.control.speed_gains import (
     reach,
     solved,
     stiffest,
+    stiffest_observing,
     symmetrical,
     with_bandwidth,
     with_dip,
@@ -41,6 +44,38 @@ def _plant(shaft: Shaft = RIGID, *, notch: bool = False, slope: int = 0) -> Spee
         measuring=Measuring(divider=10, slope=slope),
         torque_filters=(section(NOTCH, TS),) if notch else (),
     )  # fmt: skip
+
+
+OBSERVING = replace(PLAIN, observer=1.0, inertia=RIGID.inertia / 0.96)
+
+
+@pytest.mark.parametrize(("hertz", "degrees"), [(25.0, 60.0), (60.0, 55.0), (80.0, 48.0)])
+def test_a_p_and_a_load_observer_cross_where_it_was_asked(hertz: float, degrees: float) -> None:
+    loop = crossing(_plant(), math.tau * hertz, math.radians(degrees), OBSERVING)
+    assert loop.margins.crossover == pytest.approx(math.tau * hertz, rel=1e-6)
+    assert loop.margins.phase_margin == pytest.approx(math.radians(degrees), abs=1e-6)
+    assert loop.gains.Ki == 0.0
+    assert loop.gains.observer > 0.0
+    assert abs(float(loop.loaded.step(6000)[-1])) < 1e-6  # it holds a load without an integral
+    for far, told in ((400.0, "leave less"), (15.0, "leaves more")):
+        with pytest.raises(InputError, match=told):
+            crossing(_plant(), math.tau * far, math.radians(50.0), OBSERVING)
+
+
+@pytest.mark.parametrize("name", ["calm", "even", "keen"])
+def test_the_observer_in_place_of_the_integral_is_no_softer_and_overshoots_less(name: str) -> None:
+    plant, wanted = _plant(), AIMS[name]
+    plain, found = stiffest(plant, wanted), stiffest_observing(plant, wanted, OBSERVING)
+    assert plain is not None
+    assert found is not None
+    assert keeps(found.margins, wanted)
+    assert found.dip_area < 1.01 * plain.dip_area
+    peaks = [float(np.max(loop.closed.step(600))) for loop in (plain, found)]
+    assert peaks[1] < 1.0 + 0.5 * (peaks[0] - 1.0)
+    tight = replace(wanted, most_Kp=0.5 * found.gains.Kp)
+    slower = stiffest_observing(plant, tight, OBSERVING)
+    assert slower is not None
+    assert slower.gains.Kp + load_observer(slower.gains, plant.T).load <= tight.most_Kp
 
 
 @given(hertz=st.floats(2.0, 120.0), degrees=st.floats(30.0, 60.0))

@@ -10,7 +10,7 @@ from scipy.integrate import solve_ivp
 
 from oarlock.control.current import CurrentLoop, Plant, pi_for
 from oarlock.control.filters import section
-from oarlock.control.limited import Room
+from oarlock.control.limited import Room, limited_step
 from oarlock.control.shaft import Shaft, shaft_of
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_plant import Measuring, SpeedPlant
@@ -119,6 +119,20 @@ def test_steps_of_speed_and_load_are_those_of_the_stepped_machine(
     assert np.max(np.abs(loop.closed.step(samples) - by_hand)) < 2e-6
     by_hand = stepped(loop, samples, 0.0, -1.0)
     assert np.max(np.abs(-loop.loaded.step(samples) - by_hand)) < 2e-6
+
+
+def test_a_load_observer_and_a_lag_are_in_the_loop_as_they_are_stepped() -> None:
+    gains = SpeedGains(Kp=0.5, Ki=12.0, weight=0.6, reference=0.004, observer=250.0, inertia=0.011)
+    loop = SpeedLoop(_plant(TWISTING, Measuring(divider=5, slope=10), NOTCH), gains)
+    wide = Room(current=1e9, volts=1e9, volts_down=1e9)
+    for reference, load, way in ((1.0, 0.0, loop.closed), (0.0, -1.0, loop.loaded)):
+        speed, asked = limited_step(loop, wide, 80, reference=reference, load=load)
+        sign = 1.0 if reference else -1.0
+        assert np.max(np.abs(sign * way.step(80) - speed)) < 1e-8 * np.max(np.abs(speed))
+        pushed = loop.effort if reference else loop.answer
+        assert np.max(np.abs(sign * pushed.step(80) - asked)) < 1e-7 * np.max(np.abs(asked))
+    bare = SpeedLoop(loop.plant, replace(gains, observer=0.0))
+    assert float(np.sum(loop.loaded.step(4000))) < 0.2 * float(np.sum(bare.loaded.step(4000)))
 
 
 def test_the_ratio_is_the_state_matrices_with_four_filters() -> None:

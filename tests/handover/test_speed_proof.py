@@ -28,7 +28,8 @@ def tuned() -> Axis:
     low = Filter(path="torque", kind=FilterKind.LOW_PASS, frequency=2500.0, poles=2)
     seen = Filter(path="measured", kind=FilterKind.LOW_PASS, frequency=1500.0)
     loop = axis.loops[KEY]
-    gains = SpeedGains(Kp=1.7, Ki=100.0, weight=0.6, acceleration=0.007)
+    gains = SpeedGains(Kp=1.7, Ki=100.0, weight=0.6, acceleration=0.007, reference=0.004,
+                       friction=0.23, observer=300.0, inertia=0.0137)  # fmt: skip
     filters = (*loop.filters, low, seen)
     return replace(axis, loops=axis.loops.having(KEY, Loop(gains=gains, filters=filters)))
 
@@ -40,6 +41,10 @@ def test_gains_rates_and_filters_have_their_symbols(tuned: Axis) -> None:
     assert {f"SPD_TORQUE2_{n}" for n in ("B0", "B1", "B2", "A1", "A2")} <= set(values)
     assert "notch at" in values["SPD_TORQUE1_B0"].meaning
     assert "SPD_MEASURED1_A1" in header(tuned)
+    plain = tuned.with_loop_gains(KEY, SpeedGains(Kp=1.7, Ki=100.0))
+    assert "SPD_SHARE" in header(tuned)
+    assert not any(name in header(plain) for name in ("SHARE", "FRICTION", "OBSERVER"))
+    assert not any(v.key in ("speed.observer", "speed.inertia") for v in handover_values(tuned))
     without = tuned.with_loop_gains(KEY, None)
     assert not any(v.symbol.startswith("SPD") for v in handover_values(without))
     assert "SPD" not in header(without)
@@ -68,6 +73,11 @@ def test_a_header_with_another_number_is_found_out(tuned: Axis) -> None:
         "SPD_WEIGHT",
         "SPD_ACCELERATION",
         "SPD_I_MAX",
+        "SPD_SHARE",
+        "SPD_FRICTION",
+        "SPD_OBSERVER_STEP",
+        "SPD_OBSERVER_SPEED",
+        "SPD_OBSERVER_LOAD",
     ):
         number = float(next(v.value for v in values if v.symbol == symbol))
         lines = text.splitlines()

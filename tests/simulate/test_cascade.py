@@ -2,12 +2,14 @@
 
 import math
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 import pytest
 from numpy.typing import NDArray
 
-from oarlock.control.single import run_section, run_weighted
+from oarlock.control.load_observer import LoadObserver
+from oarlock.control.single import Options, run_lagged, run_observed, run_section, run_weighted
 from oarlock.drive.contract.numbers import CHANNELS
 from oarlock.practice.truth import draw
 from oarlock.records import Sums
@@ -86,6 +88,64 @@ def test_the_speed_controller_and_its_filters_are_the_written_arithmetic_to_the_
     assert np.array_equal(iq, run_section(LOW, run_section(NOTCH, late)))
     assert np.mean(np.abs(push) == 4.0) > 0.01  # it was limited for a while
     assert np.mean(np.abs(push) < 4.0) > 0.5
+
+
+def test_lag_friction_and_load_observer_are_the_written_arithmetic_to_the_last_bit() -> None:
+    model = drive(
+        rigid(), [{"SAMPLES": 3000, "MODE": k.MODE_SPEED, "REF_W": 15.0},
+                  {"SAMPLES": 3000, "MODE": k.MODE_SPEED, "REF_W": -8.0}],
+        "speed speed_ref iq_ref", KP_W=0.6, KI_W=30.0, W_LIMIT=1.5, W_LAG=0.0,
+        W_SHARE=0.002, W_FRICTION=0.31, O_STEP=0.015, O_SPEED=0.3, O_LOAD=1.9,
+    )  # fmt: skip
+    speed, asked, iq = columns(model)
+    none = np.zeros_like(asked)
+    options = Options(share=0.002, friction=0.31,
+                      observer=LoadObserver(step=0.015, speed=0.3, load=1.9))  # fmt: skip
+    push, _, load = run_observed(0.6, 30.0, TS, 1.5, asked, none, none, speed, options=options)
+    assert np.array_equal(iq[1:], push[:-1])
+    assert np.mean(np.abs(push) == 1.5) > 0.01
+    assert np.max(np.abs(load)) > 0.1
+    plain, _ = run_weighted(0.6, 30.0, TS, 1.5, run_lagged(0.002, asked), none, none, speed)
+    assert np.max(np.abs(plain - push)) > 0.3
+
+
+def test_the_load_observer_finds_the_load_and_starts_anew_where_the_loop_closes() -> None:
+    plant = rigid()
+    constant = 1.5 * plant.pole_pairs * plant.psi
+    J = plant.inertia / constant
+    pole = math.exp(-400.0 * TS)
+    rows = [{"SAMPLES": 3000, "MODE": k.MODE_ROTOR, "REF_Q": 2.0},
+            {"SAMPLES": 6000, "MODE": k.MODE_SPEED, "REF_W": 25.0},
+            {"SAMPLES": 8000, "MODE": k.MODE_SPEED, "REF_W": 25.0, "WAVE": k.WAVE_STEP,
+             "TARGET": k.ON_LOAD, "AMPLITUDE": -1.2 * constant}]  # fmt: skip
+    firm: dict[str, Any] = {
+        "KP_W": 0.3, "KI_W": 0.0, "W_LAG": 0.0, "O_STEP": TS / J, "O_SPEED": 1.0 - pole**2,
+        "O_LOAD": (1.0 - pole) ** 2 * J / TS,
+    }  # fmt: skip
+    model = drive(plant, rows, "speed iq_ref", **firm)
+    speed, iq = columns(model)
+    alone = 0.3 * (25.0 - float(speed[3000]))  # the speed that is there is no load
+    assert float(iq[3002]) == pytest.approx(alone, abs=0.1)
+    before, after = float(speed[8900:9000].mean()), float(speed[-100:].mean())
+    assert before == pytest.approx(25.0, abs=0.05)  # without an integral
+    assert after == pytest.approx(25.0, abs=0.05)
+    bare = {**firm, "O_STEP": 0.0, "O_SPEED": 0.0, "O_LOAD": 0.0}
+    fallen = columns(drive(plant, rows, "speed iq_ref", **bare))[0]
+    assert float(fallen[-100:].mean()) < 25.0 - 0.8 * 1.2 / 0.3  # a P alone gives way
+
+
+def test_friction_ahead_takes_the_side_of_the_profile_and_none_at_its_end() -> None:
+    rows = [{"SAMPLES": 8000, "MODE": k.MODE_POSITION, "DISTANCE": 2.0, "REF_W": 20.0,
+             "ACCELERATION": 400.0}]  # fmt: skip
+    shaft = rigid(coulomb=0.15)
+    firm: dict[str, Any] = {"KP_W": 0.8, "KI_W": 8.0, "W_LAG": 0.0, "KP_X": 20.0, "X_SPEED": 1.0,
+            "W_ACCELERATION": shaft.inertia / (1.5 * shaft.pole_pairs * shaft.psi)}  # fmt: skip
+    plain = drive(shaft, rows, "iq_ref theta_m position_ref", **firm)
+    known = drive(shaft, rows, "iq_ref theta_m position_ref",
+                  W_FRICTION=0.15 / (1.5 * shaft.pole_pairs * shaft.psi), **firm)  # fmt: skip
+    off = [float(np.max(np.abs(x - ref))) for _, x, ref in (columns(plain), columns(known))]
+    assert off[1] < 0.6 * off[0]
+    assert abs(float(columns(known)[0][-1])) < 0.5 * abs(float(columns(known)[0][500]))
 
 
 def test_a_divider_makes_it_slower_and_nothing_else() -> None:

@@ -12,14 +12,18 @@ from PySide6.QtWidgets import QWidget
 from pytestqt.qtbot import QtBot
 
 from oarlock.control.designs import retuned
+from oarlock.control.position_design import friction_of
 from oarlock.control.speed import load_figures
-from oarlock.control.speed_design import speed_gains
+from oarlock.control.speed_design import known_inertia, speed_gains
 from oarlock.demo.project import make_demo
 from oarlock.machine import Axis, TargetKind
 from oarlock.machine.axis_file import format_axis, parse_axis
 from oarlock.machine.filters import FilterKind
+from oarlock.machine.parameter import Parameter
 from oarlock.machine.speed_loop import KEY, SpeedTarget
 from oarlock.practice.truth import draw
+from oarlock.quantities import Estimate, Origin
+from oarlock.quantities.display import digits
 from oarlock.store.project import Project
 from oarlock.ui.frame.app import Application
 from oarlock.ui.frame.logbook import USE
@@ -97,15 +101,65 @@ def test_figures_are_given_and_what_cannot_be_is_said(qtbot: QtBot, tuned: Appli
     assert "Ask for at most" in stage.panel._message.text()
     _type(qtbot, stage.panel.given["dip"].entry, "70")
     assert stage.panel.given["dip"].entry.text().startswith("70")
-    _type(qtbot, stage.panel.weight.entry, "0.5")
+    _type(qtbot, stage.panel.gains["weight"].entry, "0.5")
     gains = speed_gains(tuned.session.axis)
     assert gains is not None
     assert gains.weight == 0.5
-    _type(qtbot, stage.panel.weight.entry, "3")
+    _type(qtbot, stage.panel.gains["weight"].entry, "3")
     assert "between 0 and 1" in stage.panel._message.text()
     target = tuned.session.axis.loops[KEY].target
     assert isinstance(target, SpeedTarget)
     assert target.dip is not None
+
+
+def test_options_are_typed_the_gains_follow_the_observer_and_off_ends_it(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    stage = _stage(tuned)
+    assert stage.shown is not None
+    qtbot.mouseClick(stage.panel.aims["even"], Qt.MouseButton.LeftButton)
+    plain, dip = stage.shown.gains, stage.shown.load.IAE
+    rows = stage.panel.options
+    assert [row.entry.text() for row in rows.values()] == ["off"] * 3
+    overshoot = stage.shown.figures.overshoot
+    qtbot.mouseClick(stage.panel.observe, Qt.MouseButton.LeftButton)
+    gains = speed_gains(tuned.session.axis)
+    assert gains is not None
+    assert gains.Ki == 0.0
+    assert gains.inertia == pytest.approx(known_inertia(tuned.session.axis))
+    assert rows["observer"].entry.text() == digits(gains.observer / math.tau, 3)
+    assert stage.shown.follows
+    assert stage.shown.phase_margin >= 54.9
+    assert 1.05 * dip > stage.shown.load.IAE
+    assert stage.shown.figures.overshoot < 0.8 * overshoot
+    _type(qtbot, rows["observer"].entry, "12 Hz")
+    gains = speed_gains(tuned.session.axis)
+    assert gains is not None
+    assert gains.observer == pytest.approx(12.0 * math.tau)
+    assert not stage.shown.follows
+    _type(qtbot, rows["reference"].entry, "8")
+    overshoot = stage.shown.figures.overshoot
+    _type(qtbot, rows["reference"].entry, "off")
+    assert stage.shown.figures.overshoot > overshoot + 0.02
+    assert not stage.panel.take_friction.isVisible()  # none is known
+    known = Estimate(value=0.27, std=0.01, unit="N m", origin=Origin.MEASURED)
+    coulomb = Parameter(printed=known, adopted=known)
+    tuned.session.edit("friction", tuned.session.axis.with_parameter("mechanics.coulomb", coulomb))
+    assert stage.panel.take_friction.isVisible()
+    qtbot.mouseClick(stage.panel.take_friction, Qt.MouseButton.LeftButton)
+    gains = speed_gains(tuned.session.axis)
+    assert gains is not None
+    assert gains.friction == pytest.approx(friction_of(tuned.session.axis), rel=1e-3)
+    assert not stage.panel.take_friction.isVisible()
+    _type(qtbot, rows["observer"].entry, "9000")
+    assert "is too much" in stage.panel._message.text()
+    _type(qtbot, rows["observer"].entry, "-3")
+    assert "below zero" in stage.panel._message.text()
+    qtbot.mouseClick(stage.panel.observe, Qt.MouseButton.LeftButton)
+    gains = speed_gains(tuned.session.axis)
+    assert gains is not None
+    assert (gains.observer, gains.inertia) == (0.0, 0.0)
+    assert gains.Kp == pytest.approx(plain.Kp)
 
 
 def _type(qtbot: QtBot, entry: QWidget, text: str) -> None:
@@ -141,7 +195,7 @@ def test_filters_are_added_changed_and_taken_away(qtbot: QtBot, known: Applicati
     assert "below 0 dB" in stage.panel._message.text()
     again = parse_axis(format_axis(known.session.axis), place="again")
     assert again.loops[KEY] == known.session.axis.loops[KEY]
-    stage.drop_filter(0)
+    stage.filters.drop(0)
     assert not known.session.axis.loops[KEY].filters
     assert stage.shown.margins.stable
 

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.control.load_observer import load_observer, reference_share
 from oarlock.control.speed import SpeedLoop
 
 Array = NDArray[np.float64]
@@ -38,6 +39,34 @@ class DeadTime:
         return self.volts * (now - math.tanh(self.bias / self.knee))
 
 
+class _Controller:
+    """The speed controller with what it remembers from sample to sample."""
+
+    def __init__(self, loop: SpeedLoop) -> None:
+        self._gains, self._T = loop.gains, loop.plant.T
+        self._observer = load_observer(loop.gains, self._T)
+        self._share = reference_share(loop.gains, self._T)
+        self._total = self._held = 0.0
+        self._asked = self._followed = self._load = 0.0
+
+    def answer(self, reference: float, seen: float, most: float) -> float:
+        """Return the current asked for (A), at most `most`, of a speed asked for and one seen."""
+        g, observer = self._gains, self._observer
+        self._followed += observer.step * (self._held + self._load)
+        missed = seen - self._followed
+        self._followed += observer.speed * missed
+        self._load += observer.load * missed
+        self._asked += self._share * (reference - self._asked)
+        error = self._asked - seen
+        summed = self._total + g.Ki * self._T * error
+        held = g.Kp * (g.weight * self._asked - seen) + summed - self._load
+        if abs(held) > most:
+            outward = error > 0.0 if held > 0.0 else error < 0.0
+            summed, held = self._total if outward else summed, math.copysign(most, held)
+        self._total, self._held = summed, held
+        return held
+
+
 def limited_step(
     loop: SpeedLoop, room: Room, samples: int, *, reference: float = 0.0, load: float = 0.0,
     dead: DeadTime | None = None,
@@ -51,16 +80,16 @@ def limited_step(
     dead : of the inverter; None: it loses nothing
 
     """
-    plant, g = loop.plant, loop.gains
+    plant, controller = loop.plant, _Controller(loop)
     step, given, angle, angle_given = plant.fine
-    N, T = plant.measuring.divider, plant.T
+    N = plant.measuring.divider
     weights = plant.measuring.weights(plant.current.plant.Ts)
     total_at = sum(one.order for one in plant.torque_filters)
     volts_at = total_at + 1
     following = plant.following.matrices if plant.following.order else None
     seen_state = np.zeros(plant.following.order)
     x, turned = np.zeros(step.shape[0]), np.zeros(weights.size)
-    total = push = held = 0.0
+    push = 0.0
     speed, asked = np.zeros(samples), np.zeros(samples)
     for k in range(samples):
         speed[k] = float(weights @ turned)
@@ -69,13 +98,7 @@ def limited_step(
             a, b, c, d = following
             seen = float(c @ seen_state) + d * speed[k]
             seen_state = seen_state + a @ seen_state + b * speed[k]
-        e = reference - seen
-        summed = total + g.Ki * T * e
-        held = g.Kp * (g.weight * reference - seen) + summed
-        if abs(held) > room.current:
-            outward = e > 0.0 if held > 0.0 else e < 0.0
-            summed, held = total if outward else summed, float(np.copysign(room.current, held))
-        total, asked[k] = summed, held
+        held = asked[k] = controller.answer(reference, seen, room.current)
         for j in range(N):
             inputs = np.array([push if j == 0 else held, load, 0.0])
             turned[1:] = turned[:-1].copy()

@@ -47,14 +47,12 @@ class PositionLoop:
     @cached_property
     def _asked(self) -> Coefficients:
         """Numerator of the speed controller for what is weighted."""
-        g = self.speed.gains
-        return (g.weight * g.Kp + g.Ki * self.T, g.Ki * self.T)
+        return self.speed.asked(self.speed.gains.weight)
 
     @cached_property
     def _ahead(self) -> Coefficients:
         """Numerator of the speed controller for what is asked ahead."""
-        g = self.speed.gains
-        return (g.Kp + g.Ki * self.T, g.Ki * self.T)
+        return self.speed.asked(1.0)
 
     def _way(self, controller: Coefficients) -> Discrete:
         """From a speed that is asked for to the position, the speed loop closed."""
@@ -84,9 +82,16 @@ class PositionLoop:
     @cached_property
     def by_torque(self) -> Discrete:
         """From a current that is fed forward (A) to the position, all loops closed."""
+        return self._pushed(self.speed.ways.ahead)
+
+    @cached_property
+    def by_load(self) -> Discrete:
+        """From a current behind the controller (A), as friction takes it, to the position."""
+        return self._pushed(self.speed.ways.den)
+
+    def _pushed(self, controller: Coefficients) -> Discrete:
         plant = self.speed.plant
-        controller = self.speed.controller
-        num = times(times(controller.den, plant.following.den), plant.turned.num)
+        num = times(times(controller, plant.following.den), plant.turned.num)
         return self._closed(num)
 
     def _pushing(self, controller: Coefficients) -> Discrete:
@@ -123,10 +128,12 @@ class PositionLoop:
         if self.speed.gains.acceleration:
             position = position + self.by_torque.output(feed)
         held = np.full(samples, math.copysign(friction, move.distance))
-        position = position - self.by_torque.output(held)
+        position = position - self.by_load.output(held)
+        known = self.speed.gains.friction * np.sign(w)
+        position = position + self.by_torque.output(known)
         push = self._pushing(self._asked).output(g.Kp * (x - position))
         push += self._pushing(self._ahead).output(ahead)
-        push += self._pushing(self.speed.controller.den).output(feed)
+        push += self._pushing(self.speed.ways.ahead).output(feed + known)
         push += self.speed.opened.feedback().output(held)
         return Moved(t=t, asked=x, position=position, speed_asked=w,
                      speed=np.gradient(position, self.T), push=push)  # fmt: skip

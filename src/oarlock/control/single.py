@@ -4,8 +4,12 @@ The same order of operations stands in the practice drive and, for the current c
 C that the handover proof compiles. Numbers agree to the last bit, states included.
 """
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
+
+from oarlock.control.load_observer import RESTING, LoadObserver
 
 Single = NDArray[np.float32]
 
@@ -48,11 +52,34 @@ def run_current(
     return output, states
 
 
-def run_weighted(
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Options:
+    """What the speed controller may have beside its PI; none of it by default."""
+
+    share: float = 1.0  # by which the speed asked for moves in each sample
+    friction: float = 0.0  # A ahead, on the side of the speed that is asked for
+    observer: LoadObserver = RESTING
+
+
+NONE = Options()
+
+
+def run_lagged(share: float, asked: Single) -> Single:
+    """Return the speed asked for (rad/s) as it is taken, moved by a share in each sample."""
+    f = np.float32
+    taken, now = np.empty_like(asked), f(0.0)
+    for k in range(asked.size):
+        now = f(now + f(f(share) * f(asked[k] - now)))
+        taken[k] = now
+    return taken
+
+
+def run_observed(
     Kp: float, Ki: float, T: float, limit: float, asked: Single, ahead: Single, feed: Single,
-    seen: Single, *, weight: float = 1.0, follows: bool = False,
-) -> tuple[Single, Single]:  # fmt: skip
-    """Return (output, integrator) of the speed controller over sequences of what it is given.
+    seen: Single, *, weight: float = 1.0, follows: bool = False, options: Options = NONE,
+    turning: Single | None = None,
+) -> tuple[Single, Single, Single]:  # fmt: skip
+    """Return (output, integrator, observed load) of the speed controller over what it is given.
 
     Parameters
     ----------
@@ -65,26 +92,47 @@ def run_weighted(
     weight : share of `asked` in the proportional part
     follows : while limited the integrator is set so that the sum meets the limit, instead of
         only moving back
+    options : beside the PI
+    turning : rad/s, whose side friction has, (n,); None: the speed asked for as it is taken
 
     """
     f = np.float32
     kp, ki_t, most, share = f(Kp), f(f(Ki) * f(T)), f(limit), f(weight)
-    state = f(0.0)
-    output, states = np.empty_like(asked), np.empty_like(asked)
+    asked = run_lagged(options.share, asked) if options.share < 1.0 else asked
+    turning = asked if turning is None else turning
+    b, k_speed, k_load = (f(x) for x in (options.observer.step, options.observer.speed,
+                                         options.observer.load))  # fmt: skip
+    state = held = followed = carried = f(0.0)
+    output, states, loads = np.empty_like(asked), np.empty_like(asked), np.empty_like(asked)
     for k in range(asked.size):
+        followed = f(followed + f(b * f(held + carried)))
+        missed = f(seen[k] - followed)
+        followed, carried = f(followed + f(k_speed * missed)), f(carried + f(k_load * missed))
+        added = f(feed[k] + f(f(options.friction) * np.sign(turning[k])))
+        added = f(added - carried)
         e = f(f(asked[k] + ahead[k]) - seen[k])
         push = f(kp * f(f(f(share * asked[k]) + ahead[k]) - seen[k]))
         summed = f(state + f(ki_t * e))
-        u = f(f(push + summed) + feed[k])
+        u = f(f(push + summed) + added)
         if not -most <= u <= most:
             high = bool(u > most)
             u = most if high else f(-most)
             if follows:
-                summed = f(f(u - push) - feed[k])
+                summed = f(f(u - push) - added)
             elif (e > 0) if high else (e < 0):
                 summed = state
-        state = summed
-        output[k], states[k] = u, state
+        state, held = summed, u
+        output[k], states[k], loads[k] = u, state, carried
+    return output, states, loads
+
+
+def run_weighted(
+    Kp: float, Ki: float, T: float, limit: float, asked: Single, ahead: Single, feed: Single,
+    seen: Single, *, weight: float = 1.0, follows: bool = False,
+) -> tuple[Single, Single]:  # fmt: skip
+    """Return (output, integrator) of the speed controller without options; see `run_observed`."""
+    output, states, _ = run_observed(Kp, Ki, T, limit, asked, ahead, feed, seen, weight=weight,
+                                     follows=follows)  # fmt: skip
     return output, states
 
 

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.control.discrete import Coefficients, Discrete, add, times
+from oarlock.control.load_observer import Ways, pi_of, reference_share, ways
 from oarlock.control.margins import Margins, margins
 from oarlock.control.speed_plant import SpeedPlant
 from oarlock.machine.speed_loop import SpeedGains
@@ -25,12 +26,24 @@ class SpeedLoop:
 
     @cached_property
     def controller(self) -> Discrete:
-        """From the measured speed's error to the current asked for, A s/rad."""
-        return self._pi(1.0)
+        """From the measured speed, its sign turned, to the current asked for, A s/rad."""
+        seen = self.ways.seen(pi_of(self.gains, self.plant.T, 1.0))
+        return Discrete(seen, self.ways.den, self.plant.T)
 
-    def _pi(self, weight: float) -> Discrete:
-        g, T = self.gains, self.plant.T
-        return Discrete((weight * g.Kp + g.Ki * T, g.Ki * T), (1.0, 0.0), T)
+    @cached_property
+    def ways(self) -> Ways:
+        """What the controller makes of each of its inputs."""
+        return ways(self.gains, self.plant.T)
+
+    def asked(self, weight: float) -> Coefficients:
+        """Return the controller's numerator for a speed asked for with a set-point weight."""
+        return self.ways.asked(pi_of(self.gains, self.plant.T, weight))
+
+    @cached_property
+    def lagged(self) -> Discrete:
+        """From the speed asked for to what the controller takes of it."""
+        share = reference_share(self.gains, self.plant.T)
+        return Discrete((share, share), (1.0, share), self.plant.T)
 
     @cached_property
     def opened(self) -> Discrete:
@@ -57,13 +70,17 @@ class SpeedLoop:
     def closed(self) -> Discrete:
         """From the speed asked for to the plain measured speed."""
         p, f = self.plant.push, self.plant.following
-        return self._closed(self._pi(self.gains.weight).num, f.den, p.num)
+        return self._reached(self._closed(self.asked(self.gains.weight), f.den, p.num))
 
     @cached_property
     def effort(self) -> Discrete:
         """From the speed asked for (rad/s) to the current asked for (A)."""
         p, f = self.plant.push, self.plant.following
-        return self._closed(self._pi(self.gains.weight).num, f.den, p.den)
+        return self._reached(self._closed(self.asked(self.gains.weight), f.den, p.den))
+
+    def _reached(self, way: Discrete) -> Discrete:
+        """Return what a way of the speed asked for is with the lag of its reference."""
+        return self.lagged.series(way) if self.gains.reference > 0.0 else way
 
     @cached_property
     def loaded(self) -> Discrete:
@@ -165,6 +182,7 @@ def largest_step(loop: SpeedLoop, limit: float, volts: float, samples: int = 400
     """
     most = float(np.max(np.abs(loop.effort.step(samples))))
     jump = loop.gains.weight * loop.gains.Kp + loop.gains.Ki * loop.plant.T
+    jump *= reference_share(loop.gains, loop.plant.T)
     for one in loop.plant.torque_filters:
         jump *= one.num[0] / one.den[0] if len(one.num) == len(one.den) else 0.0
     pi = loop.plant.current.pi

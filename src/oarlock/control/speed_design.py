@@ -6,7 +6,7 @@ stand in the axis.
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -16,8 +16,10 @@ from oarlock.control.limited import Room
 from oarlock.control.shaft import Shaft, shaft_of
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_gains import (
+    PLAIN,
     crossing,
     stiffest,
+    stiffest_observing,
     symmetrical,
     with_bandwidth,
     with_dip,
@@ -173,14 +175,16 @@ def speed_gains(axis: Axis) -> SpeedGains | None:
 
 
 def design_on(
-    plant: SpeedPlant, target: SpeedTarget, rated: float, *, most_Kp: float = math.inf
-) -> SpeedLoop:
+    plant: SpeedPlant, target: SpeedTarget, rated: float, *, most_Kp: float = math.inf,
+    beside: SpeedGains = PLAIN,
+) -> SpeedLoop:  # fmt: skip
     """Return the loop that a target asks for on a plant.
 
     Parameters
     ----------
     rated : A, of the step of load that a dip is asked for
     most_Kp : A s/rad, which the stiffest loop of a margin does not exceed
+    beside : with a load observer the loop is to have one in place of the integral
 
     Raises
     ------
@@ -192,14 +196,16 @@ def design_on(
         raise InputError(f"a phase margin of {math.degrees(margin):.0f}°", place=_PLACE,
                          remedy="Ask for 30° to 84°")  # fmt: skip
     if target.crossover is not None:
-        return crossing(plant, target.crossover, margin)
+        return crossing(plant, target.crossover, margin, beside)
     if target.bandwidth is not None:
-        return with_bandwidth(plant, target.bandwidth, margin)
+        return with_bandwidth(plant, target.bandwidth, margin, beside)
     if target.dip is not None:
-        return with_dip(plant, target.dip, rated, margin)
+        return with_dip(plant, target.dip, rated, margin, beside)
     if target.symmetry is not None:
         return symmetrical(plant, target.symmetry)
-    found = stiffest(plant, Wanted(margin=margin, most_Kp=most_Kp))
+    wanted = Wanted(margin=margin, most_Kp=most_Kp)
+    observes = beside.observer > 0.0
+    found = stiffest_observing(plant, wanted, beside) if observes else stiffest(plant, wanted)
     if found is None:
         cause = f"no gains leave {math.degrees(margin):.0f}° and 6 dB"
         raise InputError(cause, place=_PLACE, remedy="Ask for less margin, or add a notch")
@@ -208,30 +214,56 @@ def design_on(
 
 def design_speed(
     axis: Axis, target: SpeedTarget | None = None, *, turning: Turning = Turning(),
-    plant: SpeedPlant | None = None,
+    plant: SpeedPlant | None = None, beside: SpeedGains | None = None,
 ) -> SpeedLoop:  # fmt: skip
-    """Return the speed loop for the axis's target, or for another one; the weight stays.
+    """Return the speed loop for the axis's target, or for another one; all but the PI stays.
 
     Parameters
     ----------
     turning : where the axis works
     plant : the axis's own there, where it is at hand
+    beside : gains that tell whether there is a load observer, instead of those in use
 
     Raises
     ------
     InputError : nothing to design on yet, or a target that cannot be met
 
     """
-    old = speed_gains(axis)
+    old = beside or speed_gains(axis)
     loop = design_on(
         plant or plant_of(axis, turning=turning), target or speed_target(axis),
-        axis.rated, most_Kp=wanted_of(axis, MARGIN, turning).most_Kp,
+        axis.rated, most_Kp=wanted_of(axis, MARGIN, turning).most_Kp, beside=observing(axis, old),
     )  # fmt: skip
-    if old is None:
-        return loop
-    kept = SpeedGains(Kp=loop.gains.Kp, Ki=loop.gains.Ki, weight=old.weight,
-                      acceleration=old.acceleration)  # fmt: skip
-    return SpeedLoop(loop.plant, kept)
+    return loop if old is None else SpeedLoop(loop.plant, with_pi(old, loop.gains))
+
+
+def with_pi(gains: SpeedGains, pi: SpeedGains) -> SpeedGains:
+    """Return gains with Kp, Ki and load observer of others."""
+    return replace(gains, Kp=pi.Kp, Ki=pi.Ki, observer=pi.observer, inertia=pi.inertia)
+
+
+def observing(axis: Axis, gains: SpeedGains | None) -> SpeedGains:
+    """Return a plain controller, with a load observer where these gains have one.
+
+    Raises
+    ------
+    InputError : it has one, and no inertia is known
+
+    """
+    if gains is None or not gains.observer > 0.0:
+        return PLAIN
+    return replace(PLAIN, observer=gains.observer, inertia=known_inertia(axis))
+
+
+def known_inertia(axis: Axis) -> float:
+    """Return the current for each rad/s² (A s²/rad) of all that turns.
+
+    Raises
+    ------
+    InputError : no inertia is known
+
+    """
+    return shaft_of(axis).inertia / axis.machine.torque_constant
 
 
 def loop_in_use(axis: Axis, *, turning: Turning = Turning()) -> SpeedLoop:

@@ -13,6 +13,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.control.load_observer import load_observer, p_and_observer
 from oarlock.control.margins import Margins
 from oarlock.control.shaft import Shaft
 from oarlock.control.speed import SpeedLoop, tracking_bandwidth
@@ -22,17 +23,27 @@ from oarlock.errors import InputError
 from oarlock.machine.speed_loop import SpeedGains
 
 Array = NDArray[np.float64]
+PLAIN = SpeedGains(Kp=1.0, Ki=0.0)  # a PI alone
 Complex = NDArray[np.complex128]
 _FINE = 3  # times the usual grid, where one plant alone is looked at
 _TRIES = 240  # crossovers that a search looks at
+_TURNS = (0.0, 4.0, 9.0, 16.0)  # degrees above a margin, that a search with an observer tries
 _LESS = (1.0, 0.995, 0.985, 0.97, 0.94)  # of gains that miss a limit
 
 
-def solved(plant: SpeedPlant, crossover: float, margin: float) -> SpeedGains | None:
-    """Return the PI that crosses at `crossover` (rad/s) with `margin` (rad); None: there is none.
+def solved(
+    plant: SpeedPlant, crossover: float, margin: float, beside: SpeedGains = PLAIN
+) -> SpeedGains | None:
+    """Return the gains that cross at `crossover` (rad/s) with `margin` (rad); None: none do.
 
+    Of a PI, or of a P and the load observer that stands in place of its integral.
     e^(jθ)/(e^(jθ) − 1) is 1/2 − j·cot(θ/2)/2, θ the crossover's angle: real and imaginary part of
     the wanted controller give Kp and Ki.
+
+    Parameters
+    ----------
+    beside : with a load observer there is to be one, for the same inertia; the rest is kept
+
     """
     angle = crossover * plant.T
     if not 0.0 < angle < math.pi:
@@ -41,11 +52,15 @@ def solved(plant: SpeedPlant, crossover: float, margin: float) -> SpeedGains | N
     if seen == 0.0:
         return None
     wanted = cmath.rect(1.0, margin - math.pi) / seen
+    if beside.observer > 0.0:
+        delta = cmath.rect(1.0, angle) - 1.0
+        found = p_and_observer(wanted, delta, beside.inertia, plant.T)
+        return replace(beside, Kp=found[0], Ki=0.0, observer=found[1]) if found else None
     each = -2.0 * wanted.imag * math.tan(0.5 * angle)  # Ki·T
     Kp = wanted.real - 0.5 * each
     if Kp <= 0.0 or each < 0.0:
         return None
-    return SpeedGains(Kp=Kp, Ki=each / plant.T)
+    return replace(beside, Kp=Kp, Ki=each / plant.T)
 
 
 AIMS = {
@@ -100,6 +115,30 @@ def stiffest(
     return tried[found[1:]] if found is not None else None
 
 
+def stiffest_observing(plant: SpeedPlant, wanted: Wanted, beside: SpeedGains) -> SpeedLoop | None:
+    """Return the loop of least dip's area of a P and a load observer that keeps what is wanted.
+
+    Both are solved at each of a row of crossovers for a few margins, and tried exactly.
+
+    Parameters
+    ----------
+    beside : with the inertia that the observer goes by
+
+    """
+    best: SpeedLoop | None = None
+    for crossover in np.geomspace(1e-2 / plant.T, reach(plant, wanted.margin), 48).tolist():
+        for more in _TURNS:
+            gains = solved(plant, crossover, wanted.margin + math.radians(more), beside)
+            if gains is None:
+                continue
+            if gains.Kp + load_observer(gains, plant.T).load > wanted.most_Kp:
+                continue
+            loop = SpeedLoop(plant, gains)
+            if keeps(loop.margins, wanted) and (best is None or loop.dip_area < best.dip_area):
+                best = loop
+    return best
+
+
 def _seen(plant: SpeedPlant, omega: Array) -> Complex:
     """Return what the controller sees at each frequency, rad/s."""
     seen = plant.push.response(omega)[0] * plant.following.response(omega)[0]
@@ -133,7 +172,9 @@ def reach(plant: SpeedPlant, margin: float) -> float:
     return float(grid[gone[0] - 1]) if gone[0] else 0.0
 
 
-def crossing(plant: SpeedPlant, crossover: float, margin: float) -> SpeedLoop:
+def crossing(
+    plant: SpeedPlant, crossover: float, margin: float, beside: SpeedGains = PLAIN
+) -> SpeedLoop:
     """Return the loop with this crossover (rad/s) and margin (rad).
 
     Raises
@@ -141,10 +182,16 @@ def crossing(plant: SpeedPlant, crossover: float, margin: float) -> SpeedLoop:
     InputError : the delays or the shaft forbid it, with the nearest that can be
 
     """
-    gains = solved(plant, crossover, margin)
+    gains = solved(plant, crossover, margin, beside)
     hertz = crossover / math.tau
     if gains is None:
         most = reach(plant, margin) / math.tau
+        if beside.observer > 0.0 and hertz < most:
+            cause = (
+                f"a load observer leaves more than {math.degrees(margin):.0f}° at {hertz:.3g} Hz"
+            )
+            raise InputError(cause, place="speed loop",
+                             remedy="Ask for more margin, or for a faster loop")  # fmt: skip
         cause = f"delays and filters leave less than {math.degrees(margin):.0f}° at {hertz:.3g} Hz"
         raise InputError(cause, place="speed loop",
                          remedy=f"Ask for at most {most:.3g} Hz, or for less margin")  # fmt: skip
@@ -158,7 +205,9 @@ def crossing(plant: SpeedPlant, crossover: float, margin: float) -> SpeedLoop:
     return loop
 
 
-def with_bandwidth(plant: SpeedPlant, bandwidth: float, margin: float) -> SpeedLoop:
+def with_bandwidth(
+    plant: SpeedPlant, bandwidth: float, margin: float, beside: SpeedGains = PLAIN
+) -> SpeedLoop:
     """Return the loop of this margin (rad) whose tracking falls to −3 dB at `bandwidth` (rad/s).
 
     Raises
@@ -166,11 +215,13 @@ def with_bandwidth(plant: SpeedPlant, bandwidth: float, margin: float) -> SpeedL
     InputError : no crossover gives it
 
     """
-    return _sought(plant, margin, lambda loop: tracking_bandwidth(loop) / bandwidth,
+    return _sought(plant, margin, beside, lambda loop: tracking_bandwidth(loop) / bandwidth,
                    f"no crossover gives a bandwidth of {bandwidth / math.tau:.3g} Hz")  # fmt: skip
 
 
-def with_dip(plant: SpeedPlant, dip: float, load: float, margin: float) -> SpeedLoop:
+def with_dip(
+    plant: SpeedPlant, dip: float, load: float, margin: float, beside: SpeedGains = PLAIN
+) -> SpeedLoop:
     """Return the slowest loop of this margin that gives way by `dip` (rad/s) under `load` (A).
 
     Raises
@@ -183,7 +234,7 @@ def with_dip(plant: SpeedPlant, dip: float, load: float, margin: float) -> Speed
         return dip / max(load * float(np.max(np.abs(loop.loaded.step(1200)))), 1e-12)
 
     rpm = 60.0 * dip / math.tau
-    return _sought(plant, margin, stiffness,
+    return _sought(plant, margin, beside, stiffness,
                    f"no crossover holds {load:.3g} A within {rpm:.3g} rpm")  # fmt: skip
 
 
@@ -228,12 +279,13 @@ def lag_of(plant: SpeedPlant, omega: float) -> float:
 
 
 def _sought(
-    plant: SpeedPlant, margin: float, figure: Callable[[SpeedLoop], float], failing: str
-) -> SpeedLoop:
+    plant: SpeedPlant, margin: float, beside: SpeedGains, figure: Callable[[SpeedLoop], float],
+    failing: str,
+) -> SpeedLoop:  # fmt: skip
     """Return the slowest loop of this margin whose figure, rising with speed, reaches 1."""
     before: float | None = None
     for crossover in np.geomspace(1e-3 / plant.T, reach(plant, margin), 60).tolist():
-        gains = solved(plant, crossover, margin)
+        gains = solved(plant, crossover, margin, beside)
         if gains is None:
             continue
         loop = SpeedLoop(plant, gains)
@@ -242,23 +294,23 @@ def _sought(
         if figure(loop) >= 1.0:
             if before is None:
                 return loop
-            return _bisected(plant, margin, figure, before, crossover)
+            return _bisected(plant, margin, beside, figure, before, crossover)
         before = crossover
     raise InputError(failing, place="speed loop",
                      remedy="Ask for less, or for less margin")  # fmt: skip
 
 
 def _bisected(
-    plant: SpeedPlant, margin: float, figure: Callable[[SpeedLoop], float],
+    plant: SpeedPlant, margin: float, beside: SpeedGains, figure: Callable[[SpeedLoop], float],
     low: float, high: float,
 ) -> SpeedLoop:  # fmt: skip
     for _ in range(40):
         middle = math.sqrt(low * high)
-        gains = solved(plant, middle, margin)
+        gains = solved(plant, middle, margin, beside)
         if gains is not None and figure(SpeedLoop(plant, gains)) >= 1.0:
             high = middle
         else:
             low = middle
-    gains = solved(plant, high, margin)
+    gains = solved(plant, high, margin, beside)
     assert gains is not None
     return SpeedLoop(plant, gains)

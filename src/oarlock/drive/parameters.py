@@ -63,6 +63,12 @@ def controllers(plan: Plan) -> dict[str, float]:
         "Speed controller.Current limit": w.limit,
         "Speed controller.Anti-windup": float(w.follows),
         "Speed controller.Slope": w.slope,
+        "Speed controller.Reference share": w.share,
+        "Speed controller.Friction": w.friction,
+        **{
+            f"Load observer.{name}": value
+            for name, value in zip(("Step", "Speed share", "Load gain"), w.observer, strict=True)
+        },
         "Position controller.Kp": x.Kp,
         "Position controller.Speed share": x.speed_share,
         "Position controller.Speed limit": x.speed_limit,

@@ -101,6 +101,9 @@ class SpeedLoop:
     limit: float = 0.0  # A; 0: nine tenths of the experiment's
     follows: bool = False  # the integral is set so that the sum meets the limit
     slope: int = 0  # samples over which the speed is the slope of the angle; 0: difference
+    share: float = 1.0  # by which the speed asked for moves in each sample; 1: at once
+    friction: float = 0.0  # A, ahead
+    observer: tuple[float, float, float] = (0.0, 0.0, 0.0)  # step, speed share, load gain
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -4,13 +4,23 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from oarlock.control.single import Single, run_section_states, run_weighted
+from oarlock.control.load_observer import LoadObserver
+from oarlock.control.single import (
+    Options,
+    Single,
+    run_lagged,
+    run_observed,
+    run_section_states,
+)
 from oarlock.handover.values import SECTION
 from oarlock.records import Record
 
 NAME = "speed"
 _MOST_FILTERS = {"torque": 4, "measured": 2}
-UNIT, COLUMNS = "A", 8
+UNIT, COLUMNS = "A", 10
+_OBSERVER = ("speed.observer_step", "speed.observer_speed", "speed.observer_load")
+# What the reference calls the options, and the keys of each; in use where the keys are there.
+_OPTIONS = {"SHARE": ("speed.share",), "FRICTION": ("speed.friction",), "OBSERVER": _OBSERVER}
 # What the reference calls each number, and its key.
 MACROS = {
     "KP": "speed.Kp", "KI": "speed.Ki", "WEIGHT": "speed.weight",
@@ -26,15 +36,18 @@ def filters_of(by_key: Mapping[str, float], path: str) -> list[list[str]]:
 
 
 def sections(by_key: Mapping[str, float]) -> dict[str, list[str]]:
-    """Return what the reference calls each filter, with the keys of its numbers."""
-    return {f"{letter}{n}": keys for letter, path in (("F", "torque"), ("M", "measured"))
-            for n, keys in enumerate(filters_of(by_key, path), 1)}  # fmt: skip
+    """Return what the reference calls each filter and option, with the keys of its numbers."""
+    filters = {f"{letter}{n}": keys for letter, path in (("F", "torque"), ("M", "measured"))
+               for n, keys in enumerate(filters_of(by_key, path), 1)}  # fmt: skip
+    options = {name: list(keys) for name, keys in _OPTIONS.items() if keys[0] in by_key}
+    return filters | options
 
 
 def sequence(record: Record | None, samples: int = 6000) -> Single:
-    """Return what the controller is given, (n, 4): asked, ahead, acceleration, measured.
+    """Return what the controller is given, (n, 5): asked, ahead, acceleration, side, measured.
 
-    A recorded test as it was, then large enough to limit; without one, a random walk of both.
+    A recorded test as it was, then large enough to limit, then all at once; without one, a random
+    walk of both.
     """
     if record is not None and "speed_ref" in record.columns and record.rows:
         every = max(record.rows // samples, 1)
@@ -45,27 +58,44 @@ def sequence(record: Record | None, samples: int = 6000) -> Single:
         asked = np.cumsum(rng.normal(0.0, 0.5, samples)).astype(np.float32)
         seen = (asked + rng.normal(0.0, 2.0, samples)).astype(np.float32)
     zero = np.zeros_like(asked)
-    plain = np.stack([asked, zero, zero, seen], axis=1)
+    plain = np.stack([asked, zero, zero, asked, seen], axis=1)
     steep = np.diff(asked, append=asked[-1]).astype(np.float32)
-    large = np.stack([asked * np.float32(-40.0), asked, steep, seen], axis=1)
-    return np.ascontiguousarray(np.concatenate([plain, large, plain[::-1]]))
+    large = np.stack([asked * np.float32(-40.0), asked, steep, zero, seen], axis=1)
+    ten = np.float32(10.0)
+    mixed = np.stack([asked, asked / ten, ten * steep, -asked, seen], axis=1)
+    return np.ascontiguousarray(np.concatenate([plain, large, mixed, plain[::-1]]))
 
 
 def expected(by_key: Mapping[str, float], given: Single) -> Single:
-    """Return what the reference writes, (n, 8).
+    """Return what the reference writes, (n, 10).
 
     Output, integrator, filtered output and the last torque filter's states; then the filtered
-    speed and its last filter's.
+    speed and its last filter's; the observer's load and the speed asked for as it was taken.
     """
-    asked, ahead, steep, plain = (np.ascontiguousarray(given[:, n]) for n in range(4))
+    asked, ahead, steep, side, plain = (np.ascontiguousarray(given[:, n]) for n in range(5))
     seen, first, second = _filtered(by_key, "measured", plain)
     feed = (np.float32(by_key["speed.acceleration"]) * steep).astype(np.float32)
-    output, total = run_weighted(
+    options = _options(by_key)
+    taken = run_lagged(options.share, asked) if options.share < 1.0 else asked
+    output, total, load = run_observed(
         by_key["speed.Kp"], by_key["speed.Ki"], by_key["speed.T"], by_key["speed.i_max"],
-        asked, ahead, feed, seen, weight=by_key["speed.weight"],
+        asked, ahead, feed, seen, weight=by_key["speed.weight"], options=options, turning=side,
     )  # fmt: skip
     filtered, one, two = _filtered(by_key, "torque", output)
-    return np.stack([output, total, filtered, one, two, seen, first, second], axis=1)
+    columns = [output, total, filtered, one, two, seen, first, second, load, taken]
+    return np.stack(columns, axis=1)
+
+
+def _options(by_key: Mapping[str, float]) -> Options:
+    return Options(
+        share=by_key.get("speed.share", 1.0),
+        friction=by_key.get("speed.friction", 0.0),
+        observer=LoadObserver(
+            step=by_key.get("speed.observer_step", 0.0),
+            speed=by_key.get("speed.observer_speed", 0.0),
+            load=by_key.get("speed.observer_load", 0.0),
+        ),
+    )
 
 
 def limited(by_key: Mapping[str, float], model: Single) -> int:

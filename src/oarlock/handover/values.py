@@ -13,7 +13,7 @@ from oarlock.machine.loop import LoopSpec
 from oarlock.machine.loops import LOOPS
 from oarlock.machine.position_loop import POSITION, PositionTarget
 from oarlock.machine.sensor import ILLEGAL
-from oarlock.machine.speed_loop import SPEED
+from oarlock.machine.speed_loop import OPTIONS, SPEED, SpeedGains
 
 SECTION = ("b0", "b1", "b2", "a1", "a2")  # of a filter, of z⁻¹
 
@@ -62,16 +62,19 @@ def handover_values(axis: Axis) -> tuple[HandoverValue, ...]:
 def _gains(axis: Axis, spec: LoopSpec) -> list[tuple[str, str, float, str, str]]:
     """Return a loop's gains, where it has any."""
     gains = axis.loops[spec.key].gains
+    raw = OPTIONS if spec is SPEED else ()  # handed over as the numbers that firmware computes with
     return [
         (f"{spec.key}.{item.key}", f"{spec.prefix}_{item.key.upper()}", item.value, item.unit,
          item.meaning)
         for item in (gains.listed() if gains else ())
+        if item.key not in raw
     ]  # fmt: skip
 
 
 def _outer(axis: Axis) -> list[tuple[str, str, float, str, str]]:
     rows = [row for spec in LOOPS if spec is not CURRENT for row in _gains(axis, spec)]
-    if axis.loops[SPEED.key].gains is None:
+    gains = axis.loops[SPEED.key].gains
+    if not isinstance(gains, SpeedGains):
         return rows
     T = axis.inverter.divider * axis.inverter.Ts
     rows += [
@@ -79,7 +82,32 @@ def _outer(axis: Axis) -> list[tuple[str, str, float, str, str]]:
         ("speed.i_max", "SPD_I_MAX", axis.peak, "A",
          "largest current that the speed loop asks for"),
     ]  # fmt: skip
-    return rows + _filters(axis) + _ramp(axis)
+    return rows + _options(gains, T) + _filters(axis) + _ramp(axis)
+
+
+def _options(gains: SpeedGains, T: float) -> list[tuple[str, str, float, str, str]]:
+    """Return the speed controller's options that are in use, as its firmware holds them."""
+    from oarlock.control.load_observer import load_observer, reference_share
+
+    rows = []
+    if gains.reference > 0.0:
+        rows.append(("speed.share", "SPD_SHARE", reference_share(gains, T), "1",
+                     f"by which the speed asked for moves in a sample: "
+                     f"lag of {1e3 * gains.reference:.4g} ms"))  # fmt: skip
+    if gains.friction > 0.0:
+        rows.append(("speed.friction", "SPD_FRICTION", gains.friction, "A",
+                     "ahead against friction, on the side of the speed asked for"))  # fmt: skip
+    if gains.observer > 0.0:
+        found, at = load_observer(gains, T), f"load observer at {gains.observer:.4g} rad/s"
+        rows += [
+            ("speed.observer_step", "SPD_OBSERVER_STEP", found.step, "rad/(s A)",
+             f"{at}: speed that one ampere makes in a sample"),
+            ("speed.observer_speed", "SPD_OBSERVER_SPEED", found.speed, "1",
+             f"{at}: share of what it misses that its speed takes"),
+            ("speed.observer_load", "SPD_OBSERVER_LOAD", found.load, "A s/rad",
+             f"{at}: of what it misses, that its load takes"),
+        ]  # fmt: skip
+    return rows
 
 
 def _ramp(axis: Axis) -> list[tuple[str, str, float, str, str]]:

@@ -39,8 +39,10 @@ class Gains(Protocol):
 
 def alike(a: Gains, b: Gains) -> bool:
     """Return whether two sets of gains are the same but for rounding."""
-    pairs = zip(a.listed(), b.listed(), strict=True)
-    return all(abs(x.value - y.value) <= 1e-9 * abs(y.value) for x, y in pairs)
+    one, other = ({item.key: item.value for item in gains.listed()} for gains in (a, b))
+    return one.keys() == other.keys() and all(
+        abs(value - other[key]) <= 1e-9 * abs(other[key]) for key, value in one.items()
+    )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -90,7 +90,10 @@ def _gains(reader: Reader, spec: LoopSpec) -> Gains | None:
     if not needed <= set(table) or not all(_is_gain(spec, n, v) for n, v in table.items()):
         cause = f"gains.{spec.key} needs numbers above zero: {', '.join(sorted(needed))}"
         raise reader.wrong(cause, "gains", "Run 'oarlock tune' to write them")
-    return spec.make_gains({name: float(str(value)) for name, value in table.items()})
+    try:
+        return spec.make_gains({name: float(str(value)) for name, value in table.items()})
+    except ValueError as error:
+        raise reader.wrong(str(error), "gains", f"Mend [gains.{spec.key}]") from error
 
 
 def _is_gain(spec: LoopSpec, name: str, raw: object) -> bool:

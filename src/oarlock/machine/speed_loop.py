@@ -10,10 +10,12 @@ from oarlock.quantities.kinds import Kind
 KEY = "speed"
 LABELS = {
     "Kp": "K~p~ speed", "Ki": "K~i~ speed", "weight": "weight",
-    "acceleration": "ahead",
+    "acceleration": "ahead", "reference": "reference lag", "friction": "friction ahead",
+    "observer": "load observer", "inertia": "its inertia",
 }  # fmt: skip
 
 
+OPTIONS = ("reference", "friction", "observer", "inertia")  # gains that are 0 where not in use
 FAST = ("crossover", "bandwidth", "dip", "symmetry")  # figures of which one may be given
 
 
@@ -38,15 +40,44 @@ class SpeedTarget:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SpeedGains:
-    """Parallel PI gains of the speed controller, and what it feeds ahead."""
+    """Parallel PI gains of the speed controller, what it feeds ahead, and its options.
+
+    An option that is 0 is not in use.
+
+    Raises
+    ------
+    ValueError : an observer that goes by no inertia
+
+    """
 
     Kp: float  # A s/rad
     Ki: float  # A/rad
     weight: float = 1.0  # share of the reference in the proportional part
     acceleration: float = 0.0  # A s²/rad
+    reference: float = 0.0  # s, lag of the speed asked for
+    friction: float = 0.0  # A ahead, on the side that the speed asked for has
+    observer: float = 0.0  # rad/s, poles of the load observer
+    inertia: float = 0.0  # A s²/rad, that it goes by
+
+    def __post_init__(self) -> None:
+        if self.observer > 0.0 and not self.inertia > 0.0:
+            raise ValueError("a load observer needs the inertia that it goes by")
 
     def listed(self) -> tuple[Item, ...]:
-        """Return all four."""
+        """Return the gains, and the options that are in use."""
+        options = (
+            Item("reference", self.reference, "s", LABELS["reference"],
+                 "lag of the speed asked for"),
+            Item("friction", self.friction, "A", LABELS["friction"],
+                 "current ahead against friction"),
+            Item("observer", self.observer, "rad/s", LABELS["observer"],
+                 "poles of the load observer"),
+            Item("inertia", self.inertia, "A s2/rad", LABELS["inertia"],
+                 "current for each rad/s2 that the load observer goes by"),
+        )  # fmt: skip
+        return (*self._always(), *(item for item in options if item.value > 0.0))
+
+    def _always(self) -> tuple[Item, ...]:
         return (
             Item("Kp", self.Kp, "A s/rad", LABELS["Kp"], "proportional gain, speed"),
             Item("Ki", self.Ki, "A/rad", LABELS["Ki"], "integral gain, speed"),
@@ -84,8 +115,8 @@ SPEED = LoopSpec(
     make_target=_target,
     gains=tuple(f.name for f in fields(SpeedGains)),
     labels=LABELS,
-    may_be_zero=("Ki", "weight", "acceleration"),
-    may_be_missing=("weight", "acceleration"),
+    may_be_zero=("Ki", "weight", "acceleration", *OPTIONS),
+    may_be_missing=("weight", "acceleration", *OPTIONS),
     make_gains=lambda numbers: SpeedGains(**numbers),
     filter_paths=("torque", "measured"),
 )

@@ -32,7 +32,7 @@ class DriveModel:
         self.firm[[k.F_SIDE, k.F_RATIO, k.F_PAIRS, k.F_SENSOR_PAIRS]] = 1.0
         self.firm[k.F_COUNTS] = plant.encoder_counts
         self.firm[k.F_HALL : k.F_HALL + 8] = -10.0
-        self.firm[[k.W_WEIGHT, k.W_EVERY]] = 1.0
+        self.firm[[k.W_WEIGHT, k.W_EVERY, k.W_SHARE]] = 1.0
         self.firm[k.W_LAG] = np.float32(0.003)
         self.shadow = self.firm.copy()  # as written; in force after a commit
         self.good = self.firm.copy()  # the set to go back to

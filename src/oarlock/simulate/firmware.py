@@ -13,6 +13,7 @@ from oarlock.simulate.layout import (
     A_REF,
     ACCELERATION,
     ANGLE,
+    ASKED,
     BUS_NOW,
     C_RULE,
     C_WEIGHT,
@@ -48,6 +49,12 @@ from oarlock.simulate.layout import (
     MODE_SENSORLESS,
     MODE_SPEED,
     MODE_VOLTAGE,
+    O_CARRIED,
+    O_FOLLOWED,
+    O_HELD,
+    O_LOAD,
+    O_SPEED,
+    O_STEP,
     ON_ID,
     ON_IQ,
     ON_LOAD,
@@ -89,10 +96,12 @@ from oarlock.simulate.layout import (
     W_ACCELERATION,
     W_E,
     W_EVERY,
+    W_FRICTION,
     W_HOLD,
     W_LIMIT,
     W_PLAIN,
     W_REF,
+    W_SHARE,
     W_WEIGHT,
     WATCH,
     WATCH_AGE,
@@ -271,8 +280,8 @@ def _ramp(state: Numbers, row: Row, added: float, Ts: float) -> None:
     """Bring the speed asked for to the row's, at once or at its acceleration."""
     wanted, steep = float(row[REF_W]), float(row[ACCELERATION])
     if int(row[MODE]) not in (MODE_SPEED, MODE_SENSORLESS):
-        state[W_PLAIN] = state[W_REF] = state[SPEED_M]
-        state[A_REF] = 0.0
+        state[W_PLAIN] = state[W_REF] = state[ASKED] = state[O_FOLLOWED] = state[SPEED_M]
+        state[A_REF] = state[O_CARRIED] = state[O_HELD] = 0.0
         return
     before, now, state[A_REF] = state[W_PLAIN], wanted, 0.0
     if steep > 0.0:
@@ -283,7 +292,10 @@ def _ramp(state: Numbers, row: Row, added: float, Ts: float) -> None:
 
 @_jit
 def _speed(firm: Numbers, state: Numbers, row: Row, work: Numbers, at: float, Ts: float) -> None:
-    """One step of the speed controller, and in position mode of the one round it."""
+    """One step of the speed controller, and in position mode of the one round it.
+
+    A profile is asked for as it is: the reference's lag is left to plain speed.
+    """
     mode, pairs = int(row[MODE]), max(firm[F_PAIRS], 1.0)
     seen = work[W_E] / pairs if mode == MODE_SENSORLESS else state[SPEED_M]
     y = filtered(firm, state, np.float32(seen), TORQUE_SECTIONS, SPEED_SECTIONS)
@@ -296,9 +308,20 @@ def _speed(firm: Numbers, state: Numbers, row: Row, work: Numbers, at: float, Ts
         most = np.float32(firm[X_LIMIT])
         if most > 0.0:
             asked = min(max(asked, np.float32(-most)), most)
+        turning = ahead
+    else:
+        if firm[W_SHARE] < 1.0:
+            before = np.float32(state[ASKED])
+            moved = np.float32(np.float32(firm[W_SHARE]) * np.float32(asked - before))
+            asked = np.float32(before + moved)
+        state[ASKED] = turning = asked
     e = np.float32(np.float32(asked + ahead) - y)
     p = np.float32(np.float32(np.float32(np.float32(firm[W_WEIGHT]) * asked) + ahead) - y)
     feed = np.float32(np.float32(firm[W_ACCELERATION]) * np.float32(state[A_REF]))
+    if turning != 0.0:
+        known = np.float32(firm[W_FRICTION])
+        feed = np.float32(feed + (known if turning > 0.0 else np.float32(-known)))
+    feed = np.float32(feed - _load(firm, state, y))
     limit = np.float32(firm[W_LIMIT] if firm[W_LIMIT] > 0.0 else firm[MAX_CURRENT] * 0.9)
     period = np.float32(Ts * max(int(firm[W_EVERY]), 1))
     push, kept = weighted(
@@ -306,6 +329,19 @@ def _speed(firm: Numbers, state: Numbers, row: Row, work: Numbers, at: float, Ts
         np.float32(state[SUM_W]), limit, firm[W_HOLD] > 0.0,
     )  # fmt: skip
     state[SUM_W], state[PUSH] = kept, push
+    state[O_HELD] = push
+
+
+@_jit
+def _load(firm: Numbers, state: Numbers, y: Single) -> Single:
+    """One step of the load observer: the current that pushes from outside, as it sees it."""
+    held, carried = np.float32(state[O_HELD]), np.float32(state[O_CARRIED])
+    pushed = np.float32(np.float32(firm[O_STEP]) * np.float32(held + carried))
+    followed = np.float32(np.float32(state[O_FOLLOWED]) + pushed)
+    missed = np.float32(y - followed)
+    state[O_FOLLOWED] = np.float32(followed + np.float32(np.float32(firm[O_SPEED]) * missed))
+    state[O_CARRIED] = np.float32(carried + np.float32(np.float32(firm[O_LOAD]) * missed))
+    return np.float32(state[O_CARRIED])
 
 
 @_jit

@@ -69,7 +69,10 @@ RULE_BACKWARD, RULE_FORWARD, RULE_TRAPEZOIDAL = 0, 1, 2
 TORQUE_SECTIONS, SPEED_SECTIONS = 4, 2
 SECTIONS = TORQUE_SECTIONS + SPEED_SECTIONS
 SECTION_SIZE = 6  # in use, then the five
-F_SECTIONS = 57
+# Options of the speed controller: share by which the speed asked for moves in each sample, A ahead
+# against friction; of the load observer rad/s that 1 A makes, shares that speed and load take.
+(W_SHARE, W_FRICTION, O_STEP, O_SPEED, O_LOAD) = range(57, 62)
+F_SECTIONS = 62
 FIRM_SIZE = F_SECTIONS + SECTIONS * SECTION_SIZE
 
 # Continuous and controller state: indices into `state` (float64).
@@ -90,7 +93,9 @@ TORQUE = 56  # N·m, of the magnet field, where the last period ended
 # A bridge that switches: what each leg is told to be (1: up), s of dead time that it has left, and
 # whether the carrier falls.
 LEG_UP, LEG_DEAD, FALLING = 57, 60, 63
-S_SECTIONS = 64  # two numbers for each section
+# The speed asked for, lagged; of the load observer speed, load (A) and the output of before.
+(ASKED, O_FOLLOWED, O_CARRIED, O_HELD) = range(64, 68)
+S_SECTIONS = 68  # two numbers for each section
 STATE_SIZE = S_SECTIONS + 2 * SECTIONS
 HISTORY = 256  # angles kept for the slope
 SUBSTEPS = 4  # of the shaft, where it twists
@@ -162,6 +167,9 @@ PLACES: dict[str, int] = {
     "Speed controller.Acceleration": W_ACCELERATION, "Speed controller.Divider": W_EVERY,
     "Speed controller.Lag": W_LAG, "Speed controller.Current limit": W_LIMIT,
     "Speed controller.Anti-windup": W_HOLD, "Speed controller.Slope": W_SLOPE,
+    "Speed controller.Reference share": W_SHARE, "Speed controller.Friction": W_FRICTION,
+    "Load observer.Step": O_STEP, "Load observer.Speed share": O_SPEED,
+    "Load observer.Load gain": O_LOAD,
     "Position controller.Kp": KP_X, "Position controller.Speed share": X_SPEED,
     "Position controller.Speed limit": X_LIMIT,
     "Machine.Pole pairs": F_PAIRS, "Machine.Ld": F_LD, "Machine.Lq": F_LQ, "Machine.Flux": F_PSI,

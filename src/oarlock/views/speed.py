@@ -23,6 +23,7 @@ from oarlock.control.speed_design import (
     Turning,
     count_of,
     design_speed,
+    observing,
     plant_of,
     speed_gains,
     speed_noise,
@@ -30,8 +31,9 @@ from oarlock.control.speed_design import (
     usual_speed,
     volts_left,
     wanted_of,
+    with_pi,
 )
-from oarlock.control.speed_gains import reach, stiffest
+from oarlock.control.speed_gains import reach, stiffest, stiffest_observing
 from oarlock.control.speed_plant import SpeedPlant
 from oarlock.errors import InputError
 from oarlock.experiments.loops.speed_test import (
@@ -178,15 +180,29 @@ def _base(axis: Axis, speed: float) -> _Base:
                  (sixty, fortyfive, thirty))  # fmt: skip
 
 
+def _used(axis: Axis, speed: float, loop: SpeedLoop) -> float:
+    """Return the share of the stiffness that a loop has, of what its margin allows."""
+    if not loop.is_stable:
+        return 0.0
+    degrees = round(math.degrees(loop.margins.phase_margin))
+    least = _least_area(_stripped(axis), speed, degrees, observing(axis, loop.gains))
+    return min(least / loop.dip_area, 1.0) if least > 0.0 else 0.0
+
+
 @lru_cache(maxsize=16)
-def _least_area(axis: Axis, speed: float, degrees: int) -> float:
+def _least_area(axis: Axis, speed: float, degrees: int, beside: SpeedGains) -> float:
     """Return the least area of a dip (rad for 1 A) that a margin allows with the axis's filters.
+
+    Of a PI, and of a P and a load observer where there is one.
 
     NaN: no gains keep it.
     """
     wanted = wanted_of(axis, math.radians(max(degrees, 30)), Turning(speed=speed))
-    found = stiffest(_base(axis, speed).plant, wanted)
-    return found.dip_area if found else math.nan
+    plant = _base(axis, speed).plant
+    tried = [stiffest(plant, wanted)]
+    if beside.observer > 0.0:
+        tried.append(stiffest_observing(plant, wanted, beside))
+    return min((found.dip_area for found in tried if found), default=math.nan)
 
 
 def _gains_shown(axis: Axis, speed: float) -> tuple[SpeedGains, bool]:
@@ -236,16 +252,15 @@ def designed(axis: Axis, target: SpeedTarget, speed: float) -> SpeedGains:
     InputError : nothing to design on yet, or what cannot be met
 
     """
-    found, old = _designed(_stripped(axis), target, speed), speed_gains(axis)
-    if old is None:
-        return found
-    return replace(found, weight=old.weight, acceleration=old.acceleration)
+    old = speed_gains(axis)
+    found = _designed(_stripped(axis), target, speed, observing(axis, old))
+    return found if old is None else with_pi(old, found)
 
 
 @lru_cache(maxsize=32)
-def _designed(bare: Axis, target: SpeedTarget, speed: float) -> SpeedGains:
+def _designed(bare: Axis, target: SpeedTarget, speed: float, beside: SpeedGains) -> SpeedGains:
     base, turning = _base(bare, speed), Turning(speed=speed)
-    return design_speed(bare, target, turning=turning, plant=base.plant).gains
+    return design_speed(bare, target, turning=turning, plant=base.plant, beside=beside).gains
 
 
 def farthest(axis: Axis, speed: float, margin: float) -> float:
@@ -285,7 +300,6 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
     omega, opened, phase = loop.opened.on_grid(math.tau * LOWEST, _POINTS)
     _, without, _ = SpeedLoop(base.bare, gains).opened.on_grid(math.tau * LOWEST, _POINTS)
     margin = math.degrees(found.phase_margin)
-    least = _least_area(bare, speed, round(margin)) if found.stable else math.nan
     return SpeedPicture(
         loop=loop, gains=gains, follows=follows, margins=found,
         crossover=found.crossover / math.tau,
@@ -295,7 +309,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
         nyquist=0.5 / T,
         reaches=base.reaches,
         current=margins(loop.plant.current.opened).crossover / math.tau,
-        used=min(least / loop.dip_area, 1.0) if least > 0.0 else 0.0,
+        used=_used(axis, speed, loop),
         turning=speed, t=t,
         speed=amplitude * response,
         band=(amplitude * band[0], amplitude * band[1]),

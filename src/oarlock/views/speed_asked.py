@@ -3,15 +3,17 @@
 import math
 from dataclasses import replace
 
-from oarlock.control.speed_design import MARGIN, speed_target
+from oarlock.control.position_design import friction_of
+from oarlock.control.speed_design import MARGIN, known_inertia, speed_target
 from oarlock.control.speed_gains import AIMS
 from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.machine.filters import Filter, FilterKind
-from oarlock.machine.speed_loop import FAST, KEY, SpeedTarget
+from oarlock.machine.speed_loop import FAST, KEY, SpeedGains, SpeedTarget
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.quantities.kinds import RPM
-from oarlock.views.speed import SpeedPicture, farthest
+from oarlock.views.speed import SpeedPicture, designed, farthest
+from oarlock.views.typed_gains import typed
 
 TARGET_LABELS = {
     "crossover": ("Crossover", "Hz", math.tau),
@@ -19,6 +21,79 @@ TARGET_LABELS = {
     "dip": ("Dip, rated", "rpm", RPM),
     "phase_margin": ("Phase margin", "°", math.pi / 180.0),
 }
+
+
+# Options of the controller: name, unit, SI for each unit, and what it does.
+OPTION_LABELS = {
+    "observer": ("Observer", "Hz", math.tau,
+                 "Load observer: it asks for what a load takes. In place of K~i~ it overshoots\n"
+                 "less, and is as stiff at the same margin."),
+    "reference": ("Reference", "ms lag", 1e-3,
+                  "Lag of the speed asked for: less overshoot, a slower rise;\n"
+                  "margins and stiffness stay. A move passes it by."),
+    "friction": ("Friction", "A ahead", 1.0,
+                 "Current added on the side of the speed that is asked for:\n"
+                 "the integral need not turn round with the friction."),
+}  # fmt: skip
+OFF = "off"
+
+
+def option_texts(gains: SpeedGains) -> dict[str, str]:
+    """Return each option as text, in the unit of `OPTION_LABELS`."""
+    found = {name: getattr(gains, name) / one[2] for name, one in OPTION_LABELS.items()}
+    return {name: digits(value, 3) if value else OFF for name, value in found.items()}
+
+
+def with_option(axis: Axis, gains: SpeedGains, name: str, text: str) -> Axis:
+    """Return the axis with an option of its speed controller as it was typed; 0 or 'off' ends it.
+
+    An observer that is new takes the place of the integral.
+
+    Raises
+    ------
+    InputError : no number that it can be, or no inertia for an observer to go by
+
+    """
+    label, unit, scale, _ = OPTION_LABELS[name]
+    value = 0.0 if text.strip().lower() == OFF else scale * typed(text, *unit.split())
+    if value < 0.0:
+        raise InputError(f"{text} is below zero", place=label, remedy=f"Write a number, or '{OFF}'")
+    most = {"reference": 1.0, "friction": axis.peak,
+            "observer": 0.5 / (axis.inverter.divider * axis.inverter.Ts)}[name]  # fmt: skip
+    if value > most:
+        raise InputError(f"{text} is too much", place=label,
+                         remedy=f"It may be {digits(most / scale, 3)} {unit} at most")  # fmt: skip
+    changed = {name: value}
+    if name == "observer":
+        changed["inertia"] = known_inertia(axis) if value else 0.0
+        changed["Ki"] = gains.Ki if gains.observer else 0.0
+    return axis.with_loop_gains(KEY, replace(gains, **changed))
+
+
+def with_observer(axis: Axis, gains: SpeedGains, on: bool, speed: float) -> Axis:
+    """Return the axis with a load observer in place of the integral, or the other way round.
+
+    Both are designed for the target that there is.
+
+    Parameters
+    ----------
+    speed : rad/s, that it is looked at
+
+    Raises
+    ------
+    InputError : no inertia is known, or no such gains keep what is asked
+
+    """
+    inertia = known_inertia(axis) if on else 0.0
+    seeded = replace(gains, observer=float(on), inertia=inertia)
+    axis = axis.with_loop_gains(KEY, seeded)
+    return axis.with_loop_gains(KEY, designed(axis, speed_target(axis), speed))
+
+
+def offered_friction(axis: Axis, gains: SpeedGains) -> float:
+    """Return the friction (A) that was identified, where it is not what is asked ahead; or 0."""
+    known = friction_of(axis)
+    return known if abs(known - gains.friction) > 0.02 * known else 0.0
 
 
 def target_texts(shown: SpeedPicture, axis: Axis) -> dict[str, str]:

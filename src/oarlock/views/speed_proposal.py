@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import replace
 
-from oarlock.control.speed_design import MARGIN, speed_gains, speed_target
+from oarlock.control.speed_design import MARGIN, speed_gains, speed_target, with_pi
 from oarlock.control.speed_ways import Way
 from oarlock.machine import Axis
 from oarlock.machine.speed_loop import KEY, SpeedTarget
@@ -15,7 +15,7 @@ def with_way(axis: Axis, way: Way) -> Axis:
     """Return an axis with a way's filters, and the stiffest gains with them that it found."""
     target = SpeedTarget(phase_margin=speed_target(axis).phase_margin)
     gains = speed_gains(axis) or way.loop.gains
-    gains = replace(gains, Kp=way.loop.gains.Kp, Ki=way.loop.gains.Ki)
+    gains = with_pi(gains, way.loop.gains)
     axis = with_filters(axis, way.filters)
     return replace(axis, loops=axis.loops.with_target(KEY, target).with_gains(KEY, gains))
 

@@ -155,6 +155,17 @@ GROUPS: tuple[Group, ...] = (
                "the sum meets the limit", high=1),
         _count("Slope", "samples over which the speed is the slope of the angle; below 3: the "
                "difference over its own sample"),
+        _real("Reference share", "", "by which the speed asked for moves in each of its samples; "
+              "1: at once", low=1e-6, high=1.0, default=1.0, live=True),
+        _real("Friction", "A", "ahead, on the side that the speed asked for has", live=True),
+    )),
+    Group(index=0x2018, name="Load observer", meaning="all zeros: it rests", entries=(
+        _real("Step", "rad/(s·A)", "speed that one ampere makes in a sample of the speed "
+              "controller", live=True),
+        _real("Speed share", "", "of the speed that it misses, taken into its speed", high=1.0,
+              live=True),
+        _real("Load gain", "A·s/rad", "of the speed that it misses, taken into its load",
+              live=True),
     )),
     Group(index=0x2017, name="Position controller", entries=(
         _real("Kp", "1/s", live=True),

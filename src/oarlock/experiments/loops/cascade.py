@@ -6,6 +6,7 @@ from dataclasses import replace
 import numpy as np
 
 from oarlock.control.filters import coefficients
+from oarlock.control.load_observer import load_observer, reference_share
 from oarlock.control.position import PositionLoop as ExactPositionLoop
 from oarlock.control.speed_design import Turning, loop_in_use, usual_speed
 from oarlock.drive.parameters import controllers
@@ -46,13 +47,15 @@ def with_speed_loop(plan: Plan, axis: Axis) -> Plan:
         raise _swinging("speed")
     Ts, divider = axis.inverter.Ts, axis.inverter.divider
     filters = axis.loops[SPEED_KEY].filters
+    observer = load_observer(gains, divider * Ts)
     return replace(
         plan,
         gains=gains_for(axis),
         speed=SpeedLoop(Kp=gains.Kp, Ki=gains.Ki, weight=gains.weight,
                         acceleration=gains.acceleration, divider=divider, lag=0.0,
-                        slope=axis.inverter.slope,
-                        limit=plan.speed.limit),
+                        slope=axis.inverter.slope, limit=plan.speed.limit,
+                        share=reference_share(gains, divider * Ts), friction=gains.friction,
+                        observer=(observer.step, observer.speed, observer.load)),
         torque_filters=tuple(coefficients(f, Ts) for f in filters if f.path == "torque"),
         speed_filters=tuple(
             coefficients(f, divider * Ts) for f in filters if f.path == "measured"

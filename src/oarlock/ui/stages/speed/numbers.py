@@ -16,10 +16,25 @@ from oarlock.quantities.kinds import RPM
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button, link_button, row_of, small_button
 from oarlock.ui.kit.numbers import Block, GivenRow, Panel, Row
+from oarlock.ui.stages.speed.filter_edits import FilterEdits
 from oarlock.views.speed import SpeedPicture
-from oarlock.views.speed_asked import MOST_FILTERS, TARGET_LABELS, aim_of, target_texts
+from oarlock.views.speed_asked import (
+    MOST_FILTERS,
+    OPTION_LABELS,
+    TARGET_LABELS,
+    aim_of,
+    offered_friction,
+    option_texts,
+    target_texts,
+)
 
 _INNER = look.NUMBERS - 2 * look.MARGIN
+_GAINS = {
+    "Kp": ("K~p~", "A·s/rad", "A for each rad/s of error"),
+    "Ki": ("K~i~", "A/rad", "A for each rad of error's integral"),
+    "weight": ("Weight", "", "Share of the speed asked for in the proportional part:\n"
+               "less overshoots less, and changes neither margins nor stiffness"),
+}  # fmt: skip
 AIM_NAMES = ("calm", "even", "keen")
 
 
@@ -35,17 +50,11 @@ class Giving(Protocol):
     def set_gain(self, name: str, text: str) -> None:
         """Take a gain that was typed."""
 
-    def weigh(self, text: str) -> None:
-        """Take a set-point weight that was typed."""
+    def set_option(self, name: str, text: str) -> None:
+        """Take an option of the controller that was typed."""
 
-    def add_filter(self, kind: FilterKind) -> None:
-        """Put a filter of a kind into the torque path."""
-
-    def change_filter(self, number: int, name: str, text: str) -> None:
-        """Take a number of a filter that was typed."""
-
-    def drop_filter(self, number: int) -> None:
-        """Take a filter away."""
+    def observe(self, on: bool) -> None:
+        """Have a load observer in place of the integral, or the other way round."""
 
     def use_shaft(self) -> None:
         """Take the shaft that a sweep showed."""
@@ -54,8 +63,8 @@ class Giving(Protocol):
 class SpeedNumbers:
     """Fills the panel and keeps it."""
 
-    def __init__(self, panel: Panel, stage: Giving) -> None:
-        self._stage = stage
+    def __init__(self, panel: Panel, stage: Giving, filters: FilterEdits) -> None:
+        self._stage, self._edits = stage, filters
         given = panel.block("You give", "an aim, or one number")
         self.aims = {name: button(name) for name in AIM_NAMES}
         given.add(row_of(list(self.aims.values())))
@@ -76,27 +85,20 @@ class SpeedNumbers:
         self._message.hide()
         given.add(self._message)
         gains = panel.block("Gains", "parallel PI")
-        self.gains = {"Kp": GivenRow("K~p~", "A·s/rad", choice=False),
-                      "Ki": GivenRow("K~i~", "A/rad", choice=False)}  # fmt: skip
-        self.gains["Kp"].setToolTip("A for each rad/s of error")
-        self.gains["Ki"].setToolTip("A for each rad of error's integral")
-        for name, row in self.gains.items():
+        self.gains: dict[str, GivenRow] = {}
+        for name, (label, unit, told) in _GAINS.items():
+            row = self.gains[name] = GivenRow(label, unit, choice=False)
+            row.setToolTip(told)
             row.given.connect(lambda text, n=name: stage.set_gain(n, text))
             gains.add(row)
-        self.weight = GivenRow("Weight", "", choice=False)
-        self.weight.setToolTip(
-            "Share of the speed asked for in the proportional part:\n"
-            "less overshoots less, and changes neither margins nor stiffness"
-        )
-        self.weight.given.connect(stage.weigh)
-        gains.add(self.weight)
+        self._make_options(gains)
         self._filters = panel.block("Filters", "of the torque")
         self.filter_rows: list[QWidget] = []
         self._listed: tuple[FilterKind, ...] | None = None
         self.entries: list[dict[str, GivenRow]] = []
         self.add_notch, self.add_low_pass = button("+ notch"), button("+ low pass")
-        self.add_notch.clicked.connect(lambda: stage.add_filter(FilterKind.NOTCH))
-        self.add_low_pass.clicked.connect(lambda: stage.add_filter(FilterKind.LOW_PASS))
+        self.add_notch.clicked.connect(lambda: filters.add(FilterKind.NOTCH))
+        self.add_low_pass.clicked.connect(lambda: filters.add(FilterKind.LOW_PASS))
         self._filters.add(row_of([self.add_notch, self.add_low_pass]))
         self._make_rest(panel)
         panel.finish()
@@ -113,6 +115,21 @@ class SpeedNumbers:
         self.take_shaft.clicked.connect(self._stage.use_shaft)
         self.take_shaft.hide()
         rests.add(self.take_shaft)
+
+    def _make_options(self, gains: Block) -> None:
+        self.options: dict[str, GivenRow] = {}
+        for name, (label, unit, _, told) in OPTION_LABELS.items():
+            row = self.options[name] = GivenRow(label, unit, choice=False)
+            row.setToolTip(told)
+            row.given.connect(lambda text, n=name: self._stage.set_option(n, text))
+            gains.add(row)
+        self.take_friction, self.observe = link_button(""), link_button("")
+        self.take_friction.clicked.connect(
+            lambda: self._stage.set_option("friction", f"{self._friction:.4g}")
+        )
+        self.observe.clicked.connect(lambda: self._stage.observe(not self._observing))
+        gains.add(self.observe)
+        gains.add(self.take_friction)
 
     def offer_shaft(self, measured: str) -> None:
         """Offer the resonance of the newest sweep, or nothing."""
@@ -133,10 +150,17 @@ class SpeedNumbers:
         for name, row in self.given.items():
             chosen = shown.follows and not aim and getattr(target, name) is not None
             row.show_value(texts[name], chosen=chosen)
-        g = shown.gains
-        self.gains["Kp"].show_value(digits(g.Kp, 3), chosen=False)
-        self.gains["Ki"].show_value(digits(g.Ki, 3), chosen=False)
-        self.weight.show_value(digits(g.weight, 2), chosen=False)
+        for name, row in self.gains.items():
+            row.show_value(digits(getattr(shown.gains, name), 3), chosen=False)
+        for name, text in option_texts(shown.gains).items():
+            self.options[name].show_value(text, chosen=False)
+        self._observing = shown.gains.observer > 0.0
+        self.observe.setText(
+            "K~i~ in place of the observer" if self._observing else "load observer in place of K~i~"
+        )
+        self._friction = offered_friction(axis, shown.gains)
+        self.take_friction.setText(f"use {digits(self._friction, 2)} A of Identify")
+        self.take_friction.setVisible(self._friction > 0.0)
         self._show_filters(shown.filters)
         self._Ms.show_value(digits(shown.margins.Ms, 3))
         self._ripple.show_value(digits(shown.ripple, 2), "A rms",
@@ -176,11 +200,11 @@ class SpeedNumbers:
             made = {}
             for name, (label, unit) in wanted.items():
                 row = GivenRow(label, unit, choice=False)
-                row.given.connect(partial(self._stage.change_filter, number, name))
+                row.given.connect(partial(self._edits.change, number, name))
                 made[name] = row
                 self._put(row)
             drop = small_button("×", "Take this filter away")
-            drop.clicked.connect(_calling(self._stage.drop_filter, number))
+            drop.clicked.connect(_calling(self._edits.drop, number))
             drop.setParent(made["frequency"])
             drop.setGeometry(_INNER - 24, 1, 22, 20)
             self.entries.append(made)

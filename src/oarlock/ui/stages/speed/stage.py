@@ -5,12 +5,11 @@ from dataclasses import replace
 
 from PySide6.QtGui import QResizeEvent
 
-from oarlock.control.speed_design import speed_gains, speed_target
+from oarlock.control.speed_design import speed_gains
 from oarlock.control.speed_ways import Way
 from oarlock.errors import InputError
 from oarlock.experiments.loops.speed_response import SpeedResult
 from oarlock.machine import Axis
-from oarlock.machine.filters import FilterKind
 from oarlock.machine.speed_loop import KEY, SpeedTarget
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.session.perform import Performed
@@ -18,6 +17,7 @@ from oarlock.ui.kit import theme as look
 from oarlock.ui.stages.base import Around, ReadOut
 from oarlock.ui.stages.by_hand import ByHand
 from oarlock.ui.stages.outer_loop import OuterLoopStage
+from oarlock.ui.stages.speed.filter_edits import FilterEdits
 from oarlock.ui.stages.speed.frequency_pictures import HIGHEST, SpeedGainPlot, SpeedPhasePlot
 from oarlock.ui.stages.speed.measured import Measured
 from oarlock.ui.stages.speed.numbers import SpeedNumbers
@@ -28,18 +28,18 @@ from oarlock.ui.stages.speed.tuning import Tuning
 from oarlock.ui.stages.speed.ways_panel import WaysPanel
 from oarlock.views.speed import LOAD, LOWEST, STEP, SpeedPicture, designed, picture, settled
 from oarlock.views.speed_asked import (
+    OPTION_LABELS,
     TARGET_LABELS,
     aimed,
     dragged,
-    new_low_pass,
-    new_notch,
     target_from,
-    with_filters,
+    with_observer,
+    with_option,
 )
 from oarlock.views.speed_proposal import with_way
 from oarlock.views.speed_sweep import other_shaft, swept
 from oarlock.views.speed_ways import against_best, cards, question
-from oarlock.views.typed_gains import BY_HAND, typed, with_gain
+from oarlock.views.typed_gains import BY_HAND, with_gain
 
 _TOP, _BAR = 62, 58  # px: question and answer, test bar with what it says
 _TIMES = 0.43  # of the height, for the time plots and their currents
@@ -70,8 +70,9 @@ class SpeedStage(OuterLoopStage):
         for frequency in (self.gain_plot, self.phase_plot):
             frequency.dragged.connect(self.drag_to)
             frequency.released.connect(self.end_drag)
-        self.gain_plot.filter_dragged.connect(self.drag_filter)
-        self.gain_plot.filter_released.connect(self.end_filter)
+        self.filters = FilterEdits(self.session, self)
+        self.gain_plot.filter_dragged.connect(self.filters.drag)
+        self.gain_plot.filter_released.connect(self.filters.end_drag)
         self.measured = Measured(self.session, self.bench)
         self.test = PlayBar(self)
         self.test.asked.connect(self.run)
@@ -79,7 +80,7 @@ class SpeedStage(OuterLoopStage):
         self.ways = WaysPanel(self, around.jobs)
         self.ways.chosen.connect(self.use_way)
         self.ways.found.connect(self.refresh)
-        self.panel = SpeedNumbers(self.numbers, self)
+        self.panel = SpeedNumbers(self.numbers, self, self.filters)
         self.tuning = Tuning(self.session, self.bench, self.test, self.ways, self._tried)
         self.retuning = Retuning(self.session, self.bench, self.test, self._tried)
         self.by_hand = ByHand(
@@ -268,19 +269,27 @@ class SpeedStage(OuterLoopStage):
 
         self.edit(f"Set {name} of the speed loop", made)
 
-    def weigh(self, text: str) -> None:
-        """Take a set-point weight that was typed."""
+    def set_option(self, name: str, text: str) -> None:
+        """Take an option of the controller that was typed."""
 
         def made() -> Axis:
-            value = typed(text)
-            if not 0.0 <= value <= 1.0:
-                raise InputError(f"a weight of {text}", remedy="It lies between 0 and 1")
             axis = self._in_use()
             gains = speed_gains(axis)
             assert gains is not None
-            return axis.with_loop_gains(KEY, replace(gains, weight=value))
+            return with_option(axis, gains, name, text)
 
-        self.edit("Set the set-point weight", made)
+        self.edit(f"Set the {OPTION_LABELS[name][0].lower()} of the speed loop", made)
+
+    def observe(self, on: bool) -> None:
+        """Have a load observer in place of the integral, or the other way round."""
+
+        def made() -> Axis:
+            axis = self._in_use()
+            gains = speed_gains(axis)
+            assert gains is not None
+            return with_observer(axis, gains, on, settled(self.session.screen.speed, axis)[0])
+
+        self.edit("Load observer in place of Ki" if on else "Ki in place of the observer", made)
 
     def _in_use(self) -> Axis:
         """Return the axis with the gains that are shown taken into use.
@@ -295,74 +304,17 @@ class SpeedStage(OuterLoopStage):
             return axis
         return axis.with_loop_gains(KEY, picture(axis, self.session.screen.speed).gains)
 
-    def add_filter(self, kind: FilterKind) -> None:
-        """Put a filter into the torque path; the loop is designed anew round it."""
-        axis, shown = self.session.axis, self.shown
-        if shown is None:
-            return
-        made = new_notch(axis) if kind is FilterKind.NOTCH else new_low_pass(shown)
-        name = "notch" if kind is FilterKind.NOTCH else "low pass"
-        filters = (*shown.filters, made)
-        self.edit(f"Add a {name}", lambda: self._redesigned(with_filters(axis, filters)))
-
     def drag_filter(self, number: int, hertz: float) -> None:
-        """Follow a filter's handle: its frequency, and gains that follow where they did before."""
-        axis, shown = self.session.axis, self.shown
-        if shown is None or number >= len(shown.filters):
-            return
-        filters = list(shown.filters)
-        held = min(max(hertz, 0.5 * LOWEST), 0.9 * shown.nyquist)
-        filters[number] = replace(filters[number], frequency=math.tau * held)
-        try:
-            moved = self._redesigned(with_filters(axis, tuple(filters)))
-        except InputError as error:
-            self.tell(f"{error.cause}. {error.remedy}")
-            return
-        self.tell("")
-        self.session.drag(moved)
+        self.filters.drag(number, hertz)
 
     def end_filter(self) -> None:
-        """Make the filter's drag one edit."""
-        self.session.end_drag("Move a filter")
-
-    def change_filter(self, number: int, name: str, text: str) -> None:
-        """Take a number of a filter that was typed."""
-        axis, shown = self.session.axis, self.shown
-        if shown is None:
-            return
-
-        def made() -> Axis:
-            value = typed(text, "Hz", "dB")
-            si = {"frequency": value * math.tau, "depth": 10.0 ** (value / 20.0), "width": value}
-            if value > 0.0 if name == "depth" else value <= 0.0:
-                remedy = "A depth is below 0 dB, the rest above 0"
-                raise InputError(f"a {name} of {text}", remedy=remedy)
-            filters = list(shown.filters)
-            filters[number] = replace(filters[number], **{name: si[name]})
-            return self._redesigned(with_filters(axis, tuple(filters)))
-
-        self.edit(f"Change the {name} of a filter", made)
-
-    def drop_filter(self, number: int) -> None:
-        """Take a filter away; the loop is designed anew without it."""
-        axis, shown = self.session.axis, self.shown
-        if shown is None:
-            return
-        filters = tuple(f for n, f in enumerate(shown.filters) if n != number)
-        self.edit("Take a filter away", lambda: self._redesigned(with_filters(axis, filters)))
+        self.filters.end_drag()
 
     def use_shaft(self) -> None:
         """Take the resonance that the newest sweep showed; the gains stay as they are."""
         measured = other_shaft(self.session.now)
         if measured is not None:
             self.edit(f"Use the shaft of the sweep, {measured[1]}", lambda: measured[0])
-
-    def _redesigned(self, axis: Axis) -> Axis:
-        """Return an axis with other filters, its gains following where they did before."""
-        if self.shown is None or not self.shown.follows or speed_gains(axis) is None:
-            return axis
-        speed = settled(self.session.screen.speed, axis)[0]
-        return axis.with_loop_gains(KEY, designed(axis, speed_target(axis), speed))
 
     def run(self) -> None:
         """Play the test that is set."""
