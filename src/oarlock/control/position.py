@@ -111,7 +111,8 @@ class PositionLoop:
         """Return how the axis follows a move.
 
         Friction holds against it from the first moment on, and stays when the shaft has come to
-        rest: what the integral holds then is held by the shaft that sticks.
+        rest: what the integral holds then is held by the shaft that sticks. What is asked ahead
+        against friction ends with the profile, and so does its share of friction.
 
         Parameters
         ----------
@@ -127,14 +128,14 @@ class PositionLoop:
         position = self.closed.output(x) + self.by_speed.output(ahead)
         if self.speed.gains.acceleration:
             position = position + self.by_torque.output(feed)
-        held = np.full(samples, math.copysign(friction, move.distance))
-        position = position - self.by_load.output(held)
         known = self.speed.gains.friction * np.sign(w)
-        position = position + self.by_torque.output(known)
+        rests = self.speed.gains.friction * ((w == 0.0) & (t > 0.0))
+        held = math.copysign(1.0, move.distance) * np.maximum(friction - rests, 0.0)
+        position = position + self.by_load.output(known - held)
         push = self._pushing(self._asked).output(g.Kp * (x - position))
         push += self._pushing(self._ahead).output(ahead)
-        push += self._pushing(self.speed.ways.ahead).output(feed + known)
-        push += self.speed.opened.feedback().output(held)
+        push += self._pushing(self.speed.ways.ahead).output(feed)
+        push += known - self.speed.opened.feedback().output(known - held)
         return Moved(t=t, asked=x, position=position, speed_asked=w,
                      speed=np.gradient(position, self.T), push=push)  # fmt: skip
 

@@ -108,8 +108,8 @@ def run_observed(
         followed = f(followed + f(b * f(held + carried)))
         missed = f(seen[k] - followed)
         followed, carried = f(followed + f(k_speed * missed)), f(carried + f(k_load * missed))
-        added = f(feed[k] + f(f(options.friction) * np.sign(turning[k])))
-        added = f(added - carried)
+        known = f(f(options.friction) * np.sign(turning[k]))
+        added = f(f(feed[k] + known) - carried)
         e = f(f(asked[k] + ahead[k]) - seen[k])
         push = f(kp * f(f(f(share * asked[k]) + ahead[k]) - seen[k]))
         summed = f(state + f(ki_t * e))
@@ -121,7 +121,7 @@ def run_observed(
                 summed = f(f(u - push) - added)
             elif (e > 0) if high else (e < 0):
                 summed = state
-        state, held = summed, u
+        state, held = summed, f(u - known)
         output[k], states[k], loads[k] = u, state, carried
     return output, states, loads
 

@@ -72,7 +72,7 @@ static float speed_step(speed_t *c, float asked, float ahead, float steep, float
         if (e < 0.0f) sum = c->sum;
     }
     c->sum = sum;
-    c->held = u;
+    c->held = u - against; /* friction that is known is no load */
     return u;
 }
 

@@ -318,10 +318,11 @@ def _speed(firm: Numbers, state: Numbers, row: Row, work: Numbers, at: float, Ts
     e = np.float32(np.float32(asked + ahead) - y)
     p = np.float32(np.float32(np.float32(np.float32(firm[W_WEIGHT]) * asked) + ahead) - y)
     feed = np.float32(np.float32(firm[W_ACCELERATION]) * np.float32(state[A_REF]))
+    known = np.float32(0.0)
     if turning != 0.0:
         known = np.float32(firm[W_FRICTION])
-        feed = np.float32(feed + (known if turning > 0.0 else np.float32(-known)))
-    feed = np.float32(feed - _load(firm, state, y))
+        known = known if turning > 0.0 else np.float32(-known)
+    feed = np.float32(np.float32(feed + known) - _load(firm, state, y))
     limit = np.float32(firm[W_LIMIT] if firm[W_LIMIT] > 0.0 else firm[MAX_CURRENT] * 0.9)
     period = np.float32(Ts * max(int(firm[W_EVERY]), 1))
     push, kept = weighted(
@@ -329,7 +330,7 @@ def _speed(firm: Numbers, state: Numbers, row: Row, work: Numbers, at: float, Ts
         np.float32(state[SUM_W]), limit, firm[W_HOLD] > 0.0,
     )  # fmt: skip
     state[SUM_W], state[PUSH] = kept, push
-    state[O_HELD] = push
+    state[O_HELD] = np.float32(push - known)  # friction that is known is no load
 
 
 @_jit
