@@ -71,7 +71,7 @@ def test_the_observer_in_place_of_the_integral_is_no_softer_and_overshoots_less(
     assert keeps(found.margins, wanted)
     assert found.dip_area < 1.01 * plain.dip_area
     peaks = [float(np.max(loop.closed.step(600))) for loop in (plain, found)]
-    assert peaks[1] < 1.0 + 0.5 * (peaks[0] - 1.0)
+    assert peaks[1] < 1.0 + 0.6 * (peaks[0] - 1.0)
     tight = replace(wanted, most_Kp=0.5 * found.gains.Kp)
     slower = stiffest_observing(plant, tight, OBSERVING)
     assert slower is not None

@@ -7,18 +7,14 @@ and 8.5: a current estimator of a state and a constant disturbance).
 """
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
-
-import numpy as np
-from numpy.typing import NDArray
 
 from oarlock.control.discrete import Coefficients, add, times
 from oarlock.machine.speed_loop import SpeedGains
 
-Array = NDArray[np.float64]
-Complex = NDArray[np.complex128]
-_SLOWEST_AND_FASTEST = (1e-4, 1.5)  # ω·T of the observers that are tried
-_TRIES = 160
+_ANGLES = tuple(1e-4 * 15000.0 ** (n / 63.0) for n in range(64))  # ω·T of observers that are tried
+_HALVINGS = 46
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -114,21 +110,30 @@ def p_and_observer(
     T : s
 
     """
-    from scipy.optimize import brentq
 
-    poles = np.exp(-np.geomspace(*_SLOWEST_AND_FASTEST, _TRIES))
-
-    def Kp(p: Array) -> Complex:
+    def proportional(p: float) -> complex:
         load = (1.0 - p) ** 2 * inertia / T
-        rest = wanted * delta * (delta + 1.0 - p**2) - load * delta * (delta + 1.0)
-        return np.asarray(rest / (delta + 1.0 - p) ** 2, dtype=np.complex128)
+        rest = wanted * delta * (delta + 1.0 - p * p) - load * delta * (delta + 1.0)
+        return rest / (delta + 1.0 - p) ** 2
 
-    tried = Kp(poles).imag
-    turns = np.flatnonzero(np.sign(tried[:-1]) * np.sign(tried[1:]) < 0.0)
-    for at in turns:
-        low, high = float(poles[at]), float(poles[at + 1])
-        found = float(brentq(lambda p: float(Kp(np.array([p]))[0].imag), low, high, xtol=1e-14))
-        gain = float(Kp(np.array([found]))[0].real)
+    poles = [math.exp(-angle) for angle in _ANGLES]
+    off = [proportional(p).imag for p in poles]
+    for n in range(len(poles) - 1):
+        if off[n] * off[n + 1] >= 0.0:
+            continue
+        found = _root(lambda p: proportional(p).imag, poles[n], poles[n + 1], off[n])
+        gain = proportional(found).real
         if gain > 0.0:
             return gain, -math.log(found) / T
     return None
+
+
+def _root(f: Callable[[float], float], low: float, high: float, at_low: float) -> float:
+    """Return where a function turns its sign, by bisection."""
+    for _ in range(_HALVINGS):
+        middle = 0.5 * (low + high)
+        if f(middle) * at_low > 0.0:
+            low = middle
+        else:
+            high = middle
+    return 0.5 * (low + high)

@@ -27,6 +27,7 @@ PLAIN = SpeedGains(Kp=1.0, Ki=0.0)  # a PI alone
 Complex = NDArray[np.complex128]
 _FINE = 3  # times the usual grid, where one plant alone is looked at
 _TRIES = 240  # crossovers that a search looks at
+_ROUGHLY, _FINELY = 24, 9  # crossovers that a search with an observer looks at, and then
 _TURNS = (0.0, 4.0, 9.0, 16.0)  # degrees above a margin, that a search with an observer tries
 _LESS = (1.0, 0.995, 0.985, 0.97, 0.94)  # of gains that miss a limit
 
@@ -125,10 +126,26 @@ def stiffest_observing(plant: SpeedPlant, wanted: Wanted, beside: SpeedGains) ->
     beside : with the inertia that the observer goes by
 
     """
+    far = reach(plant, wanted.margin)
+    rough = np.geomspace(1e-2 / plant.T, far, _ROUGHLY) if far > 1e-2 / plant.T else np.zeros(0)
+    best = _least(plant, wanted, beside, rough.tolist(), _TURNS[::2])
+    if best is None:
+        return None
+    near = best.margins.crossover
+    step = float(rough[1] / rough[0])
+    finer = np.geomspace(near / step, min(near * step, far), _FINELY)
+    return _least(plant, wanted, beside, [near, *finer.tolist()], _TURNS)
+
+
+def _least(
+    plant: SpeedPlant, wanted: Wanted, beside: SpeedGains, crossovers: Sequence[float],
+    more: Sequence[float],
+) -> SpeedLoop | None:  # fmt: skip
+    """Return the loop of least dip's area with a load observer, of some crossovers and margins."""
     best: SpeedLoop | None = None
-    for crossover in np.geomspace(1e-2 / plant.T, reach(plant, wanted.margin), 48).tolist():
-        for more in _TURNS:
-            gains = solved(plant, crossover, wanted.margin + math.radians(more), beside)
+    for crossover in crossovers:
+        for degrees in more:
+            gains = solved(plant, crossover, wanted.margin + math.radians(degrees), beside)
             if gains is None:
                 continue
             if gains.Kp + load_observer(gains, plant.T).load > wanted.most_Kp:

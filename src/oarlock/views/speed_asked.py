@@ -26,7 +26,7 @@ TARGET_LABELS = {
 # Options of the controller: name, unit, SI for each unit, and what it does.
 OPTION_LABELS = {
     "observer": ("Observer", "Hz", math.tau,
-                 "Load observer: it asks for what a load takes. In place of K~i~ it overshoots\n"
+                 "Load observer: it asks for what a load takes. In place of Ki it overshoots\n"
                  "less, and is as stiff at the same margin."),
     "reference": ("Reference", "ms lag", 1e-3,
                   "Lag of the speed asked for: less overshoot, a slower rise;\n"

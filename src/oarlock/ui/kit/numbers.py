@@ -274,6 +274,12 @@ class GivenRow(QWidget):
             self._chosen = chosen
             self.update()
 
+    def show_unit(self, unit: str) -> None:
+        """Show another unit, or none."""
+        if unit != self._unit:
+            self._unit = unit
+            self.update()
+
     def paintEvent(self, _event: QPaintEvent) -> None:
         p, t = QPainter(self), look.theme()
         p.setRenderHint(QPainter.RenderHint.Antialiasing)

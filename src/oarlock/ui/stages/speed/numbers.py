@@ -20,6 +20,7 @@ from oarlock.ui.stages.speed.filter_edits import FilterEdits
 from oarlock.views.speed import SpeedPicture
 from oarlock.views.speed_asked import (
     MOST_FILTERS,
+    OFF,
     OPTION_LABELS,
     TARGET_LABELS,
     aim_of,
@@ -154,9 +155,10 @@ class SpeedNumbers:
             row.show_value(digits(getattr(shown.gains, name), 3), chosen=False)
         for name, text in option_texts(shown.gains).items():
             self.options[name].show_value(text, chosen=False)
+            self.options[name].show_unit("" if text == OFF else OPTION_LABELS[name][1])
         self._observing = shown.gains.observer > 0.0
         self.observe.setText(
-            "K~i~ in place of the observer" if self._observing else "load observer in place of K~i~"
+            "Ki in place of the observer" if self._observing else "load observer in place of Ki"
         )
         self._friction = offered_friction(axis, shown.gains)
         self.take_friction.setText(f"use {digits(self._friction, 2)} A of Identify")
