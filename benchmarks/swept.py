@@ -18,6 +18,7 @@ from tests.speed_axis import known_winch, tuned_winch
 from benchmarks.loops import drawn, identified, played, tuned
 from oarlock.control._kernels import warm
 from oarlock.control.fitted_shaft import FittedShaft, Told, quality
+from oarlock.control.margins import Margins
 from oarlock.control.measured_loop import LoopFigures
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_design import (
@@ -30,6 +31,7 @@ from oarlock.control.speed_design import (
 )
 from oarlock.errors import InputError
 from oarlock.experiments.loops.speed_chirp import SpeedChirp
+from oarlock.experiments.loops.speed_multisine import SpeedMultisine
 from oarlock.experiments.loops.speed_sweep import SpeedSweep
 from oarlock.experiments.loops.speed_test import usual_load
 from oarlock.experiments.loops.sweep_response import SweepResult
@@ -92,23 +94,41 @@ def figures(seeds: int) -> bool:
 
 
 def quick(seeds: int) -> bool:
-    """Print what chirps tell in how much less time; return whether their scatter is honest."""
+    """Print what chirps and multisines tell in how much less time; return whether honestly."""
     plant = draw("winch", 0)
     plant = replace(plant, dead_voltage=0.0, Lq_saturated=plant.Lq)
     axis = tuned_winch(plant)
     speed = usual_speed(axis)
     true = loop_in_use(axis, turning=Turning(speed=speed)).margins
-    chirp = SpeedChirp(speed=speed, torque=usual_load(axis))
-    sines = SpeedSweep(speed=speed, torque=usual_load(axis), count=100)
-    share = chirp.plan(axis).duration / sines.plan(axis).duration
-    readings = [played(chirp, axis, plant, seed) for seed in range(seeds)]
+    whole = SpeedSweep(speed=speed, torque=usual_load(axis), count=100).plan(axis).duration
+    kinds: dict[str, SpeedChirp | SpeedMultisine] = {
+        "chirps": SpeedChirp(speed=speed, torque=usual_load(axis)),
+        "multisines": SpeedMultisine(speed=speed, torque=usual_load(axis)),
+    }
+    told = [_told_by(name, kind, axis, plant, true, whole, seeds) for name, kind in kinds.items()]
+    return all(told)
+
+
+def _told_by(
+    name: str, kind: SpeedChirp | SpeedMultisine, axis: Axis, plant: PlantParameters,
+    true: Margins, whole: float, seeds: int,
+) -> bool:  # fmt: skip
+    """Print what one kind of quick sweep tells.
+
+    Parameters
+    ----------
+    whole : s, of the sweep of single sines
+
+    """
+    share = kind.plan(axis).duration / whole
+    readings = [played(kind, axis, plant, seed) for seed in range(seeds)]
     found = [r.found for r in readings if isinstance(r, SweepResult) and r.found is not None]
     off = np.array([100.0 * (f.crossover / true.crossover - 1.0) for f in found])
     std = np.array([100.0 * f.crossover_std / true.crossover for f in found])
     margin = np.degrees([f.phase_margin - true.phase_margin for f in found])
     covered = float(np.mean(np.abs(off) <= 2.0 * std))
     good = len(found) == seeds and covered >= 0.9
-    print(f"chirps, {len(found)} of {seeds}, in {100 * share:.0f} % of the time: 95 % within "
+    print(f"{name}, {len(found)} of {seeds}, in {100 * share:.0f} % of the time: 95 % within "
           f"{np.quantile(np.abs(off), 0.95):.2f} % of the crossover, "
           f"{np.quantile(np.abs(margin), 0.95):.2f}° of the margin; ±2u covers "
           f"{100 * covered:.0f} %{'' if good else '  MISSED'}")  # fmt: skip

@@ -249,6 +249,11 @@ def test_a_multisine_is_the_sum_of_its_lines() -> None:
     t = np.arange(1600) * TS
     expected = 1.5 * sum(a * np.sin(math.tau * f * t + p) for f, a, p in lines)
     assert columns(model)[0] == pytest.approx(expected, abs=1e-5)
+    model = drive(rigid(), [{"SAMPLES": 1600, "WAVE": k.WAVE_LINES, "TARGET": k.ON_IQ,
+                             "AMPLITUDE": 1.5, "FREQUENCY": 100.0, "END_FREQUENCY": 200.0}],
+                  "iq_ref", lines=lines)  # fmt: skip
+    alone = 1.5 * 0.25 * np.sin(math.tau * 120.0 * t + 2.0)
+    assert columns(model)[0] == pytest.approx(alone, abs=1e-5)
     with pytest.raises(ValueError, match="multisine"):
         model.load_lines(np.zeros((65, 3)))
     with pytest.raises(ValueError, match="not finite"):

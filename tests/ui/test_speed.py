@@ -268,6 +268,15 @@ def test_a_quick_sweep_is_played_and_lies_over_the_predicted_gain(
     assert stage.shown is not None
     assert stage.gain_plot._sweep.crossover == pytest.approx(stage.shown.crossover, rel=0.06)
     qtbot.mouseClick(stage.test.which, Qt.MouseButton.LeftButton)
+    assert stage.test.which.text() == "multisine"
+    qtbot.keyClick(tuned.window, Qt.Key.Key_F5)
+    wait(qtbot, lambda: len(session.runs) == 2 and not tuned.bench.busy, 60.0)
+    run = session.runs[-1]
+    assert (run.kind, run.ended) == ("speed sweep", "done")
+    assert run.title.startswith("multisine 2 to ")
+    assert stage.gain_plot._sweep.crossover == pytest.approx(stage.shown.crossover, rel=0.06)
+    assert stage.gain_plot._sweep.f.size < 50
+    qtbot.mouseClick(stage.test.which, Qt.MouseButton.LeftButton)
     assert stage.test.which.text() == "step"
 
 

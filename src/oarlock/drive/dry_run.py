@@ -5,6 +5,7 @@ unknown or no number is refused.
 """
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
@@ -76,8 +77,14 @@ def _at_its_peak(step: Step, plan: Plan) -> Step:
     """Return the step with the most that its multisine may reach as its wave's amplitude."""
     if step.wave is None or step.wave.shape is not Shape.LINES:
         return step
-    most = step.wave.amplitude * sum(abs(amplitude) for _, amplitude, _ in plan.lines)
+    most = step.wave.amplitude * peak_of(plan.lines, step.wave)
     return replace(step, wave=replace(step.wave, amplitude=most))
+
+
+def peak_of(lines: Sequence[tuple[float, float, float]], wave: Wave) -> float:
+    """Return the most that the lines of a wave which sound may reach together."""
+    low, high = (wave.frequency, wave.end) if wave.end > 0.0 else (0.0, math.inf)
+    return sum(abs(amplitude) for hertz, amplitude, _ in lines if low <= hertz <= high)
 
 
 def _step_count(plan: Plan) -> list[str]:

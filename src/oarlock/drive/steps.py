@@ -38,9 +38,9 @@ class Wave:
     shape: Shape
     target: Target
     amplitude: float  # unit of the target, peak
-    frequency: float = 0.0  # Hz
+    frequency: float = 0.0  # Hz; of a chirp the first, of a multisine the lowest that sounds
     phase: float = 0.0  # rad
-    end: float = 0.0  # Hz, of a chirp
+    end: float = 0.0  # Hz, of a chirp the last, of a multisine the highest; 0: all of it sounds
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

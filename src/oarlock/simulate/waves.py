@@ -45,8 +45,10 @@ def wave(row: Row, lines: Numbers, k: int, seed: int, clock: int, Ts: float) -> 
     if kind == WAVE_CHIRP:
         return size * _chirp(row, k * Ts, Ts)
     if kind == WAVE_LINES:
-        total = 0.0
+        total, low, high = 0.0, float(row[FREQUENCY]), float(row[END_FREQUENCY])
         for n in range(lines.shape[0]):
+            if high > 0.0 and not low <= lines[n, 0] <= high:
+                continue
             turns = lines[n, 0] * k * Ts
             total += lines[n, 1] * math.sin(TAU * (turns - math.floor(turns)) + lines[n, 2])
         return float(size * total)

@@ -12,8 +12,8 @@ from oarlock.records import Plain
 
 # Kept once for the project; everything else for each axis, as `AXIS/key`.
 SHARED = {"axis", "stage", "window", "dark", "units"}
-STEP, LOAD, SWEEP, CHIRP = "step", "load", "sweep", "quick sweep"
-SPEED_TESTS = (STEP, LOAD, SWEEP, CHIRP)
+STEP, LOAD, SWEEP, CHIRP, MULTISINE = "step", "load", "sweep", "quick sweep", "multisine"
+SPEED_TESTS = (STEP, LOAD, SWEEP, CHIRP, MULTISINE)
 _DRIVE = re.compile(r"[a-z0-9_-]{1,40}")  # it stands on a command line
 
 

@@ -1,4 +1,4 @@
-"""Options of the speed controller on a simulated drive: each does what the exact loop says of it."""
+"""Options of the speed controller on a simulated drive: each does what the loop says of it."""
 
 import math
 from dataclasses import replace

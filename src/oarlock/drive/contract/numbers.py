@@ -66,13 +66,14 @@ COLUMNS = {
     "wave": "see waves",
     "target": "what the wave is added to",
     "amplitude": "in the target's unit",
-    "frequency": "Hz; of a chirp the first, of sums the one they are taken at",
+    "frequency": "Hz; of a chirp the first, of a multisine the lowest that sounds, of sums the one "
+    "they are taken at",
     "phase": "rad; the wave's time starts with the row",
     "record": "1: the recorder runs",
     "speed": "rad/s: mechanical, reference of frames 2 and 5, top speed of a move in 7; "
     "electrical, how fast the frame of 1, 3 and 6 turns",
     "release": "1: the holding brake is open while the row lasts",
-    "end frequency": "Hz, of a chirp",
+    "end frequency": "Hz, of a chirp; of a multisine the highest that sounds, 0: all of it",
     "distance": "rad, of a move in frame 7, from where the last one ended; 0 holds",
     "acceleration": "rad/s²: of a move; in frames 2 and 5 of the way to the new speed, 0 at once",
     "jerk time": "s over which a move's acceleration builds up",

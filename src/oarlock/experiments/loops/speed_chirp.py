@@ -99,7 +99,7 @@ class SpeedChirp:
         for glide in self.glides(axis):
             wave = Wave(shape=Shape.CHIRP, target=glide.target, amplitude=glide.amplitude,
                         frequency=glide.low, end=glide.high)  # fmt: skip
-            steps += [rest, replace(rest, duration=glide.samples * Ts, wave=wave), rest]
+            steps += [rest, replace(rest, duration=glide.samples * Ts, wave=wave, sums=True), rest]
         plan = plan_at(axis, self.name, self.speed, steps, ("iq_ref", "dtheta"))
         return replace(plan, decimation=every, average=True)
 

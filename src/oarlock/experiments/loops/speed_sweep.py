@@ -78,12 +78,12 @@ class SpeedSweep:
             samples = round(cycles / (hertz * Ts))
             exact = cycles / (samples * Ts)
             settle = math.ceil(max(0.08, 1.0 / exact) / (samples * Ts)) * samples
-            target, size = self._size(axis, loop, exact)
+            target, size = self.size(axis, loop, exact)
             found[exact] = Line(hertz=exact, samples=samples, settle=settle, target=target,
                                 amplitude=size)  # fmt: skip
         return [found[f] for f in sorted(found)]
 
-    def _size(self, axis: Axis, loop: SpeedLoop, hertz: float) -> tuple[Target, float]:
+    def size(self, axis: Axis, loop: SpeedLoop, hertz: float) -> tuple[Target, float]:
         """Return what a line moves, and by how much: about `torque` at the machine."""
         omega = math.tau * hertz
         amperes = self.torque / axis.machine.torque_constant

@@ -15,6 +15,7 @@ from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_design import Turning, loop_in_use
 from oarlock.errors import InputError
 from oarlock.experiments.loops.chirp_points import chirp_points, is_chirp
+from oarlock.experiments.loops.multisine_points import is_multisine, multisine_points
 from oarlock.experiments.loops.sweep_points import is_table, points_in
 from oarlock.experiments.loops.verdict import Verdict
 from oarlock.machine import Axis
@@ -25,6 +26,7 @@ from oarlock.records.settings import number, numbers
 Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
 _TRUSTED = 0.12  # of its size: what a point may scatter by
+_AS_A_SINE = 1.6  # of many lines' rms: a sine of that size meets a relay as they do
 _TOLD = 0.5  # %: what dead time takes of a crossover, where it is worth a word
 _LIMITED = 0.01  # of its samples with the voltage at its limit
 
@@ -103,9 +105,11 @@ def _met(record: Record, axis: Axis, loop: SpeedLoop) -> SpeedLoop:
     if is_table(record) or not loop.is_stable:
         return loop
     amperes = number(s, "torque") / axis.machine.torque_constant
-    if record.sums is None:
-        bias = float(np.mean(record["iq_ref"])) if "iq_ref" in record.columns else 0.0
-        return stirred(loop, volts, amperes, bias)
+    if record.sums is None or "frequencies" not in s:
+        iq = record["iq_ref"] if "iq_ref" in record.columns else np.zeros(1)
+        if is_multisine(record):
+            amperes = _AS_A_SINE * float(np.std(iq))
+        return stirred(loop, volts, amperes, float(np.mean(iq)))
     omega = math.tau * np.repeat(np.array(numbers(s, "frequencies")), int(number(s, "parts")))
     near = int(np.argmin(np.abs(np.log(omega / loop.margins.crossover))))
     amperes = float(np.abs(record.sums.gain("iq_ref")[near]))
@@ -121,12 +125,8 @@ def _points(
         none = np.zeros(points.omega.size)
         return points, None, none, none > 0.0
     s, sums = record.settings, record.sums
-    if is_chirp(record):
-        points = chirp_points(record, loop.plant)
-        points = replace(points, trusted=points.std < _TRUSTED)
-        largest = float(np.max(np.abs(record["iq_ref"]), initial=0.0))
-        cut = np.full(points.omega.size, largest >= 0.985 * number(s, "limit"))
-        return points, None, np.zeros(points.omega.size), cut
+    if is_chirp(record) or is_multisine(record):
+        return _of_record(record, loop)
     frequencies = np.array(numbers(s, "frequencies"))
     parts = int(number(s, "parts"))
     if sums is None or parts < 2 or sums.table.shape[0] != frequencies.size * parts:
@@ -145,6 +145,25 @@ def _points(
         alone, scatter = _ratio(turned, sums.gain("iq").reshape(shape))
         shaft = PlantPoints(points.omega, alone, scatter, trusted & (scatter < _TRUSTED))
     return points, shaft, limited, cut
+
+
+def _of_record(
+    record: Record, loop: SpeedLoop
+) -> tuple[PlantPoints, None, Array, NDArray[np.bool_]]:
+    """Return what `_points` does, of chirps or multisines.
+
+    Limits are told by the drive's sums, where it kept them; else by the rows.
+    """
+    read = multisine_points if is_multisine(record) else chirp_points
+    points = read(record, loop.plant)
+    largest, cut = float(np.max(np.abs(record["iq_ref"]), initial=0.0)), 0.0
+    if record.sums is not None:
+        largest = max(float(np.max(np.abs(e))) for e in record.sums.extremes("iq_ref"))
+        cut = float(np.max(record.sums.limited()))
+    met = largest >= 0.985 * number(record.settings, "limit")
+    trusted = (points.std < _TRUSTED) & (cut < _LIMITED) & ~np.bool_(met)
+    size = points.omega.size
+    return replace(points, trusted=trusted), None, np.full(size, cut), np.full(size, met)
 
 
 def _ratio(turned: Complex, current: Complex) -> tuple[Complex, Array]:

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
 from oarlock.errors import InputError
 from oarlock.experiments.common.announce import announced
 from oarlock.experiments.loops.speed_chirp import SpeedChirp
+from oarlock.experiments.loops.speed_multisine import SpeedMultisine
 from oarlock.experiments.loops.speed_sweep import SpeedSweep
 from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep
 from oarlock.machine import Axis
@@ -17,7 +18,7 @@ from oarlock.quantities.kinds import RPM
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.numbers import Entry
-from oarlock.views.screen import CHIRP, LOAD, SPEED_TESTS, STEP, SWEEP, SpeedSettings
+from oarlock.views.screen import CHIRP, LOAD, MULTISINE, SPEED_TESTS, STEP, SWEEP, SpeedSettings
 from oarlock.views.speed import settled
 
 
@@ -34,8 +35,9 @@ class PlayBar(QWidget):
         self.start = button("Run test  F5", primary=True)
         self.which = button("step")
         self.which.setToolTip(
-            "A step of the speed asked for, a step of load, a sweep of sines,\n"
-            "or chirps: quicker, and less exact above the crossover"
+            "A step of the speed asked for, a step of load, a sweep of sines;\n"
+            "chirps: quicker, and less exact above the crossover; or a multisine,\n"
+            "which also tells what is no answer but repeats, as play does"
         )
         self.tune = button("Tune and try")
         self.tune.setToolTip(
@@ -111,7 +113,7 @@ class PlayBar(QWidget):
             self.settings = replace(self.settings, speed=new, torque=size)
         self.changed.emit()
 
-    def experiment(self) -> SpeedStep | LoadStep | SpeedSweep | SpeedChirp:
+    def experiment(self) -> SpeedStep | LoadStep | SpeedSweep | SpeedChirp | SpeedMultisine:
         """Return the test that is set."""
         speed, step, torque = self._shown
         if self.settings.kind == LOAD:
@@ -120,6 +122,8 @@ class PlayBar(QWidget):
             return SpeedSweep(speed=speed, torque=torque)
         if self.settings.kind == CHIRP:
             return SpeedChirp(speed=speed, torque=torque)
+        if self.settings.kind == MULTISINE:
+            return SpeedMultisine(speed=speed, torque=torque)
         return SpeedStep(speed=speed, amplitude=step)
 
     def show_axis(self, axis: Axis, settings: SpeedSettings, *, announce: bool) -> None:
