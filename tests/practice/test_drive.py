@@ -128,7 +128,7 @@ def test_live_values_and_defaults(firmware: Firmware) -> None:
     assert get(0x2000, 1) == b"\0"
     assert get(0x1017, 0) == struct.pack("<H", 100)
     with pytest.raises(SdoAbortedError):
-        get(0x2011, 10)
+        get(0x2011, 12)
 
 
 @pytest.mark.parametrize(

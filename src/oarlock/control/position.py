@@ -19,6 +19,7 @@ from oarlock.errors import InputError
 from oarlock.machine.position_loop import PositionGains
 
 Array = NDArray[np.float64]
+_SLIPS = 8.0  # times 1/Kp, over which the answer to a load is looked at
 _QUIET = 1e-3  # overshoot of a plain step that counts as none
 
 
@@ -93,6 +94,23 @@ class PositionLoop:
         plant = self.speed.plant
         num = times(times(controller, plant.following.den), plant.turned.num)
         return self._closed(num)
+
+    def slip(self, excess: float) -> float:
+        """Return how far (rad) it may slip beyond its target where the shaft sticks about it.
+
+        The integral pushes until the shaft breaks away; then friction falls at once by `excess`,
+        which moves a shaft that holds its target by the most that such a step of load does. A shaft
+        that came to rest beyond it starts on its way back from there, and less is left.
+
+        Parameters
+        ----------
+        excess : A, by which breaking away takes more than turning
+
+        """
+        if not (self.speed.gains.Ki > 0.0 or self.speed.gains.observer > 0.0):
+            return 0.0
+        samples = int(min(max(_SLIPS / (self.gains.Kp * self.T), 400), 20000))
+        return excess * float(np.max(np.abs(self.by_load.step(samples))))
 
     def _pushing(self, controller: Coefficients) -> Discrete:
         """From a speed that is asked for to the current asked for, the speed loop closed."""

@@ -26,6 +26,18 @@ def friction_of(axis: Axis) -> float:
     return max(axis.mechanics.coulomb.value, 0.0) / m.torque_constant if known else 0.0
 
 
+def breaking_away(axis: Axis) -> float:
+    """Return by how much current (A) breaking away may take more than turning; 0: not known.
+
+    With what the breakaway torque is uncertain by: it tells how far a shaft may slip.
+    """
+    m, known = axis.mechanics, axis.machine.psi.is_known and axis.machine.pole_pairs.is_known
+    if not (known and m.breakaway.value > 0.0 and m.coulomb.value > 0.0):
+        return 0.0
+    more = m.breakaway.value + 2.0 * m.breakaway.std - m.coulomb.value
+    return max(more, 0.0) / axis.machine.torque_constant
+
+
 def design_on(speed: SpeedLoop, target: PositionTarget, share: float = 1.0) -> PositionLoop:
     """Return the loop that a target asks for round a speed loop.
 

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from oarlock.control.margins import Margins
 from oarlock.control.position import Moved, MoveFigures, PositionLoop, move_figures
 from oarlock.control.position_design import (
+    breaking_away,
     design_on,
     friction_of,
     position_gains,
@@ -56,6 +57,7 @@ class PositionPicture:
     figures: MoveFigures
     limit: float  # A
     step: float  # rad, in which the sensor tells the angle
+    slip: float  # rad that it may slip about its target; 0: it is not known to stick
     f: Array
     open_gain: Array  # dB
     closed_gain: Array
@@ -94,6 +96,8 @@ class PositionPicture:
             return first, "It runs out of torque: less acceleration cures that, not less gain."
         if self.step > self.test.window:
             return first, f"The sensor tells the angle in steps of {angle(self.step)}, no finer."
+        if self.slip > max(self.test.window, self.step):
+            return first, f"At its target it sticks and slips by up to ±{angle(self.slip)}."
         share = 100.0 * self.takes / self.limit
         ratio = self.speed_crossover / self.crossover
         second = f"It takes {share:.0f} % of the current; the speed loop is {ratio:.2g} × faster."
@@ -184,6 +188,7 @@ def picture(axis: Axis, settings: MoveSettings) -> PositionPicture:
         figures=move_figures(moved.t, moved.asked, moved.position, test.move.duration, test.window),
         limit=current_limit(axis),
         step=angle_step(axis),
+        slip=loop.slip(breaking_away(axis)) if found.stable else 0.0,
         f=omega / math.tau,
         open_gain=20.0 * np.log10(np.maximum(np.abs(opened), 1e-9)),
         closed_gain=20.0 * np.log10(np.maximum(np.abs(closed), 1e-9)),

@@ -126,6 +126,11 @@ class PositionStage(OuterLoopStage):
         rests = panel.block("It rests on")
         self._speed, self._weight = rests.row("Speed loop"), rests.row("Its weight")
         self._shaft = rests.row("Shaft swings at")
+        self._slip = rests.row(
+            "Slips",
+            "Where breaking away takes more torque than turning, an integral makes the shaft\n"
+            "stick and slip about its target by up to this much; a stiffer loop makes it less",
+        )
         panel.finish()
 
     # Geometry
@@ -243,6 +248,8 @@ class PositionStage(OuterLoopStage):
             self._weight.show_value(digits(speed.weight, 2), "", color=color)
         self.block.show_move(shown.test, axis)
         self._speed.show_value(digits(shown.speed_crossover, 3), "Hz")
+        self._slip.show_value(f"±{digits(math.degrees(shown.slip), 2)}" if shown.slip else "–",
+                              "°" if shown.slip else "")  # fmt: skip
         anti = shown.loop.speed.plant.shaft.anti_resonance
         self._shaft.show_value(digits(anti / math.tau, 3) if anti else "rigid",
                                "Hz" if anti else "")  # fmt: skip
