@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from oarlock.rehearse.figures import RehearsalFigures
     from oarlock.rehearse.run import Rehearsal
     from oarlock.rehearse.scenario import Scenario
+    from oarlock.rehearse.vary import Study
     from oarlock.simulate.plant_parameters import Modulation
 
 
@@ -114,10 +115,23 @@ def _varied(
     moved = {
         one.name: [one.low, one.high] for one in tornado(scenario, axis, chosen, bridge=bridge)
     }
-    return _margins(axis, vary) | {
+    return _margins(axis, vary) | _shares(made, chosen) | {
         "count": vary, "done": made.done, "quantiles_5_50_95": spread, "moves": chosen,
         "moved_by": moved, "std": {one.name: one.std for one in made.tolerances},
     }  # fmt: skip
+
+
+def _shares(made: "Study", chosen: str) -> dict[str, Any]:
+    """Return what makes the scatter of a figure; nothing where too few machines tell it."""
+    from oarlock.errors import InputError
+    from oarlock.rehearse.shares import shares
+
+    try:
+        found = shares(made, chosen)
+    except InputError:
+        return {}
+    alone = {one.name: one.share for one in found.alone}
+    return {"shares": alone | {"together": found.together}, "said_of_shares": found.sentence}
 
 
 def _margins(axis: "Axis", many: int) -> dict[str, Any]:
@@ -153,6 +167,8 @@ def _print_variants(many: dict[str, Any]) -> None:
         if math.isnan(low) or math.isnan(high):
             ends = "does not come to the end"
         click.echo(f"    {name:14}{ends}   (±{200 * many['std'][name]:.2g} %)")
+    if "said_of_shares" in many:
+        click.echo(f"  of the scatter of the {label}: {many['said_of_shares']}")
     found = many.get("speed_margin")
     if found:
         nominal, worst = (math.degrees(found[name]) for name in ("nominal", "worst"))

@@ -16,7 +16,8 @@ from oarlock.rehearse.holding import Holding, holding
 from oarlock.rehearse.ripple import ripple_of
 from oarlock.rehearse.run import Rehearsal, rehearse
 from oarlock.rehearse.scenario import Control, Scenario, parse_scenario
-from oarlock.rehearse.vary import study, tolerances, tornado
+from oarlock.rehearse.shares import shares
+from oarlock.rehearse.vary import Study, study, tolerances, tornado
 from oarlock.simulate.plant_parameters import Modulation
 
 _TIGHT = 0.98  # of the current or the bus, from which a scenario is called tight
@@ -103,6 +104,7 @@ class Varied:
     figure: str  # its name on screen
     unit: str
     moved: tuple[tuple[str, float, float, float], ...]  # name, ± (ratio), low, high or NaN
+    shares: str  # what makes its scatter; empty: too few machines tell it
     holding: Holding | None  # of the speed loop's margin; None: it has none
 
     @property
@@ -132,8 +134,16 @@ def varied(
         count=many, done=made.done, middle=middle, low=low, high=high,
         figure="Behind, most" if positioned else "Peak current", unit="°" if positioned else "A",
         moved=tuple((m.name, 2.0 * by_name[m.name], scale * m.low, scale * m.high) for m in moved),
-        holding=_holding(axis, many, cancel),
+        shares=_shares(made, name), holding=_holding(axis, many, cancel),
     )  # fmt: skip
+
+
+def _shares(made: Study, name: str) -> str:
+    """Return what makes a figure's scatter, in one line; empty where it cannot be told."""
+    try:
+        return shares(made, name).sentence
+    except InputError:
+        return ""
 
 
 def _holding(axis: Axis, many: int, cancel: Cancel | None) -> Holding | None:

@@ -4,7 +4,7 @@ import math
 
 from PySide6.QtCore import QRectF
 from PySide6.QtGui import QPainter, QPaintEvent
-from PySide6.QtWidgets import QWidget
+from PySide6.QtWidgets import QLabel, QWidget
 
 from oarlock.machine.speed_loop import KEY, SpeedGains
 from oarlock.quantities.display import digits
@@ -31,6 +31,12 @@ class WithinBlock:
         self._figure = block.row("–", "Middle of all; nine in ten lie between the two beside it")
         self.bars = MovedBars()
         block.add(self.bars)
+        self._shares = QLabel()
+        self._shares.setWordWrap(True)
+        self._shares.setFont(look.font(look.SMALL))
+        self._shares.setToolTip("Parts of the figure's variance (Sobol, first order)")
+        self._shares.hide()
+        block.add(self._shares)
         self._worst = block.row("Worst margin", "Of the speed loop, on any of the machines")
         self._worst.show_value("–", "°")
         self.take = link_button("")
@@ -54,6 +60,8 @@ class WithinBlock:
                                 f"{digits(shown.low, 2)}–{digits(shown.high, 2)}",
                                 name=shown.figure)  # fmt: skip
         self.bars.show_varied(shown)
+        self._shares.setText(f"Of its scatter: {shown.shares}")
+        self._shares.setVisible(bool(shown.shares))
         self._show_holding(shown.holding)
 
     def _show_holding(self, found: Holding | None) -> None:
