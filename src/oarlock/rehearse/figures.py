@@ -70,7 +70,7 @@ def figures_of(run: Rehearsal, axis: Axis) -> RehearsalFigures:
         distortion=ripple / rms if rms > 0.0 else math.nan,
         drawn=float(np.sum(np.maximum(joules, 0.0))),
         returned=-float(np.sum(np.minimum(joules, 0.0))),
-        points=tuple(_points(run)),
+        points=() if run.scenario.is_tabled else tuple(_points(run)),
     )
 
 

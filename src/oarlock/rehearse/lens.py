@@ -10,7 +10,7 @@ from oarlock.cancel import Cancel
 from oarlock.machine import Axis
 from oarlock.rehearse.bridge import bridged
 from oarlock.rehearse.plant import ideal_sensing
-from oarlock.rehearse.run import Rehearsal, begun, loaded, plan_of
+from oarlock.rehearse.run import Rehearsal, begun, outside, plan_of
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel
 from oarlock.simulate.plant_parameters import Modulation
@@ -97,8 +97,8 @@ def look_closer(
 
 def _play(model: DriveModel, run: Rehearsal, first: int, until: int, cancel: Cancel | None) -> None:
     """Advance from one sample of the scenario to another, its loads as they come."""
-    for begin, end, torque in loaded(run.scenario, run.plant, first, until):
+    for begin, end, acting in outside(run.scenario, run.plant, first, until):
         if cancel is not None:
             cancel.check()
-        model.load_by(torque)
+        acting.acts_on(model)
         model.advance(end - begin)

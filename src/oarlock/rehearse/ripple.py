@@ -17,7 +17,7 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.rehearse.bridge import bridged
 from oarlock.rehearse.plant import FINEST, believed_plant, ideal_sensing
-from oarlock.rehearse.run import begun, loaded, plan_of
+from oarlock.rehearse.run import begun, outside, plan_of
 from oarlock.rehearse.scenario import Scenario
 from oarlock.simulate import layout as k
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
@@ -104,9 +104,9 @@ def _torque(
     model = begun(plan_of(scenario, known), known, plant, seed=seed)
     whole = round(scenario.duration / plant.Ts)
     middles, swings = [], 0.0
-    for first, until, load in loaded(scenario, plant, 0, whole):
+    for first, until, acting in outside(scenario, plant, 0, whole):
         cancel.check()
-        model.load_by(load)
+        acting.acts_on(model)
         model.advance(until - first)
         reach = model.reach(first, model.recorded - first).astype(np.float64)
         if not model.is_running and until < whole:

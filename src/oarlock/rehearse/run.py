@@ -4,6 +4,7 @@ Each channel is kept as least, most and mean over bins, so that no peak is lost 
 """
 
 import math
+from bisect import bisect_right
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 
@@ -156,16 +157,45 @@ def begun(plan: Plan, axis: Axis, plant: PlantParameters, *, seed: int = 0) -> D
     return model
 
 
-def loaded(
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Outside:
+    """What acts on the axis from outside for a while."""
+
+    torque: float  # N·m, backward
+    brake: float | None = None  # N·m; None: it was never used
+    bus: float | None = None  # V; None: as the axis has it
+
+    def acts_on(self, model: DriveModel) -> None:
+        """Let it act from now on."""
+        model.load_by(self.torque)
+        if self.brake is not None:
+            model.brake_by(self.brake)
+        if self.bus is not None:
+            model.feed(self.bus)
+
+
+def outside(
     scenario: Scenario, plant: PlantParameters, first: int, until: int
-) -> Iterator[tuple[int, int, float]]:
-    """Go through samples of a scenario in chunks of one load: (first, end, N·m)."""
-    changes = [(round(one.at / plant.Ts), one.torque) for one in scenario.loads]
+) -> Iterator[tuple[int, int, Outside]]:
+    """Go through samples of a scenario in chunks under one thing: (first, end, what acts)."""
+    pulls = [(round(one.at / plant.Ts), one.torque) for one in scenario.loads]
+    happens = [(round(one.at / plant.Ts), one) for one in scenario.events]
+    changes = sorted({sample for sample, _ in pulls} | {sample for sample, _ in happens})
     while first < until:
-        held = [torque for sample, torque in changes if sample <= first]
-        ends = [sample for sample, _ in changes if sample > first]
-        end = min(first + _CHUNK, until, *ends)
-        yield first, end, held[-1] if held else plant.load
+        held = [torque for sample, torque in pulls[: bisect_right(pulls, (first, math.inf))]][-1:]
+        brakes = [one.brake for at, one in happens if at <= first and one.brake is not None]
+        feeds = [one.bus for at, one in happens if at <= first and one.bus is not None]
+        following = bisect_right(changes, first)
+        end = min(first + _CHUNK, until, *changes[following : following + 1])
+        yield (
+            first,
+            end,
+            Outside(
+                torque=held[-1] if held else plant.load,
+                brake=brakes[-1] if brakes else None,
+                bus=feeds[-1] if feeds else None,
+            ),
+        )
         first = end
 
 
@@ -196,12 +226,12 @@ def rehearse(
     bins = _Bins(scenario.duration, axis)
     whole = round(scenario.duration / axis.inverter.Ts)
     moments = []
-    for first, until, torque in loaded(scenario, plant, 0, whole):
+    for first, until, acting in outside(scenario, plant, 0, whole):
         if not model.is_running:
             break
         if cancel is not None:
             cancel.check()
-        model.load_by(torque)
+        acting.acts_on(model)
         moments.append((first, model.remembered()))
         model.advance(until - first)
         bins.take(model.window(first, model.recorded - first), model)

@@ -160,6 +160,14 @@ class DriveModel:
         """Let a torque (N·m) pull the shaft backward from now on."""
         self._plant[k.LOAD] = torque
 
+    def brake_by(self, torque: float) -> None:
+        """Have a brake hold the shaft by a torque (N·m) from now on, whatever the plan says."""
+        self._plant[k.BRAKE], self._plant[k.BRAKE_STUCK] = torque, float(torque > 0.0)
+
+    def feed(self, volts: float) -> None:
+        """Have the supply give so many volts from now on."""
+        self._plant[k.SAG_AT], self._plant[k.SAG_TO] = 0.0, volts
+
     @property
     def is_running(self) -> bool:
         """Whether the bridge is energised."""

@@ -2,6 +2,7 @@
 
 import math
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 
@@ -36,15 +37,19 @@ class RehearsePicture:
     limit: float  # A
 
 
-def scenario_of(text: str) -> Scenario:
+def scenario_of(text: str, beside: Path | None = None) -> Scenario:
     """Return what a text asks for.
+
+    Parameters
+    ----------
+    beside : folder that its tables are looked for in
 
     Raises
     ------
     InputError : it makes no sense
 
     """
-    return parse_scenario(text, place="scenario")
+    return parse_scenario(text, place="scenario", beside=beside)
 
 
 def simulated(

@@ -2,8 +2,10 @@
 
 import math
 from dataclasses import dataclass
+from pathlib import Path
 
 from oarlock.errors import InputError
+from oarlock.files import parse_toml
 from oarlock.rehearse.scenario import Control, Scenario
 from oarlock.views.rehearsal import asked_as, scenario_of
 
@@ -26,7 +28,7 @@ def handles_of(text: str) -> tuple[Handle, ...]:
         scenario = scenario_of(text)
     except InputError:
         return ()
-    return _handles(scenario)
+    return () if scenario.is_tabled else _handles(scenario)
 
 
 def _handles(scenario: Scenario) -> tuple[Handle, ...]:
@@ -37,6 +39,27 @@ def _handles(scenario: Scenario) -> tuple[Handle, ...]:
             value = before = before + value
         found.append(Handle(point.at, value))
     return tuple(found)
+
+
+def beside_project(text: str, folder: Path, project: Path) -> str:
+    """Return a scenario's text of another folder, its tables named so that the project finds them.
+
+    Raises
+    ------
+    InputError : not TOML
+
+    """
+    import tomlkit
+
+    if folder == project:
+        return text
+    raw = parse_toml(text, place="scenario")
+    document = tomlkit.parse(text)
+    for key in ("points", "loads"):
+        name = raw.get(key)
+        if isinstance(name, str) and not (project / name).exists():
+            document[key] = str((folder / name).resolve())
+    return tomlkit.dumps(document)
 
 
 def moved(text: str, number: int, to: Handle) -> str:

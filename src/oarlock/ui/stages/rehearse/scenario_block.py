@@ -16,6 +16,7 @@ from oarlock.ui.kit.numbers import Panel
 from oarlock.ui.kit.pickers import ask_file
 from oarlock.views.rehearsal import scenario_of
 from oarlock.views.rehearse import bridge_of, scenario_text
+from oarlock.views.scenario_edit import beside_project
 
 _KINDS = "Scenarios (*.toml);;All files (*)"
 _BRIDGES = {
@@ -106,8 +107,8 @@ class ScenarioBlock(QObject):
     def open_file(self, path: Path) -> None:
         """Take a scenario's file, if it makes sense."""
         try:
-            text = read_text(path)
-            scenario_of(text)
+            text = beside_project(read_text(path), path.parent, self._session.path.parent)
+            scenario_of(text, self._session.path.parent)
         except InputError as error:
             self.refuse(error)
             return

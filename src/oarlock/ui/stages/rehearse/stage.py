@@ -316,7 +316,7 @@ class RehearseStage(StageView):
         text, axis = self.scenario.text.toPlainText(), self.session.axis
         of = self._of(axis, text)
         try:
-            scenario = scenario_of(text)
+            scenario = scenario_of(text, self.session.path.parent)
         except InputError as error:
             self.scenario.refuse(error)
             return

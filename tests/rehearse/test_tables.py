@@ -1,0 +1,161 @@
+"""Tables of references and loads, and what happens to an axis from outside."""
+
+import math
+from pathlib import Path
+
+import numpy as np
+import pytest
+from numpy.typing import NDArray
+
+from oarlock.cli import main
+from oarlock.errors import InputError
+from oarlock.machine import Axis
+from oarlock.machine.axis_file import format_axis
+from oarlock.quantities.kinds import RPM
+from oarlock.rehearse.run import Rehearsal, rehearse
+from oarlock.rehearse.scenario import parse_scenario, read_scenario
+from oarlock.views.scenario_edit import beside_project, handles_of
+from tests.speed_axis import tuned_winch
+
+RIDE = "t [s],speed [rpm]\n0.1,200\n0.3,600\n0.5,600\n0.9,-300\n"
+PULL = "# measured on the river\ntorque [N·m],t [s]\n0,0\n0,0.2\n2.0,0.6\n-1.0,0.6001\n"
+TEXT = 'control = "speed"\nduration = "1.2 s"\npoints = "ride.csv"\n'
+
+
+@pytest.fixture(scope="module")
+def winch() -> Axis:
+    return tuned_winch()
+
+
+def ridden(folder: Path, axis: Axis, more: str = "", ride: str = RIDE) -> Rehearsal:
+    (folder / "ride.csv").write_text(ride)
+    (folder / "pull.csv").write_text(PULL)
+    return rehearse(parse_scenario(TEXT + more, place="x", beside=folder), axis)
+
+
+def of(run: Rehearsal, name: str, at: float) -> float:
+    column: NDArray[np.float64] = run.mean[name]
+    return float(column[int(np.searchsorted(run.t, at))])
+
+
+def test_a_speed_goes_straight_from_row_to_row(tmp_path: Path, winch: Axis) -> None:
+    run = ridden(tmp_path, winch)
+    assert run.ended == "done"
+    rows = np.array([[float(x) for x in line.split(",")] for line in RIDE.splitlines()[1:]])
+    inside = (run.t > 0.105) & (run.t < 1.19)
+    wanted = np.interp(run.t[inside] + 0.5e-3, *rows.T) * RPM
+    assert np.max(np.abs(run.mean["speed_ref"][inside] - wanted)) < 5.0 * RPM
+    assert of(run, "speed", 0.45) == pytest.approx(600.0 * RPM, rel=0.01)
+    assert of(run, "speed", 1.15) == pytest.approx(-300.0 * RPM, rel=0.02)
+
+
+def test_a_torque_goes_straight_and_is_what_the_current_answers(
+    tmp_path: Path, winch: Axis
+) -> None:
+    steady = "t [s],speed [rpm]\n0,300\n1,300\n"
+    run = ridden(tmp_path, winch, 'loads = "pull.csv"\n', steady)
+    Kt = winch.machine.torque_constant
+    idle = of(run, "iq", 0.19)
+    for at, torque in ((0.4, 1.0), (0.59, 1.95), (0.8, -1.0)):
+        assert of(run, "iq", at) - idle == pytest.approx(torque / Kt, abs=0.12)
+
+
+def test_a_brake_holds_and_opens_and_a_bus_gives_less(tmp_path: Path, winch: Axis) -> None:
+    Kt = winch.machine.torque_constant
+    steady = "t [s],speed [rpm]\n0,300\n1,300\n"
+    brake = '[[events]]\nat = "0.5 s"\nbrake = 3.0\n[[events]]\nat = "0.8 s"\nbrake = 0\n'
+    run = ridden(tmp_path, winch, brake, steady)
+    idle = of(run, "iq", 0.45)
+    assert of(run, "iq", 0.75) - idle == pytest.approx(3.0 / Kt, rel=0.05)
+    assert of(run, "iq", 1.1) == pytest.approx(idle, abs=0.1)
+    fast = "t [s],speed [rpm]\n0,900\n1,900\n"
+    weak = ridden(tmp_path, winch, '[[events]]\nat = "0.8 s"\nbus = "200 V"\n', fast)
+    assert of(weak, "speed", 0.75) == pytest.approx(900.0 * RPM, rel=0.01)
+    assert weak.ended == "done"
+    most = 200.0 / math.sqrt(3.0)
+    assert float(weak.most["volts"][weak.t > 0.82].max()) <= 1.01 * most
+    assert float(weak.most["volts"][weak.t < 0.79].max()) > 1.05 * most
+    # The bridge's duty cycles are those of the nominal voltage: more is asked for the same.
+    before, after = (float(np.median(weak.mean["volts"][weak.t > at][:100])) for at in (0.6, 1.0))
+    assert after / before == pytest.approx(winch.inverter.bus_voltage.value / 200.0, rel=0.04)
+
+
+@pytest.mark.parametrize(
+    ("ride", "told"),
+    [
+        ("t [s],pace [rpm]\n0,1\n", "no column 'speed'"),
+        ("t [s],speed [furlongs]\n0,1\n", "furlongs"),
+        ("t [s],speed [rpm]\n0,1\n0,2\n", "do not rise"),
+        ("t [s],speed [rpm]\n0,one\n", "row 2: a cell that is no number"),
+        ("t [s],speed [rpm]\n0,nan\n", "not finite"),
+        ("t [s],speed [rpm]\n", "no rows"),
+        ("t [s],speed [rpm]\n5,1\n", "begins after 1.2 s"),
+        ("t [s],speed [rpm]\n" + "".join(f"{n / 1e3},1\n" for n in range(500)), "thin it out"),
+    ],
+)
+def test_a_table_without_sense_is_refused_in_one_line(
+    tmp_path: Path, winch: Axis, ride: str, told: str
+) -> None:
+    with pytest.raises(InputError) as caught:
+        ridden(tmp_path, winch, "", ride)
+    assert told in str(caught.value)
+    assert "ride.csv" in str(caught.value)
+    assert "\n" not in str(caught.value)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "told"),
+    [
+        ('"ride.csv"', '"ride.txt"', "is no table"),
+        ('"ride.csv"', '"gone.csv"', "gone.csv"),
+        ('"speed"', '"position"', "moves are not asked for by a table"),
+        ("points", '[[events]]\nat = "1 s"\n[x]\npoints', "unknown key x"),
+    ],
+)
+def test_what_a_scenario_says_of_tables_is_checked(
+    tmp_path: Path, old: str, new: str, told: str
+) -> None:
+    (tmp_path / "ride.csv").write_text(RIDE)
+    with pytest.raises(InputError, match=told):
+        parse_scenario(TEXT.replace(old, new, 1), place="x", beside=tmp_path)
+
+
+@pytest.mark.parametrize(
+    ("event", "told"),
+    [
+        ("brake = 1.0\nbus = '20 V'", "of no kind, or of two"),
+        ("brake = -1.0", "below zero"),
+        ("brake = true", "no number"),
+        ("bus = '20 Hz'", "bus"),
+        ("wind = 3", "unknown key wind"),
+    ],
+)
+def test_an_event_without_sense_is_refused(tmp_path: Path, event: str, told: str) -> None:
+    (tmp_path / "ride.csv").write_text(RIDE)
+    text = f"{TEXT}[[events]]\nat = '0.5 s'\n{event}\n"
+    with pytest.raises(InputError, match=told):
+        parse_scenario(text, place="x", beside=tmp_path)
+    late = f"{TEXT}[[events]]\nat = '2 s'\nbrake = 1.0\n"
+    with pytest.raises(InputError, match="times of the events"):
+        parse_scenario(late, place="x", beside=tmp_path)
+
+
+def test_a_table_is_found_beside_its_scenario_and_by_a_project_elsewhere(
+    tmp_path: Path, winch: Axis, capsys: pytest.CaptureFixture[str]
+) -> None:
+    folder, project = tmp_path / "rides", tmp_path / "project"
+    folder.mkdir()
+    project.mkdir()
+    (folder / "ride.csv").write_text(RIDE)
+    (folder / "ride.scenario.toml").write_text(TEXT)
+    assert len(read_scenario(folder / "ride.scenario.toml").points) == 5
+    text = beside_project(TEXT, folder, project)
+    assert parse_scenario(text, place="x", beside=project).is_tabled
+    assert beside_project(TEXT, folder, folder) == TEXT
+    assert handles_of(text) == ()  # nothing to drag: the table says it
+    axis = tmp_path / "winch.axis.toml"
+    axis.write_text(format_axis(winch))
+    assert main(["simulate", str(axis), str(folder / "ride.scenario.toml")]) == 0
+    said = capsys.readouterr().out
+    assert "top speed" in said
+    assert "asked" not in said  # a table is no row of steps
