@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from numpy.typing import NDArray
 
 from oarlock.control.current import design_current
-from oarlock.control.single import Single
+from oarlock.control.single import Single, warm
 from oarlock.demo.project import demo_text
 from oarlock.errors import InputError
 from oarlock.handover.header import DEFAULT_MAP, default_map, header
@@ -48,6 +48,8 @@ def tuned(axis: Axis) -> Axis:
 def test_every_rule_and_weight_agrees_bit_by_bit(
     tuned: Axis, rule: IntegralRule, samples: int
 ) -> None:
+    if samples > 1_000_000:
+        warm()
     axis = replace(tuned, inverter=replace(tuned.inverter, integral=rule))
     axis = axis.with_gains(replace(GAINS, weight=0.37))
     rng = np.random.default_rng(3)

@@ -1,10 +1,12 @@
 """The firmware's controllers and filters in float32, one rounding after another.
 
-The same order of operations stands in the practice drive and, for the current controller, in the
-C that the handover proof compiles. Numbers agree to the last bit, states included.
+The same order of operations stands in the practice drive and in the C that the handover proof
+compiles. Numbers agree to the last bit, states included. Until `warm` has run, the loops run as
+plain Python: slower, same bits.
 """
 
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -36,8 +38,17 @@ def run_current(
     kp, whole, limit, share = f(Kp), f(f(Ki) * f(Ts)), f(u_max), f(weight)
     ahead = f(f(newest) * whole)
     behind = f(whole - ahead)
-    state = f(0.0)
     output, states = np.empty_like(asked), np.empty_like(asked)
+    numbers = np.array([kp, ahead, behind, limit, share], dtype=np.float32)
+    _current(asked, seen, numbers, output, states)
+    return output, states
+
+
+def _current(asked: Single, seen: Single, numbers: Single, output: Single, states: Single) -> None:
+    """Fill in what `run_current` returns; numbers: Kp, ahead, behind, limit, weight."""
+    f = np.float32
+    kp, ahead, behind, limit, share = numbers
+    state = f(0.0)
     for k in range(asked.size):
         e = f(asked[k] - seen[k])
         summed = f(state + f(ahead * e))
@@ -49,7 +60,6 @@ def run_current(
             u, kept = f(-limit), (state if e < 0 else kept)
         state = kept
         output[k], states[k] = u, state
-    return output, states
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -66,12 +76,17 @@ NONE = Options()
 
 def run_lagged(share: float, asked: Single) -> Single:
     """Return the speed asked for (rad/s) as it is taken, moved by a share in each sample."""
-    f = np.float32
-    taken, now = np.empty_like(asked), f(0.0)
-    for k in range(asked.size):
-        now = f(now + f(f(share) * f(asked[k] - now)))
-        taken[k] = now
+    taken = np.empty_like(asked)
+    _lagged(np.float32(share), asked, taken)
     return taken
+
+
+def _lagged(share: np.float32, asked: Single, taken: Single) -> None:
+    f = np.float32
+    now = f(0.0)
+    for k in range(asked.size):
+        now = f(now + f(share * f(asked[k] - now)))
+        taken[k] = now
 
 
 def run_observed(
@@ -96,22 +111,38 @@ def run_observed(
     turning : rad/s, whose side friction has, (n,); None: the speed asked for as it is taken
 
     """
-    f = np.float32
-    kp, ki_t, most, share = f(Kp), f(f(Ki) * f(T)), f(limit), f(weight)
+    f, observer = np.float32, options.observer
     asked = run_lagged(options.share, asked) if options.share < 1.0 else asked
     turning = asked if turning is None else turning
-    b, k_speed, k_load = (f(x) for x in (options.observer.step, options.observer.speed,
-                                         options.observer.load))  # fmt: skip
-    state = held = followed = carried = f(0.0)
     output, states, loads = np.empty_like(asked), np.empty_like(asked), np.empty_like(asked)
-    for k in range(asked.size):
-        followed = f(followed + f(b * f(held + carried)))
-        missed = f(seen[k] - followed)
-        followed, carried = f(followed + f(k_speed * missed)), f(carried + f(k_load * missed))
-        known = f(f(options.friction) * np.sign(turning[k]))
-        added = f(f(feed[k] + known) - carried)
-        e = f(f(asked[k] + ahead[k]) - seen[k])
-        push = f(kp * f(f(f(share * asked[k]) + ahead[k]) - seen[k]))
+    numbers = np.array([Kp, f(f(Ki) * f(T)), limit, weight, options.friction, observer.step,
+                        observer.speed, observer.load], dtype=np.float32)  # fmt: skip
+    given = np.stack([asked, ahead, feed, turning, seen])
+    _observed(given, numbers, follows, output, states, loads)
+    return output, states, loads
+
+
+def _observed(
+    given: Single, numbers: Single, follows: bool, output: Single, states: Single, loads: Single
+) -> None:
+    """Fill in what `run_observed` returns.
+
+    given : asked, ahead, feed, turning and seen, (5, n); numbers : Kp, Ki T, limit, weight,
+    friction, and of the observer step, speed share and load gain
+    """
+    f = np.float32
+    kp, ki_t, most, share, friction, step, k_speed, k_load = numbers
+    state = held = followed = carried = f(0.0)
+    for k in range(given.shape[1]):
+        asked, ahead, feed, turning, seen = given[:, k]
+        followed = f(followed + f(step * f(held + carried)))
+        missed = f(seen - followed)
+        followed = f(followed + f(k_speed * missed))
+        carried = f(carried + f(k_load * missed))
+        known = f(friction * f(np.sign(turning)))
+        added = f(f(feed + known) - carried)
+        e = f(f(asked + ahead) - seen)
+        push = f(kp * f(f(f(share * asked) + ahead) - seen))
         summed = f(state + f(ki_t * e))
         u = f(f(push + summed) + added)
         if not -most <= u <= most:
@@ -123,7 +154,6 @@ def run_observed(
                 summed = state
         state, held = summed, f(u - known)
         output[k], states[k], loads[k] = u, state, carried
-    return output, states, loads
 
 
 def run_weighted(
@@ -165,13 +195,27 @@ def run_section_states(
     section: tuple[float, float, float, float, float], x: Single
 ) -> tuple[Single, Single, Single]:
     """Return (output, first state, second state) of `run_section`."""
-    f = np.float32
-    b0, b1, b2, a1, a2 = (f(c) for c in section)
-    one, two = f(0.0), f(0.0)
     output, ones, twos = np.empty_like(x), np.empty_like(x), np.empty_like(x)
-    for k, given in enumerate(x):
+    _sections(np.array(section, dtype=np.float32), x, output, ones, twos)
+    return output, ones, twos
+
+
+def _sections(numbers: Single, x: Single, output: Single, ones: Single, twos: Single) -> None:
+    f = np.float32
+    b0, b1, b2, a1, a2 = numbers
+    one, two = f(0.0), f(0.0)
+    for k in range(x.size):
+        given = x[k]
         y = f(f(b0 * given) + one)
         one = f(f(f(b1 * given) - f(a1 * y)) + two)
         two = f(f(b2 * given) - f(a2 * y))
         output[k], ones[k], twos[k] = y, one, two
-    return output, ones, twos
+
+
+@cache
+def warm() -> None:
+    """Compile the loops, or load them from the cache: for sequences of a million samples."""
+    from oarlock.jit import njit
+
+    for name in ("_current", "_lagged", "_observed", "_sections"):
+        globals()[name] = njit()(globals()[name])
