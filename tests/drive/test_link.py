@@ -97,23 +97,21 @@ def test_what_the_drive_holds_already_is_not_sent_again(
         assert set(asked) == set(values)
 
 
-@pytest.mark.parametrize(
-    ("values", "words"),
-    [
-        ({"Drive.State": 1.0}, "read-only"),
-        ({"Current controller.Kp d": float("nan")}, "out of range"),
-        ({"Current controller.Kp d": -1.0}, "out of range"),
-        ({"Recorder.Decimation": 0.0}, "out of range"),
-        ({"Recorder.Channel 1": 77.0}, "out of range"),
-        ({"Command": 9.0}, "out of range"),
-    ],
-)
-def test_the_drive_refuses_with_place_and_reason(
-    link: CanopenLink, values: dict[str, float], words: str
-) -> None:
-    with pytest.raises(DriveRefused, match=words) as caught:
-        link.write(values)
-    assert next(iter(values)) in caught.value.place
+REFUSED: list[tuple[dict[str, float], str]] = [
+    ({"Drive.State": 1.0}, "read-only"),
+    ({"Current controller.Kp d": float("nan")}, "out of range"),
+    ({"Current controller.Kp d": -1.0}, "out of range"),
+    ({"Recorder.Decimation": 0.0}, "out of range"),
+    ({"Recorder.Channel 1": 77.0}, "out of range"),
+    ({"Command": 9.0}, "out of range"),
+]
+
+
+def test_the_drive_refuses_with_place_and_reason(link: CanopenLink) -> None:
+    for values, words in REFUSED:
+        with pytest.raises(DriveRefused, match=words) as caught:
+            link.write(values)
+        assert next(iter(values)) in caught.value.place
 
 
 def test_unknown_parameters_and_senseless_tables(link: CanopenLink) -> None:
