@@ -4,7 +4,16 @@ import math
 
 import pytest
 
-from oarlock.quantities.shown import CHOICES, CURRENT, SPEED, Shown, after, chosen, plain_number
+from oarlock.quantities.shown import (
+    CHOICES,
+    CURRENT,
+    SPEED,
+    TORQUE,
+    Shown,
+    after,
+    chosen,
+    plain_number,
+)
 
 
 def test_a_speed_in_each_unit() -> None:
@@ -22,9 +31,21 @@ def test_a_current_in_each_unit() -> None:
     assert value == pytest.approx(7.0711, rel=1e-4)
 
 
+def test_a_torque_in_each_unit_and_without_its_rating() -> None:
+    for unit, number in (("N·m", "1.50"), ("mN·m", "1500"), ("% of rated", "37.5")):
+        scale = Shown(torque=unit).torque_scale(4.0)
+        assert scale.text(1.5) == f"{number} {unit}"
+        assert 1.5 / scale.per == pytest.approx(float(number))
+    assert Shown(torque="% of rated").torque_scale(None).text(1.5) == "1.50 N·m"
+    assert Shown(current="A rms").current_scale().text(10.0) == "7.07 A rms"
+    assert Shown().current_scale().text(10.0) == "10.0 A"
+
+
 def test_what_is_kept_and_makes_no_sense_is_the_usual() -> None:
     assert chosen({}) == Shown()
     assert chosen({SPEED: "furlongs", CURRENT: "A rms"}) == Shown(current="A rms")
+    assert chosen({TORQUE: "lb·ft"}) == Shown()
+    assert chosen({TORQUE: "mN·m"}).torque == "mN·m"
 
 
 def test_units_follow_round_and_round() -> None:

@@ -731,3 +731,35 @@ def test_pictures_are_drawn_in_the_unit_of_speed_that_was_chosen(
     assert opened.session.screen.map_omega == pytest.approx(0.5 * top, rel=0.02)
     use("rpm")
     assert stage.torque.x_range[1] == pytest.approx(1.02 * top * 60.0 / math.tau)
+
+
+def test_pictures_are_drawn_in_the_units_of_torque_and_current_that_were_chosen(
+    qtbot: QtBot, opened: Application
+) -> None:
+    def use(what: str, unit: str) -> None:
+        name = f"Show each {what} in {unit}"
+        next(c for c in opened.window.commands() if c.name == name).action()
+
+    opened.window.show_stage("machine")
+    stage = opened.window.stage("machine")
+    assert isinstance(stage, MachineStage)
+    data = stage.torque._torque.getData()[1].copy()
+
+    def highest(plot: Plot) -> tuple[float, float]:
+        at, text = plot._y_ticks[-1]
+        return at, float(text.split()[0].replace("−", "-"))
+
+    rated = opened.session.axis.rated_torque
+    assert rated is not None
+    for unit, per in (("N·m", 1.0), ("mN·m", 1e-3), ("% of rated", 0.01 * rated)):
+        use("torque", unit)
+        at, number = highest(stage.torque)
+        assert number * per == pytest.approx(at, rel=1e-3)
+    assert list(stage.torque._torque.getData()[1]) == list(data)  # none was changed
+    use("current", "A rms")
+    at, number = highest(stage.currents)
+    assert number * math.sqrt(2.0) == pytest.approx(at, rel=1e-3)
+    assert stage.currents._y_ticks[-1][1].endswith(" A rms")
+    use("current", "A peak")
+    assert stage.currents._y_ticks[-1][1].endswith(" A")
+    use("torque", "N·m")

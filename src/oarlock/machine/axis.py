@@ -166,6 +166,12 @@ class Axis:
         return min(self.machine.peak_current.value, self.inverter.most_current)
 
     @property
+    def rated_torque(self) -> float | None:
+        """Torque (N·m) of the rated current; None: the flux or the pole pairs are not known."""
+        known = self.machine.psi.is_known and self.machine.pole_pairs.is_known
+        return self.machine.torque_constant * self.rated if known else None
+
+    @property
     def rated(self) -> float:
         """Current that motor and drive bear for long, A peak."""
         return min(self.machine.rated_current.value, self.inverter.long_current)

@@ -9,10 +9,11 @@ from dataclasses import dataclass
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 
-SPEED, CURRENT = "speed", "current"
+SPEED, CURRENT, TORQUE = "speed", "current", "torque"
 CHOICES: dict[str, tuple[str, ...]] = {
     SPEED: ("rpm", "rad/s", "Hz el."),
     CURRENT: ("A peak", "A rms"),
+    TORQUE: ("N·m", "mN·m", "% of rated"),
 }
 
 
@@ -38,6 +39,7 @@ class Shown:
 
     speed: str = "rpm"
     current: str = "A peak"
+    torque: str = "N·m"
 
     def speed_in(self, value: float, pole_pairs: float | None) -> tuple[float, str]:
         """Return a speed (rad/s, mechanical) in the unit chosen, and that unit.
@@ -55,6 +57,18 @@ class Shown:
         one, unit = self.speed_in(1.0, pole_pairs)
         return Scale(1.0 / one, unit)
 
+    def current_scale(self) -> Scale:
+        """Return the unit that currents are drawn in; A alone is peak."""
+        return Scale(math.sqrt(2.0), "A rms") if self.current == "A rms" else Scale(1.0, "A")
+
+    def torque_scale(self, rated: float | None) -> Scale:
+        """Return the unit that torques are drawn in; per cent need the rated torque (N·m)."""
+        if self.torque == "mN·m":
+            return Scale(1e-3, "mN·m")
+        if self.torque == "% of rated" and rated:
+            return Scale(0.01 * rated, "% of rated")
+        return Scale(1.0, "N·m")
+
     def current_in(self, value: float) -> tuple[float, str]:
         """Return a current (A, peak) in the unit chosen, and that unit."""
         if self.current == "A rms":
@@ -66,9 +80,11 @@ def chosen(kept: dict[str, str]) -> Shown:
     """Return the units that were chosen; what is not known is the usual one."""
     usual = Shown()
     speed, current = kept.get(SPEED, usual.speed), kept.get(CURRENT, usual.current)
+    torque = kept.get(TORQUE, usual.torque)
     return Shown(
         speed=speed if speed in CHOICES[SPEED] else usual.speed,
         current=current if current in CHOICES[CURRENT] else usual.current,
+        torque=torque if torque in CHOICES[TORQUE] else usual.torque,
     )
 
 

@@ -134,11 +134,19 @@ class TopBar(QWidget):
         self.setAccessibleDescription(f"{self._link}, {self._state}")
         self.update()
 
-    def show_units(self, kept: Mapping[str, str], pole_pairs: Parameter) -> None:
-        """Show speeds in the unit that was chosen: the shaft's here, and those of all pictures."""
+    def show_units(
+        self, kept: Mapping[str, str], pole_pairs: Parameter, rated: float | None
+    ) -> None:
+        """Show values in the units that were chosen: the shaft's speed here, all in pictures.
+
+        Parameters
+        ----------
+        rated : N·m, of the axis
+
+        """
         self._pairs = pole_pairs.value if pole_pairs.is_known else None
         self._units = chosen(dict(kept))
-        units.choose(self._units, self._pairs)
+        units.choose(self._units, self._pairs, rated)
         self.update()
 
     def show_live(self, live: Live) -> None:

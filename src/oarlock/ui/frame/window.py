@@ -210,8 +210,9 @@ class MainWindow(QMainWindow):
         self._refresh_frame()
 
     def _refresh_stage(self) -> None:
-        stage, pairs = self.current, self.session.axis.machine.pole_pairs
-        self.top_bar.show_units(self.session.screen.units, pairs)
+        stage, axis = self.current, self.session.axis
+        self.top_bar.show_units(self.session.screen.units, axis.machine.pole_pairs,
+                                axis.rated_torque)  # fmt: skip
         stage.refresh()
         seen = stage.picture()
         if seen is not None:

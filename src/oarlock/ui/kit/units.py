@@ -1,16 +1,56 @@
 """The units in which pictures are drawn: chosen once for all of them, as the palette is."""
 
+from dataclasses import dataclass
+
 from oarlock.quantities.shown import Scale, Shown
+from oarlock.ui.kit.plot import linear_ticks
 
-_speed = Shown().speed_scale(None)
+
+@dataclass(frozen=True, slots=True)
+class _Scales:
+    speed: Scale
+    current: Scale
+    torque: Scale
 
 
-def choose(shown: Shown, pole_pairs: float | None) -> None:
-    """Use these units from now on; what is drawn already changes as it is drawn anew."""
-    global _speed
-    _speed = shown.speed_scale(pole_pairs)
+def _scales(shown: Shown, pole_pairs: float | None, rated: float | None) -> _Scales:
+    return _Scales(shown.speed_scale(pole_pairs), shown.current_scale(), shown.torque_scale(rated))
+
+
+_used = _scales(Shown(), None, None)
+
+
+def choose(shown: Shown, pole_pairs: float | None, rated: float | None) -> None:
+    """Use these units from now on; what is drawn already changes as it is drawn anew.
+
+    Parameters
+    ----------
+    rated : N·m, of the axis
+
+    """
+    global _used
+    _used = _scales(shown, pole_pairs, rated)
 
 
 def speed() -> Scale:
     """Return the unit of speeds, over rad/s of the shaft."""
-    return _speed
+    return _used.speed
+
+
+def current() -> Scale:
+    """Return the unit of currents, over A peak."""
+    return _used.current
+
+
+def torque() -> Scale:
+    """Return the unit of torques, over N·m."""
+    return _used.torque
+
+
+def ticks(
+    scale: Scale, low: float, high: float, many: int, *, named: bool = True
+) -> list[tuple[float, str]]:
+    """Return ticks in a unit, at places in SI from low to high (SI); the last carries the unit."""
+    unit = scale.unit if named else ""
+    found = linear_ticks(low / scale.per, high / scale.per, many, unit)
+    return [(scale.per * value, text) for value, text in found]

@@ -10,6 +10,7 @@ from PySide6.QtGui import QColor, QPainter
 from oarlock.experiments.loops.step_response import StepResult
 from oarlock.quantities.display import fixed, sentence
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import arrow, dot, draw_text, line, text_width
 from oarlock.ui.kit.plot import Array, Plot, Trail, linear_ticks, stroke
 from oarlock.views.current import CurrentPicture
@@ -63,10 +64,7 @@ class StepPlot(Plot):
         top = shown.amplitude * next((m for m in (1.28, 1.5, 1.8) if m > peak + 0.1), 2.2)
         if (-0.04 * span, span) != self.x_range:
             self.set_x(-0.04 * span, span, [(v, "") for v, _ in linear_ticks(0.0, span, 4)])
-        ticks = linear_ticks(0.0, shown.amplitude * 1.02, 4)
-        if ticks:
-            value, label = ticks[-1]
-            ticks[-1] = (value, f"{label} A")
+        ticks = units.ticks(units.current(), 0.0, shown.amplitude * 1.02, 4)
         self.set_y(-0.06 * shown.amplitude, top, ticks)
         if measured is not None:
             keep = (measured.t >= 0) & (measured.t <= span)
@@ -131,7 +129,7 @@ class StepPlot(Plot):
             line(p, x, y, x + 14, y, t.muted)
             draw_text(p, x + 17, y + 4, label, t.muted, size=look.SMALL, halo=t.halo)
         name = f"__i__~{shown.axis_name}~"
-        above = f"{name} above {self._bias:.3g} A" if self._bias else name
+        above = f"{name} above {units.current().text(self._bias)}" if self._bias else name
         low = self.area.height() < 190  # then the figures need the place by the axis
         at = self.area.top() + 0.62 * self.area.height() if low else zero - 6
         draw_text(p, self.area.right() - 4, at, above, color, align="right", halo=t.halo)

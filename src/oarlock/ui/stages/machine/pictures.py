@@ -55,12 +55,10 @@ class CurrentPlane(Plot):
         low_x, high_x = -1.22 * i_max, 0.28 * i_max
         height = (high_x - low_x) * area.height() / max(area.width(), 1.0)
         low_y = -0.14 * i_max
-        ticks_x = linear_ticks(low_x * 0.95, high_x, 6)
-        ticks_y = linear_ticks(0.0, low_y + height, 6)
-        ticks_x = [(v, f"{s} A" if i == 0 else s) for i, (v, s) in enumerate(ticks_x)]
-        ticks_y = [
-            (v, f"{s} A" if i == len(ticks_y) - 1 else s) for i, (v, s) in enumerate(ticks_y)
-        ]
+        scale = units.current()
+        ticks_x = units.ticks(scale, low_x * 0.95, high_x, 6, named=False)
+        ticks_x = [(v, f"{s} {scale.unit}" if i == 0 else s) for i, (v, s) in enumerate(ticks_x)]
+        ticks_y = units.ticks(scale, 0.0, low_y + height, 6)
         self.set_x(low_x, high_x, ticks_x)
         self.set_y(low_y, low_y + height, ticks_y)
 
@@ -85,7 +83,7 @@ class CurrentPlane(Plot):
         for torque, i_d, i_q in shown.contours:
             value = float(np.interp(0.17 * i_max, i_d, i_q))
             if value < 1.15 * i_max:
-                text = f"{torque:g}"
+                text = f"{torque / units.torque().per:.4g}"
                 draw_text(p, self.area.right() - 4, self.py(value) - 2, text, t.torque,
                           size=look.SMALL, align="right", halo=t.halo)  # fmt: skip
         self._annotate_lines(p, shown)
@@ -100,7 +98,7 @@ class CurrentPlane(Plot):
         p.drawEllipse(QPointF(x, y), 4.5, 4.5)
         _, d, q = shown.at_cursor
         if math.hypot(self.px(d) - x, self.py(q) - y) > _APART:  # else the cursor says it
-            text = f"**{digits(float(shown.best.torque[0]), 3)} N·m**"
+            text = f"**{units.torque().text(float(shown.best.torque[0]))}**"
             draw_text(p, x - 8, y - 9, text, t.ink, size=look.FIGURE, align="right", halo=t.halo)
         half = len(shown.mtpa[0]) // 2
         x, y = self.px(float(shown.mtpa[0][half])), self.py(float(shown.mtpa[1][half]))
@@ -115,11 +113,11 @@ class CurrentPlane(Plot):
             p.setPen(QPen(t.ink, 1.8))
             p.drawLine(QPointF(x - 5, y), QPointF(x + 5, y))
             p.drawLine(QPointF(x, y - 5), QPointF(x, y + 5))
-            text = f"short circuit **{digits(shown.characteristic, 3)} A**"
+            text = f"short circuit **{units.current().text(shown.characteristic)}**"
             draw_text(p, x + 8, y + 18, text, t.ink, halo=t.halo)
         draw_text(p, self.area.right() - 4, self.py(0) - 6, "__i__~d~", t.d, align="right")
         draw_text(p, self.area.left() + 8, self.area.top() + 12, "__i__~q~", t.q)
-        draw_text(p, self.px(0.0) + 6, self.py(i_max) - 6, f"{digits(i_max, 3)} A", t.ink,
+        draw_text(p, self.px(0.0) + 6, self.py(i_max) - 6, units.current().text(i_max), t.ink,
                   size=look.SMALL, halo=t.halo)  # fmt: skip
 
     def _annotate_cursor(self, p: QPainter, shown: MachinePicture) -> None:
@@ -127,9 +125,10 @@ class CurrentPlane(Plot):
         torque, i_d, i_q = shown.at_cursor
         x, y = self.px(i_d), self.py(i_q)
         handle(p, x, y, t.accent, filled=True, strong=True)
-        draw_text(p, x + 16, y + 18, f"**{digits(torque, 3)} N·m**", t.ink, size=look.FIGURE,
-                  halo=t.halo)  # fmt: skip
-        text = f"__i__~d~ {fixed(i_d, 1)}, __i__~q~ {fixed(i_q, 1)} A"
+        draw_text(p, x + 16, y + 18, f"**{units.torque().text(torque)}**", t.ink,
+                  size=look.FIGURE, halo=t.halo)  # fmt: skip
+        per, unit = units.current().per, units.current().unit
+        text = f"__i__~d~ {fixed(i_d / per, 1)}, __i__~q~ {fixed(i_q / per, 1)} {unit}"
         draw_text(p, x + 16, y + 34, text, t.ink, size=look.SMALL, halo=t.halo)
 
 
@@ -201,7 +200,7 @@ class TorquePlot(SpeedPlot):
         self._torque.setData(turning, shown.best.torque)
         power = shown.best.power
         self._power.setData(turning, power / power.max() * 0.86 * most)
-        ticks = linear_ticks(0.0, most * 1.05, 5)
+        ticks = units.ticks(units.torque(), 0.0, most * 1.05, 5, named=False)
         self.set_y(0.0, most * 1.1, ticks[1:])
 
     def _back(self, p: QPainter) -> None:
@@ -227,7 +226,7 @@ class TorquePlot(SpeedPlot):
         handle(p, x, self.py(torque), t.accent, filled=True, strong=True)
         right = x < self.area.right() - 120
         side, align = (14, "left") if right else (-14, "right")
-        draw_text(p, x + side, self.py(torque) + 24, f"**{digits(torque, 3)} N·m**", t.ink,
+        draw_text(p, x + side, self.py(torque) + 24, f"**{units.torque().text(torque)}**", t.ink,
                   size=look.FIGURE, align=align, halo=t.halo)  # fmt: skip
         draw_text(p, x + 4 if right else x - 4, 20, units.speed().text(shown.omega),
                   t.accent, align=align, halo=t.halo)  # fmt: skip
@@ -237,7 +236,9 @@ class TorquePlot(SpeedPlot):
         end = units.speed().text(shown.best.base_speed)
         draw_text(p, self.px(base) - 6, low - 10, f"**{end}**", t.ink, align="right",
                   halo=t.halo)  # fmt: skip
-        draw_text(p, self.area.left() + 6, y + 38, "torque, N·m", t.torque, halo=t.halo)
+        draw_text(
+            p, self.area.left() + 6, y + 38, f"torque, {units.torque().unit}", t.torque, halo=t.halo
+        )
         watts = float(shown.best.power.max())
         last = float(shown.best.power[-1]) / watts * 0.86 * self.y_range[1] / 1.1
         draw_text(p, self.area.right() - 6, self.py(last) - 10,
@@ -266,8 +267,7 @@ class CurrentsPlot(SpeedPlot):
         turning, i_max = shown.best.omega / units.speed().per, shown.limits.i_max
         self._i_q.setData(turning, shown.best.i_q)
         self._i_d.setData(turning, shown.best.i_d)
-        ticks = linear_ticks(-i_max * 1.05, i_max * 1.05, 4)
-        ticks = [(v, f"{s} A" if v == ticks[-1][0] else s) for v, s in ticks]
+        ticks = units.ticks(units.current(), -i_max * 1.05, i_max * 1.05, 4)
         self.set_y(-1.2 * i_max, 1.25 * i_max, ticks)
 
     def _annotate(self, p: QPainter) -> None:
@@ -280,8 +280,9 @@ class CurrentsPlot(SpeedPlot):
         side, align = (10, "left") if x < self.area.right() - 60 else (-10, "right")
         for value, color in ((i_q, t.q), (i_d, t.d)):
             dot(p, x, self.py(value), color, filled=True)
-            draw_text(p, x + side, self.py(value) - 7, f"**{fixed(value, 1)}**", t.ink,
-                      align=align, halo=t.halo)  # fmt: skip
+            number = fixed(value / units.current().per, 1)
+            draw_text(p, x + side, self.py(value) - 7, f"**{number}**", t.ink, align=align,
+                      halo=t.halo)  # fmt: skip
         draw_text(p, self.area.left() + 8, self.py(float(shown.best.i_q[0])) + 18,
                   "__i__~q~ along the limit", t.q, halo=t.halo)  # fmt: skip
         draw_text(p, self.area.left() + 8, self.py(float(shown.best.i_d[0])) + 18, "__i__~d~", t.d,

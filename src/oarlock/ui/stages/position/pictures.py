@@ -292,6 +292,9 @@ def move_curves(
     behind.show_curve(m.t, np.degrees(m.lag), text=f"at most **{angle(f.following)}**{also}",
                       measured=points)  # fmt: skip
     cut = shown.takes > shown.limit
-    text = f"takes **{digits(shown.takes, 3)} A**, limit {digits(shown.limit, 3)}"
-    current.show_curve(m.t, m.push, limit=shown.limit, text=f"{text}: cut" if cut else text,
-                       measured=(result.t, result.current) if result else None)  # fmt: skip
+    amps = units.current()
+    text = f"takes **{amps.text(shown.takes)}**, limit {amps.number(shown.limit)}"
+    current.show_curve(m.t, m.push / amps.per, limit=shown.limit / amps.per, unit=amps.unit,
+                       text=f"{text}: cut" if cut else text,
+                       measured=(result.t, result.current / amps.per) if result
+                       else None)  # fmt: skip

@@ -223,19 +223,17 @@ class PushPlot(Plot):
         self.set_x(-0.05 * span, span, ticks)
         top = 1.8 * min(max(float(np.max(push)), 0.05 * limit), 2.0 * limit)
         low = 1.25 * max(min(float(np.min(push)), -0.15 * top), -2.0 * limit)
-        labels = linear_ticks(low, top, 2)
-        if labels:
-            labels[-1] = (labels[-1][0], f"{labels[-1][1]} A")
-        self.set_y(low, top, labels)
+        self.set_y(low, top, units.ticks(units.current(), low, top, 2))
         self.refresh()
 
     def _annotate(self, p: QPainter) -> None:
         t = look.theme()
         cut = abs(self._most) > self._limit
         endless = abs(self._most) > _ENDLESS * self._limit
-        text = f"takes **{digits(abs(self._most), 3)} A**, limit {digits(self._limit, 3)}"
+        scale = units.current()
+        text = f"takes **{scale.text(abs(self._most))}**, limit {scale.number(self._limit)}"
         if endless:
-            text = f"meets its limit of {digits(self._limit, 3)} A"
+            text = f"meets its limit of {scale.text(self._limit)}"
         draw_text(p, self.area.right() - 4, self.area.top() + 13, text,
                   t.attention if cut else t.torque, align="right", halo=t.halo)  # fmt: skip
         zero = self.py(0.0)

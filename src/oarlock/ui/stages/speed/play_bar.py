@@ -15,7 +15,9 @@ from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
+from oarlock.quantities.shown import CHOICES, TORQUE
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.numbers import Entry
 from oarlock.views.screen import CHIRP, LOAD, MULTISINE, SPEED_TESTS, STEP, SWEEP, SpeedSettings
@@ -102,7 +104,7 @@ class PlayBar(QWidget):
             return
         stepped = self.settings.kind == STEP
         old = step if stepped else torque
-        size = size * RPM if stepped else size
+        size *= RPM if stepped else units.torque().per
         self.size_entry.setModified(False)
         self.speed_entry.setModified(False)
         if abs(new - speed) <= 5e-3 * abs(speed) and abs(size - old) <= 5e-3 * abs(old):
@@ -132,8 +134,9 @@ class PlayBar(QWidget):
         speed, step, torque = self._shown
         stepped = self.settings.kind == STEP
         self.which.setText(self.settings.kind)
-        self._unit.setText("rpm  at" if stepped else "N·m  at")
-        self.size_entry.show_text(digits(step / RPM if stepped else torque, 3))
+        per = RPM if stepped else units.torque().per
+        self._unit.setText(f"{'rpm' if stepped else units.torque().unit}  at")
+        self.size_entry.show_text(digits((step if stepped else torque) / per, 3))
         self.speed_entry.show_text(digits(speed / RPM, 3))
         self.hand.setEnabled(self.settings.kind in (STEP, LOAD))
         if not announce:
@@ -153,7 +156,9 @@ class PlayBar(QWidget):
 
 def _number(text: str) -> float:
     try:
-        value = float(text.replace("rpm", "").replace("N·m", "").replace("−", "-").strip())
+        for unit in ("rpm", *CHOICES[TORQUE]):
+            text = text.removesuffix(unit).strip()
+        value = float(text.replace("−", "-"))
     except ValueError as error:
         raise InputError(f"'{text}' is not a number", place="test",
                          remedy="Write it like '300'") from error  # fmt: skip
