@@ -27,6 +27,7 @@ from oarlock.ui.kit.paint import runs, text_width
 from oarlock.ui.kit.plot import Plot, linear_ticks
 from oarlock.ui.stages.current.stage import CurrentStage
 from oarlock.ui.stages.handover.stage import HandoverStage
+from oarlock.ui.stages.machine.rows import ParameterRow
 from oarlock.ui.stages.machine.stage import MachineStage
 from tests.conftest import wait
 
@@ -759,7 +760,12 @@ def test_pictures_are_drawn_in_the_units_of_torque_and_current_that_were_chosen(
     use("current", "A rms")
     at, number = highest(stage.currents)
     assert number * math.sqrt(2.0) == pytest.approx(at, rel=1e-3)
-    assert stage.currents._y_ticks[-1][1].endswith(" A rms")
+    assert " " not in stage.currents._y_ticks[-1][1]  # no room for it there: the words say it
+    rows = opened.window.findChildren(ParameterRow)
+    opened.window.grab()
+    seen = [row for row in rows if row._switched == "current" and row.unit.text()]
+    assert len(seen) >= 2
+    assert {row.unit.text() for row in seen} == {"A rms"}
     use("current", "A peak")
     assert stage.currents._y_ticks[-1][1].endswith(" A")
     use("torque", "N·m")

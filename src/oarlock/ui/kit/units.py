@@ -5,6 +5,8 @@ from dataclasses import dataclass
 from oarlock.quantities.shown import Scale, Shown
 from oarlock.ui.kit.plot import linear_ticks
 
+_SHORT = 3  # letters that fit beside an axis
+
 
 @dataclass(frozen=True, slots=True)
 class _Scales:
@@ -47,10 +49,18 @@ def torque() -> Scale:
     return _used.torque
 
 
+def in_words(scale: Scale) -> str:
+    """Return what a picture's words say of a unit that no axis carries: ', A rms', or nothing."""
+    return f", {scale.unit}" if len(scale.unit) > _SHORT else ""
+
+
 def ticks(
     scale: Scale, low: float, high: float, many: int, *, named: bool = True
 ) -> list[tuple[float, str]]:
-    """Return ticks in a unit, at places in SI from low to high (SI); the last carries the unit."""
-    unit = scale.unit if named else ""
+    """Return ticks in a unit, at places in SI from low to high (SI); the last carries the unit.
+
+    One that takes more room than a number does is left to the picture's words.
+    """
+    unit = scale.unit if named and len(scale.unit) <= _SHORT else ""
     found = linear_ticks(low / scale.per, high / scale.per, many, unit)
     return [(scale.per * value, text) for value, text in found]

@@ -128,7 +128,7 @@ class StepPlot(Plot):
             x, y = self.px(tx), self.py(ty)
             line(p, x, y, x + 14, y, t.muted)
             draw_text(p, x + 17, y + 4, label, t.muted, size=look.SMALL, halo=t.halo)
-        name = f"__i__~{shown.axis_name}~"
+        name = f"__i__~{shown.axis_name}~{units.in_words(units.current())}"
         above = f"{name} above {units.current().text(self._bias)}" if self._bias else name
         low = self.area.height() < 190  # then the figures need the place by the axis
         at = self.area.top() + 0.62 * self.area.height() if low else zero - 6

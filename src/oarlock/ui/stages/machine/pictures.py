@@ -8,6 +8,7 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPen, QResizeEvent
 
 from oarlock.quantities.display import digits, fixed
+from oarlock.quantities.shown import plain_number
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import dot, draw_text, handle, line
@@ -83,7 +84,7 @@ class CurrentPlane(Plot):
         for torque, i_d, i_q in shown.contours:
             value = float(np.interp(0.17 * i_max, i_d, i_q))
             if value < 1.15 * i_max:
-                text = f"{torque / units.torque().per:.4g}"
+                text = plain_number(torque / units.torque().per)
                 draw_text(p, self.area.right() - 4, self.py(value) - 2, text, t.torque,
                           size=look.SMALL, align="right", halo=t.halo)  # fmt: skip
         self._annotate_lines(p, shown)
@@ -283,8 +284,9 @@ class CurrentsPlot(SpeedPlot):
             number = fixed(value / units.current().per, 1)
             draw_text(p, x + side, self.py(value) - 7, f"**{number}**", t.ink, align=align,
                       halo=t.halo)  # fmt: skip
-        draw_text(p, self.area.left() + 8, self.py(float(shown.best.i_q[0])) + 18,
-                  "__i__~q~ along the limit", t.q, halo=t.halo)  # fmt: skip
+        words = f"__i__~q~ along the limit{units.in_words(units.current())}"
+        draw_text(p, self.area.left() + 8, self.py(float(shown.best.i_q[0])) + 18, words, t.q,
+                  halo=t.halo)  # fmt: skip
         draw_text(p, self.area.left() + 8, self.py(float(shown.best.i_d[0])) + 18, "__i__~d~", t.d,
                   halo=t.halo)  # fmt: skip
 

@@ -120,6 +120,8 @@ class ParameterRow(QWidget):
         self.entry.setPlaceholderText(hint if parameter.adopted is None else "")
         if not self._error:
             self.entry.show_text(parameter.printed.source)
+        if self._switched:
+            self.update()  # the unit may be another one
         if parameter != self._parameter:
             self._parameter = parameter
             best = parameter.best

@@ -237,10 +237,11 @@ class MovePlot(Plot):
     def show_curve(
         self, t: Array, y: Array, *, asked: Array | None = None,
         measured: tuple[Array, Array] | None = None, text: str = "", limit: float = 0.0,
-        unit: str = "",
+        unit: str | None = None,
     ) -> None:  # fmt: skip
         """Show a curve, what was asked, what was measured, a text and a limit to both sides."""
-        self._text, self._limit, self._unit = text, limit, unit or self._unit
+        self._text, self._limit = text, limit
+        self._unit = self._unit if unit is None else unit
         self._curve.setData(t, y)
         if asked is None:
             self.clear(self._asked)
@@ -294,7 +295,8 @@ def move_curves(
     cut = shown.takes > shown.limit
     amps = units.current()
     text = f"takes **{amps.text(shown.takes)}**, limit {amps.number(shown.limit)}"
-    current.show_curve(m.t, m.push / amps.per, limit=shown.limit / amps.per, unit=amps.unit,
+    current.show_curve(m.t, m.push / amps.per, limit=shown.limit / amps.per,
+                       unit="" if units.in_words(amps) else amps.unit,
                        text=f"{text}: cut" if cut else text,
                        measured=(result.t, result.current / amps.per) if result
                        else None)  # fmt: skip
