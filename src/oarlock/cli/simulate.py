@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from oarlock.rehearse.figures import RehearsalFigures
     from oarlock.rehearse.run import Rehearsal
     from oarlock.rehearse.scenario import Scenario
-    from oarlock.rehearse.vary import Study
+    from oarlock.rehearse.vary import Spread, Study
     from oarlock.simulate.plant_parameters import Modulation
 
 
@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 @click.argument("scenario_file", type=click.Path(path_type=Path))
 @click.option("--csv", "csv", type=click.Path(path_type=Path), help="Channels over bins.")
 @click.option("--vary", type=click.IntRange(2, 20_000), help="So many machines within ±.")
+@click.option("--cluster", metavar="ADDRESS", help="Vary on the Dask cluster there.")
 @click.option("--ripple", is_flag=True, help="What makes the torque ripple, by cause.")
 @click.option("--json", "as_json", is_flag=True, help="One object on standard output.")
 @click.option(
@@ -45,6 +46,7 @@ def simulate(
     scenario_file: Path,
     csv: Path | None,
     vary: int | None,
+    cluster: str | None,
     ripple: bool,
     as_json: bool,
     inverter: str,
@@ -58,6 +60,8 @@ def simulate(
     from oarlock.rehearse.scenario import read_scenario
     from oarlock.simulate.plant_parameters import Modulation
 
+    if cluster and not vary:
+        raise click.UsageError("--cluster shares out what --vary asks for: give both")
     axis, scenario = read_axis(axis_file), read_scenario(scenario_file)
     switching = Modulation(modulation.replace("-", " "))
     bridge = switching if inverter == "switching" else Modulation.AVERAGED
@@ -67,7 +71,7 @@ def simulate(
         from oarlock.records.csv_file import write_record
 
         write_record(csv, _record(run, axis))
-    many = _varied(scenario, axis, vary, told, bridge) if vary else None
+    many = _varied(scenario, axis, vary, told, bridge, cluster) if vary else None
     whole = run.ended == "done"  # of half a scenario no cause can be told
     made = _ripple(scenario, axis, switching, seed) if ripple and whole else None
     if as_json:
@@ -103,20 +107,37 @@ def _print_ripple(made: dict[str, float]) -> None:
 
 
 def _varied(
-    scenario: "Scenario", axis: "Axis", vary: int, told: "RehearsalFigures", bridge: "Modulation"
-) -> dict[str, Any]:
+    scenario: "Scenario", axis: "Axis", vary: int, told: "RehearsalFigures", bridge: "Modulation",
+    address: str | None,
+) -> dict[str, Any]:  # fmt: skip
     """Return what many machines within the uncertainty of the estimates come to."""
+    if address is None:
+        return _of_many(scenario, axis, vary, told, bridge, None)
+    from oarlock.rehearse.cluster import join
+
+    cluster = join(address)
+    try:
+        return _of_many(scenario, axis, vary, told, bridge, cluster.figures)
+    finally:
+        cluster.close()
+
+
+def _of_many(
+    scenario: "Scenario", axis: "Axis", vary: int, told: "RehearsalFigures", bridge: "Modulation",
+    spread: "Spread | None",
+) -> dict[str, Any]:  # fmt: skip
     from oarlock.rehearse.vary import study, tornado
 
-    made = study(scenario, axis, vary, bridge=bridge)
+    made = study(scenario, axis, vary, bridge=bridge, spread=spread)
     figures = ("following_peak", "peak_current", "voltage")
-    spread = {name: [float(x) for x in made.quantiles(name)] for name in figures}
+    quantiles = {name: [float(x) for x in made.quantiles(name)] for name in figures}
     chosen = "peak_current" if math.isnan(told.following_peak) else "following_peak"
     moved = {
-        one.name: [one.low, one.high] for one in tornado(scenario, axis, chosen, bridge=bridge)
+        one.name: [one.low, one.high]
+        for one in tornado(scenario, axis, chosen, bridge=bridge, spread=spread)
     }
     return _margins(axis, vary) | _shares(made, chosen) | {
-        "count": vary, "done": made.done, "quantiles_5_50_95": spread, "moves": chosen,
+        "count": vary, "done": made.done, "quantiles_5_50_95": quantiles, "moves": chosen,
         "moved_by": moved, "std": {one.name: one.std for one in made.tolerances},
     }  # fmt: skip
 

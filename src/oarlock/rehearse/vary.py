@@ -26,6 +26,12 @@ from oarlock.rehearse.scenario import Scenario
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
 
 Array = NDArray[np.float64]
+# Makes the figures of plants, in their order: the scenario, the axis, the plants, the bridge, what
+# ends it, and what it tells how many are done.
+Spread = Callable[
+    [Scenario, Axis, Sequence[PlantParameters], Modulation, Cancel, Callable[[int], None]],
+    list[RehearsalFigures],
+]
 _PRINTED = 0.05  # of a value that is only printed: half of the usual ±10 %
 _FRICTION, _BUS = 0.15, 0.015  # friction changes with heat and wear, the bus with the supply
 _LEAST = 0.2  # of a value, however far a draw goes
@@ -106,11 +112,16 @@ def varied(plant: PlantParameters, factors: Mapping[str, float]) -> PlantParamet
 def study(
     scenario: Scenario, axis: Axis, many: int, *, seed: int = 0,
     progress: Progress | None = None, cancel: Cancel | None = None,
-    bridge: Modulation = Modulation.AVERAGED,
+    bridge: Modulation = Modulation.AVERAGED, spread: Spread | None = None,
 ) -> Study:  # fmt: skip
     """Return the figures of `many` variants. Work for a job; errors as `rehearse`.
 
     The first is the machine as it is believed.
+
+    Parameters
+    ----------
+    spread : over what the variants are shared out; None: the cores that are here
+
     """
     from scipy.stats import norm, qmc
 
@@ -130,16 +141,15 @@ def study(
         if progress is not None:
             progress(done / len(plants), f"{done} of {len(plants)} variants")
 
-    found = _figures(scenario, axis, plants, bridge, cancel, told)
+    found = (spread or _figures)(scenario, axis, plants, bridge, cancel or Cancel(), told)
     return Study(tolerances=known, factors=factors, figures=tuple(found))
 
 
 def _figures(
     scenario: Scenario, axis: Axis, plants: Sequence[PlantParameters], bridge: Modulation,
-    cancel: Cancel | None, told: Callable[[int], None],
+    cancel: Cancel, told: Callable[[int], None],
 ) -> list[RehearsalFigures]:  # fmt: skip
     """Return the figures of each plant, in their order: as many at a time as there are cores."""
-    cancel = cancel or Cancel()
     failed = threading.Event()
 
     def one(plant: PlantParameters) -> RehearsalFigures | None:
@@ -165,13 +175,14 @@ def _figures(
 def tornado(
     scenario: Scenario, axis: Axis, name: str, *,
     progress: Progress | None = None, cancel: Cancel | None = None,
-    bridge: Modulation = Modulation.AVERAGED,
+    bridge: Modulation = Modulation.AVERAGED, spread: Spread | None = None,
 ) -> tuple[Moved, ...]:  # fmt: skip
     """Return what each tolerance makes of a figure: what stops it first, then what moves it most.
 
     Parameters
     ----------
     name : of the figure, as `RehearsalFigures` has it
+    spread : as of `study`
 
     """
     plant, known = believed_plant(axis), tolerances(axis)
@@ -182,8 +193,10 @@ def tornado(
         if progress is not None:
             progress(done / len(plants), f"what {known[(done - 1) // 2].name} moves")
 
+    share_out = spread or _figures
     ends = [getattr(made, name) if made.ended == "done" else math.nan
-            for made in _figures(scenario, axis, plants, bridge, cancel, told)]  # fmt: skip
+            for made in share_out(scenario, axis, plants, bridge, cancel or Cancel(),
+                                  told)]  # fmt: skip
     moved = [Moved(one.name, *ends[2 * n : 2 * n + 2]) for n, one in enumerate(known)]
     return tuple(sorted(moved, key=_rank))
 
