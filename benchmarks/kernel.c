@@ -401,13 +401,29 @@ static float filtered(const double *f, double *x, float v, int first, int many) 
     return v;
 }
 
+static float load(const double *f, double *x, float y) {
+    float held = (float)x[O_HELD], carried = (float)x[O_CARRIED];
+    float followed = (float)x[O_FOLLOWED] + (float)f[O_STEP] * (held + carried);
+    float missed = y - followed;
+    x[O_FOLLOWED] = followed + (float)f[O_SPEED] * missed;
+    x[O_CARRIED] = carried + (float)f[O_LOAD] * missed;
+    return (float)x[O_CARRIED];
+}
+
 static void speed_controller(const double *f, double *x, double Ts) {
     int every = (int)f[W_EVERY] > 1 ? (int)f[W_EVERY] : 1;
     float y = filtered(f, x, (float)x[SPEED_M], TORQUE_SECTIONS, SPEED_SECTIONS);
     x[SPEED_USED] = y;
-    float asked = (float)x[W_REF], e = (asked + 0.0f) - y;
+    float asked = (float)x[W_REF];
+    if (f[W_SHARE] < 1.0) {
+        float before = (float)x[ASKED];
+        asked = before + (float)f[W_SHARE] * (asked - before);
+    }
+    x[ASKED] = asked;
+    float known = asked > 0.0f ? (float)f[W_FRICTION] : asked < 0.0f ? -(float)f[W_FRICTION] : 0.0f;
+    float e = (asked + 0.0f) - y;
     float p = ((float)f[W_WEIGHT] * asked + 0.0f) - y;
-    float feed = (float)f[W_ACCELERATION] * (float)x[A_REF];
+    float feed = ((float)f[W_ACCELERATION] * (float)x[A_REF] + known) - load(f, x, y);
     float limit = (float)(f[W_LIMIT] > 0.0 ? f[W_LIMIT] : f[MAX_CURRENT] * 0.9);
     float ki = (float)f[KI_W] * (float)(Ts * every), push = (float)f[KP_W] * p;
     float was = (float)x[SUM_W], sum = was + ki * e, u = (push + sum) + feed;
@@ -418,6 +434,7 @@ static void speed_controller(const double *f, double *x, double Ts) {
     }
     x[SUM_W] = sum;
     x[PUSH] = u;
+    x[O_HELD] = u - known;
 }
 
 void drive(const double *p, const double *f, const float *table, int64_t rows, double *x,
@@ -455,6 +472,10 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
         float r_q = (float)(row[REF_Q] + push);
         x[W_PLAIN] = x[W_REF] = mode == MODE_SPEED ? row[REF_W] : x[SPEED_M];
         x[A_REF] = 0.0;
+        if (mode != MODE_SPEED) {
+            x[ASKED] = x[O_FOLLOWED] = x[SPEED_M];
+            x[O_CARRIED] = x[O_HELD] = 0.0;
+        }
         if (mode == MODE_SPEED && meta[SINCE] == 0) speed_controller(f, x, Ts);
         if (hypot(y_d, y_q) > f[MAX_CURRENT]) { meta[RUNNING] = 3; return; }
         float v_max = (float)(bus / 1.7320508075688772);

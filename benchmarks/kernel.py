@@ -19,7 +19,8 @@ SAMPLES = 40_000
 BAR = 1.15
 FIRM = {
     "KP_D": 20.0, "KI_D": 3000.0, "KP_Q": 25.0, "KI_Q": 3000.0, "F_LD": 8e-3, "F_LQ": 15e-3,
-    "F_PSI": 0.1, "DECOUPLE": 1.0, "KP_W": 0.3, "KI_W": 2.0,
+    "F_PSI": 0.1, "DECOUPLE": 1.0, "KP_W": 0.3, "KI_W": 2.0, "W_SHARE": 0.01, "W_FRICTION": 0.2,
+    "O_STEP": 0.007, "O_SPEED": 0.06, "O_LOAD": 0.14,
 }  # fmt: skip
 ROWS = {
     "speed controlled": {"MODE": k.MODE_SPEED, "REF_W": 10.0},
