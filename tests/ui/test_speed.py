@@ -160,6 +160,7 @@ def test_options_are_typed_the_gains_follow_the_observer_and_off_ends_it(
     assert gains is not None
     assert (gains.observer, gains.inertia) == (0.0, 0.0)
     assert gains.Kp == pytest.approx(plain.Kp)
+    wait(qtbot, lambda: len(stage.ways.ways) == 3)  # that job's thread ends with it
 
 
 def _type(qtbot: QtBot, entry: QWidget, text: str) -> None:

@@ -103,7 +103,8 @@ def _slower(
 
 
 def _scaled(gains: SpeedGains, factor: float) -> SpeedGains:
-    return replace(gains, Kp=factor * gains.Kp, Ki=factor**2 * gains.Ki)
+    return replace(gains, Kp=factor * gains.Kp, Ki=factor**2 * gains.Ki,
+                   observer=factor * gains.observer)  # fmt: skip
 
 
 def _margin(plant: SpeedPlant, gains: SpeedGains) -> float:

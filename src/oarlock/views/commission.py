@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.machine.filters import Filter
+from oarlock.machine.loop import Item, LoopSpec
 from oarlock.machine.loops import LOOPS
 from oarlock.quantities.display import digits, engineering, whole_degrees
 from oarlock.quantities.kinds import RPM
@@ -84,10 +85,17 @@ def _gains(before: Axis, after: Axis) -> list[Change]:
             usual = item.unit == "1" and item.value == 1.0 and was.get(item.key, 1.0) == 1.0
             if not usual and (item.value or was.get(item.key)):
                 text = digits(was[item.key], 3) if item.key in was else NONE
-                name = item.label if loop.key in item.label else f"{loop.key} {item.label}"
                 unit = "" if item.unit == "1" else item.unit
-                rows.append(Change(name, text, digits(item.value, 3), unit))
+                rows.append(Change(_name(loop, item), text, digits(item.value, 3), unit))
+        still = {item.key for item in gains.listed()}
+        rows += [Change(_name(loop, item), digits(item.value, 3), NONE, item.unit)
+                 for item in (old.listed() if old is not None else ())
+                 if item.key not in still]  # fmt: skip
     return rows
+
+
+def _name(loop: LoopSpec, item: Item) -> str:
+    return item.label if loop.key in item.label else f"{loop.key} {item.label}"
 
 
 def _filters(before: Axis, after: Axis) -> list[Change]:

@@ -11,13 +11,27 @@ from oarlock.views.speed import designed
 from oarlock.views.speed_asked import with_filters
 
 
-def with_way(axis: Axis, way: Way) -> Axis:
-    """Return an axis with a way's filters, and the stiffest gains with them that it found."""
+def with_way(axis: Axis, way: Way, speed: float) -> Axis:
+    """Return an axis with a way's filters, and the stiffest gains with them that it found.
+
+    A load observer stays: then the gains are designed anew beside it.
+
+    Parameters
+    ----------
+    speed : rad/s, that it is looked at
+
+    Raises
+    ------
+    InputError : no gains beside the observer keep the margin
+
+    """
     target = SpeedTarget(phase_margin=speed_target(axis).phase_margin)
-    gains = speed_gains(axis) or way.loop.gains
-    gains = with_pi(gains, way.loop.gains)
+    old = speed_gains(axis) or way.loop.gains
     axis = with_filters(axis, way.filters)
-    return replace(axis, loops=axis.loops.with_target(KEY, target).with_gains(KEY, gains))
+    axis = replace(axis, loops=axis.loops.with_target(KEY, target))
+    observes = old.observer > 0.0
+    gains = designed(axis, target, speed) if observes else with_pi(old, way.loop.gains)
+    return axis.with_loop_gains(KEY, gains)
 
 
 def proposed(axis: Axis, ways: Sequence[Way], speed: float) -> Axis:
@@ -34,7 +48,7 @@ def proposed(axis: Axis, ways: Sequence[Way], speed: float) -> Axis:
     """
     fit = [way for way in ways if way.stiffer == 1.0]
     if fit:
-        return with_way(axis, min(fit, key=lambda way: way.load.IAE))
+        return with_way(axis, min(fit, key=lambda way: way.load.IAE), speed)
     target = SpeedTarget(phase_margin=speed_target(axis).phase_margin or MARGIN)
     gains = designed(axis, target, speed)
     return replace(axis, loops=axis.loops.with_target(KEY, target).with_gains(KEY, gains))

@@ -6,7 +6,13 @@ from dataclasses import replace
 import pytest
 
 from oarlock.control.position_design import design_position, friction_of
-from oarlock.control.speed_design import known_inertia, usual_speed
+from oarlock.control.speed_design import (
+    MARGIN,
+    Turning,
+    known_inertia,
+    loop_in_use,
+    usual_speed,
+)
 from oarlock.experiments.loops.position_move import PositionMove
 from oarlock.experiments.loops.position_response import MoveResult
 from oarlock.experiments.loops.speed_response import SpeedResult
@@ -20,7 +26,12 @@ from oarlock.machine.position_loop import KEY as POSITION
 from oarlock.machine.speed_loop import KEY, SpeedGains
 from oarlock.practice.truth import draw
 from oarlock.quantities import Estimate, Origin
+from oarlock.rehearse.holding import holding
+from oarlock.views.commission import numbers
+from oarlock.views.screen import SpeedSettings
 from oarlock.views.speed_asked import with_observer
+from oarlock.views.speed_proposal import with_way
+from oarlock.views.speed_ways import question, ways
 from tests.conftest import play_on_model
 from tests.speed_axis import tuned_winch
 
@@ -60,6 +71,42 @@ def test_with_a_load_observer_step_load_and_sweep_are_as_predicted(observing: Ax
     swept = read(play_on_model(sweep, observing, PLANT), observing)
     assert isinstance(swept, SweepResult)
     assert swept.holds, swept.said
+
+
+def test_a_way_round_the_resonance_keeps_the_observer_that_is_in_use(observing: Axis) -> None:
+    speed = usual_speed(observing)
+    asked = question(observing, SpeedSettings())
+    assert asked is not None
+    way = next(one for one in ways(asked) if one.filters)
+    taken = with_way(observing, way, speed)
+    assert taken.loops[KEY].filters == way.filters
+    assert gains_of(taken).Ki == 0.0
+    assert gains_of(taken).observer > 0.0
+    loop = loop_in_use(taken, turning=Turning(speed=speed))
+    assert loop.margins.phase_margin >= MARGIN - 1e-3
+    plain = with_way(tuned_winch(), way, speed)
+    assert (gains_of(plain).Ki, gains_of(plain).observer) == (way.loop.gains.Ki, 0.0)
+
+
+def test_gains_that_hold_on_all_machines_slow_the_observer_with_them(observing: Axis) -> None:
+    inertia = observing.machine.inertia
+    assert inertia is not None
+    vague = replace(inertia, adopted=replace(inertia.best, std=0.15 * inertia.value))
+    found = holding(observing.with_parameter("machine.inertia", vague), 16, seed=1)
+    assert found.worst < found.nominal
+    assert found.gains is not None
+    factor = found.gains.Kp / gains_of(observing).Kp
+    assert factor < 1.0
+    assert found.gains.observer == pytest.approx(factor * gains_of(observing).observer)
+    assert found.gains.Ki == 0.0
+
+
+def test_what_an_action_would_take_away_is_listed(observing: Axis) -> None:
+    plain = tuned_winch()
+    rows = {row.name: (row.old, row.new) for row in numbers(observing, plain)}
+    assert rows["speed load observer"][1] == "–"
+    back = {row.name: (row.old, row.new) for row in numbers(plain, observing)}
+    assert back["speed load observer"][0] == "–"
 
 
 def test_a_step_through_a_lagging_reference_rises_later_as_predicted(observing: Axis) -> None:

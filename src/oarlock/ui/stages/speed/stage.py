@@ -169,7 +169,9 @@ class SpeedStage(OuterLoopStage):
 
     def use_way(self, way: Way) -> None:
         """Take the filters of a way, and the stiffest gains with them that the margin allows."""
-        self.edit(f"Use: {way.title.lower()}", lambda: with_way(self.session.axis, way))
+        axis = self.session.axis
+        speed = settled(self.session.screen.speed, axis)[0]
+        self.edit(f"Use: {way.title.lower()}", lambda: with_way(axis, way, speed))
 
     def _show_nothing(self, error: InputError) -> None:
         """Say what is missing before there can be a loop."""
