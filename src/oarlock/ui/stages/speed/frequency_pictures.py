@@ -8,7 +8,7 @@ from PySide6.QtGui import QPainter, QPen
 
 from oarlock.quantities.display import digits, sentence, whole_degrees
 from oarlock.ui.kit import theme as look
-from oarlock.ui.kit.paint import arrow, dot, draw_text, handle, line
+from oarlock.ui.kit.paint import arrow, dot, draw_text, handle, line, text_width
 from oarlock.ui.kit.plot import stroke
 from oarlock.ui.stages.frequency import FrequencyPlot
 from oarlock.views.speed import LOWEST, SpeedPicture
@@ -121,6 +121,8 @@ class SpeedGainPlot(FrequencyPlot):
         x = self.at(at)
         line(p, x, self.area.top(), x, self.area.top() + 20, t.muted, 1, Qt.PenStyle.DotLine)
         text = f"shaft {at:.0f}" + (", grey without filters" if shown.filters else "")
+        if x - 12 - text_width(text, look.SMALL) < self.at(shown.crossover) < x:
+            text = f"shaft {at:.0f}"  # the crossover's line would cut through the rest
         draw_text(p, x - 6, self.area.top() + 12, text, t.muted, size=look.SMALL, align="right",
                   halo=t.halo)  # fmt: skip
 
