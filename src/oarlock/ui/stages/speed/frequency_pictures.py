@@ -4,7 +4,7 @@ import math
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QPainter, QPen
+from PySide6.QtGui import QPainter, QPen, QResizeEvent
 
 from oarlock.quantities.display import digits, sentence, whole_degrees
 from oarlock.ui.kit import theme as look
@@ -127,13 +127,15 @@ class SpeedGainPlot(FrequencyPlot):
                   halo=t.halo)  # fmt: skip
 
 
+_LOW = 52  # px, below which the phase has no room for words
+
+
 class SpeedPhasePlot(FrequencyPlot):
     """Phase of the open loop over the bands of guidance."""
 
     def __init__(self) -> None:
         super().__init__("Phase of the speed loop", bottom=24, low=LOWEST, high=HIGHEST, left=56)
         t = look.theme()
-        self.set_y(-285.0, -75.0, [(-90, "−90°"), (-180, "−180°"), (-270, "−270°")])
         self._phase = self.curve(t.speed, 2.2)
         self._swept = self.points(t.speed, 4.5)
         self._shown: SpeedPicture | None = None
@@ -141,9 +143,24 @@ class SpeedPhasePlot(FrequencyPlot):
         self.in_frame(self._paint_limits)
         self.over(self._annotate)
 
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        if getattr(self, "_shown", None) is not None:
+            self._set_angles()
+
+    def _set_angles(self) -> None:
+        angles = (-180,) if self._tight else (-90, -180, -270)
+        self.set_y(-285.0, -75.0, [(float(a), f"{a}°".replace("-", "−")) for a in angles])
+
+    @property
+    def _tight(self) -> bool:
+        """Whether there is no room for words: the headline says the margin, too."""
+        return self.area.height() < _LOW
+
     def show_phase(self, shown: SpeedPicture, sweep: Swept | None, *, verified: bool) -> None:
         """Show the open loop's phase, and the measured one."""
         self._shown, self._sweep = shown, sweep
+        self._set_angles()
         if sweep is None:
             self.clear(self._swept)
         else:
@@ -168,6 +185,8 @@ class SpeedPhasePlot(FrequencyPlot):
         x, y = self.at(shown.crossover), self.py(min(margin, 100.0) - 180.0)
         dot(p, x, y, t.accent, filled=True)
         arrow(p, x - 9, y, x - 9, self.py(-180.0), t.ink)
+        if self._tight:
+            return
         left = x - self.area.left() > 150
         draw_text(p, x - 16 if left else x + 10, self.py(-180.0) + 18,
                   f"phase margin **{whole_degrees(margin)}°**", t.ink, size=look.FIGURE,
