@@ -7,12 +7,13 @@ import pytest
 from benchmarks.loops import tuned
 from benchmarks.machines import random_axis, sensed
 
-from oarlock.control.speed_design import usual_speed
+from oarlock.control.speed import largest_step
+from oarlock.control.speed_design import Turning, loop_in_use, usual_speed, volts_left
 from oarlock.drive.dry_run import problems
 from oarlock.errors import InputError
 from oarlock.experiments.common.announce import announced
 from oarlock.experiments.loops.speed_response import SpeedResult
-from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep, usual_load
+from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep, current_limit, usual_load
 from oarlock.experiments.loops.speed_test import usual_step as step_of
 from oarlock.experiments.reading import read
 from oarlock.machine import Axis
@@ -114,6 +115,18 @@ def test_a_step_that_the_limit_shapes_is_not_taken_for_the_gains(axis: Axis) -> 
     found = _played(SpeedStep(speed=speed, amplitude=3.0 * speed, repeats=4), axis)
     assert {"linear", "bus"} <= {c.code for c in found.checks if not c.passed}
     assert found.said.startswith("The current limit of")
+
+
+@pytest.mark.parametrize(("times", "said"), [(4.0, True), (9.0, False)])
+def test_a_step_far_beyond_what_no_limit_shapes_says_nothing(
+    axis: Axis, times: float, said: bool
+) -> None:
+    speed = usual_speed(axis)
+    turning = Turning(speed=speed)
+    loop = loop_in_use(axis, turning=turning)
+    linear = largest_step(loop, current_limit(axis), volts_left(axis, turning))
+    found = _played(SpeedStep(speed=speed, amplitude=times * linear, repeats=2), axis)
+    assert next(c for c in found.checks if c.code == "bus").passed is said
 
 
 def test_a_load_that_comes_meanwhile_or_a_shaft_that_is_held_is_told(axis: Axis) -> None:
