@@ -51,6 +51,25 @@ def _by_hand(loop: PositionLoop, move: Move, samples: int, friction: float = 0.0
     return np.array(out)
 
 
+@pytest.mark.parametrize("observer", [0.0, 90.0])
+def test_friction_that_is_known_is_no_longer_met_and_stays_gone_at_the_end(
+    speed: SpeedLoop, observer: float
+) -> None:
+    J = speed.plant.shaft.inertia / speed.plant.torque_constant
+    gains = replace(speed.gains, acceleration=J, observer=observer, inertia=J)
+    move = Move(distance=6.0, speed=40.0, acceleration=600.0, jerk_time=0.02)
+    ways = [PositionLoop(SpeedLoop(speed.plant, replace(gains, friction=f)),
+                         PositionGains(Kp=30.0)) for f in (0.0, 2.0)]  # fmt: skip
+    free, known = ways[0].moved(move, 0.6), ways[1].moved(move, 0.6, friction=2.0)
+    met = ways[0].moved(move, 0.6, friction=2.0)
+    assert np.max(np.abs(known.lag - free.lag)) < 0.1 * np.max(np.abs(met.lag - free.lag))
+    end = known.t > move.duration + 0.02
+    assert np.max(np.abs((known.lag - free.lag)[end])) < 1e-4
+    while_moving = (known.t > 0.1) & (known.t < move.duration - 0.05)
+    assert np.allclose((known.push - free.push)[while_moving], 2.0, atol=0.05)
+    assert np.allclose((known.push - free.push)[end], 0.0, atol=0.05)
+
+
 @pytest.mark.parametrize("weight", [1.0, 0.4])
 def test_a_move_is_followed_as_by_a_drive_that_is_stepped(speed: SpeedLoop, weight: float) -> None:
     gains = replace(speed.gains, weight=weight, acceleration=0.005)

@@ -10,12 +10,15 @@ from typing import Any
 
 import numpy as np
 import pytest
+from numpy.typing import NDArray
 from scipy.integrate import solve_ivp
 
+from oarlock.control.single import run_current
 from oarlock.drive.contract.trips import TRIPS
 from oarlock.practice.truth import draw
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel
+from oarlock.simulate.firmware import current_pi
 from oarlock.simulate.plant_parameters import PlantParameters
 
 TS = 62.5e-6
@@ -284,3 +287,30 @@ def test_nothing_starts_without_a_table(truth: PlantParameters) -> None:
         model.start()
     with pytest.raises(ValueError, match="channels"):
         model.load(np.ones((1, 18), dtype=np.float32), (99,))
+
+
+@pytest.mark.parametrize("rule", [k.RULE_BACKWARD, k.RULE_FORWARD, k.RULE_TRAPEZOIDAL])
+def test_a_current_controller_is_the_written_arithmetic_at_both_limits(rule: int) -> None:
+    rng = np.random.default_rng(8)
+    # Long enough to one side that it is limited; then the weight holds it there though the error
+    # points back.
+    asked = np.repeat(np.tile([0.0, -40.0, 0.0, 40.0], 5), 200).astype(np.float32)
+    error = np.repeat(np.tile([2.0, -0.2, -2.0, 0.2], 5), 200) + rng.normal(0.0, 0.05, asked.size)
+    seen = (asked - error).astype(np.float32)
+    firm: NDArray[np.float64] = np.zeros(k.FIRM_SIZE)
+    Ts, limit = np.float32(62.5e-6), np.float32(9.0)
+    firm[[k.KP_Q, k.KI_Q, k.C_WEIGHT]] = [0.5, 2500.0, float(np.float32(0.8))]
+    firm[k.C_RULE] = float(rule)
+    total, out = np.float32(0.0), []
+    for wanted, y in zip(asked, seen, strict=True):
+        u, total = current_pi(
+            firm, float(wanted), float(y), k.KP_Q, k.KI_Q, float(total), limit, Ts
+        )
+        out.append((u, total))
+    newest = {k.RULE_BACKWARD: 1.0, k.RULE_FORWARD: 0.0, k.RULE_TRAPEZOIDAL: 0.5}[rule]
+    model = run_current(0.5, 2500.0, float(Ts), 9.0, asked, seen, weight=0.8, newest=newest)
+    assert np.array_equal(np.array(out, dtype=np.float32).T, np.stack(model))
+    for side in (-9.0, 9.0):
+        held = model[0] == side
+        inward = (asked - seen) * side < 0.0
+        assert np.count_nonzero(held & inward) > 20  # limited while the error points back
