@@ -2,18 +2,22 @@
 
 import re
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
 
+from oarlock.cli import main
 from oarlock.control.single import warm
 from oarlock.errors import InputError
 from oarlock.handover import position_proof
 from oarlock.handover.header import default_map, header
+from oarlock.handover.patch import told_without_place, without_place
 from oarlock.handover.proof import prove
 from oarlock.handover.speed_proof import NAME, expected, sequence
 from oarlock.handover.values import handover_values
 from oarlock.machine import Axis
+from oarlock.machine.axis_file import format_axis
 from oarlock.machine.filters import Filter, FilterKind
 from oarlock.machine.loop import Loop
 from oarlock.machine.position_loop import POSITION, PositionGains, PositionTarget
@@ -44,6 +48,9 @@ def test_gains_rates_and_filters_have_their_symbols(tuned: Axis) -> None:
     assert "SPD_MEASURED1_A1" in header(tuned)
     plain = tuned.with_loop_gains(KEY, SpeedGains(Kp=1.7, Ki=100.0))
     assert "SPD_SHARE" in header(tuned)
+    for words in ("r += SHARE*(asked - r)", "u has FRICTION more", "l += OBSERVER_LOAD*m"):
+        assert words in header(tuned)
+        assert words not in header(plain)
     assert not any(name in header(plain) for name in ("SHARE", "FRICTION", "OBSERVER"))
     assert not any(v.key in ("speed.observer", "speed.inertia") for v in handover_values(tuned))
     without = tuned.with_loop_gains(KEY, None)
@@ -126,3 +133,30 @@ def test_the_ramp_is_handed_over_where_one_is_set(tuned: Axis) -> None:
     assert values["RAMP_ACCELERATION"] == (300.0, "rad/s2")
     assert values["RAMP_SPEED"][0] == 42.0
     assert "RAMP_JERK_TIME" in header(axis)
+
+
+def test_what_a_header_has_no_place_for_is_told(
+    tuned: Axis, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    whole, plain = header(tuned), header(tuned.with_loop_gains(KEY, SpeedGains(Kp=1.7, Ki=100.0)))
+    values = handover_values(tuned)
+    assert without_place(values, default_map(whole, values)) == ()
+    lacking = without_place(values, default_map(plain, values))
+    assert [value.symbol for value in lacking] == [
+        "SPD_SHARE", "SPD_FRICTION", "SPD_OBSERVER_STEP", "SPD_OBSERVER_SPEED",
+        "SPD_OBSERVER_LOAD",
+    ]  # fmt: skip
+    assert told_without_place(lacking) == "SPD_SHARE, SPD_FRICTION and 3 more"
+    bare = "\n".join(line for line in whole.splitlines() if "SPD_TORQUE2" not in line)
+    missed = without_place(values, default_map(bare, values))
+    assert {value.key.split("_")[0] for value in missed} == {"speed.torque2"}
+    alone = "\n".join(line for line in whole.splitlines() if "SPD_" not in line)
+    assert without_place(values, default_map(alone, values)) == ()  # the loop lies elsewhere
+    neutral = re.sub(r"#define SPD_ACCELERATION.*\n|#define CUR_WEIGHT.*\n", "", plain)
+    axis = tuned.with_loop_gains(KEY, SpeedGains(Kp=1.7, Ki=100.0))
+    assert without_place(handover_values(axis), default_map(neutral, handover_values(axis))) == ()
+    path, file = tmp_path / "a.axis.toml", tmp_path / "gains.h"
+    path.write_text(format_axis(tuned))
+    file.write_text(plain)
+    assert main(["handover", str(path), "--update", str(file), "--dry-run"]) == 0
+    assert "no place for SPD_SHARE, SPD_FRICTION and 3 more" in capsys.readouterr().err

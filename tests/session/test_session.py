@@ -423,6 +423,14 @@ def test_handover_waits_for_gains_and_proof(verified: Session) -> None:
     assert "run one in Current loop" in stale.may_prove
 
 
+def test_an_option_that_the_header_has_no_place_for_is_told(verified: Session) -> None:
+    gains = SpeedGains(Kp=0.5, Ki=4.0, friction=0.2)
+    verified.edit("friction", verified.axis.with_loop_gains("speed", gains))
+    shown = handover_picture(verified.now, None)
+    assert shown.answer == "Not all of it: 1 number has no place"
+    assert "lacks SPD_FRICTION" in shown.reason
+
+
 def test_handover_tells_what_is_in_the_way(session: Session, tmp_path: Path) -> None:
     assert "no gains" in handover_picture(session.now, None).trouble
     session.edit("take", session.with_target(session.axis.target))

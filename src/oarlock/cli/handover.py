@@ -23,7 +23,12 @@ def handover(
     """Write a new header, or new values into an existing one."""
     from oarlock.files import read_text, write_atomic
     from oarlock.handover.header import default_map, header
-    from oarlock.handover.patch import patch_file, read_map
+    from oarlock.handover.patch import (
+        patch_file,
+        read_map,
+        told_without_place,
+        without_place,
+    )
     from oarlock.handover.values import handover_values
     from oarlock.machine.axis_file import read_axis
 
@@ -43,6 +48,10 @@ def handover(
     values = handover_values(axis)
     mapping = read_map(map_file) if map_file else default_map(read_text(update), values)
     patch = patch_file(update, mapping, values)
+    lacking = without_place(values, mapping)
+    if lacking:
+        click.echo(f"{update}: no place for {told_without_place(lacking)}; firmware with it does "
+                   "not do what was tuned", err=True)  # fmt: skip
     click.echo(patch.diff(), nl=False)
     if not dry_run and patch.after != patch.before:
         kept = patch.write()

@@ -12,7 +12,8 @@ from oarlock.machine.speed_loop import SPEED
 def header(axis: Axis) -> str:
     """Return the text of a C header for this axis's loops."""
     guard = _guard(axis.name)
-    speed = axis.loops[SPEED.key].gains is not None
+    gains = axis.loops[SPEED.key].gains
+    speed = gains is not None
     lines = [
         f"/* {'Loops' if speed else 'Current loop'} of the axis '{_safe(axis.name)}'.",
         " *",
@@ -22,6 +23,7 @@ def header(axis: Axis) -> str:
         " * theta_e = pole_pairs * ANGLE_SIDE * theta_sensor - ANGLE_ZERO; a hall state begins,",
         " * turning forward, at HALL_START. Currents: (reading - mid - CUR_OFFSET) * CUR_SCALE.",
         *(_SPEED_WORDS if speed else ()),
+        *(words for name, words in _OPTION_WORDS.items() if getattr(gains, name, 0.0) > 0.0),
         " */",
         f"#ifndef {guard}",
         f"#define {guard}",
@@ -40,6 +42,15 @@ _SPEED_WORDS = (
     " * +-SPD_I_MAX, each SPD_TS. Its filters, y = b0*x + s1; s1 = (b1*x - a1*y) + s2;",
     " * s2 = b2*x - a2*y: TORQUE ones of u each CUR_TS, MEASURED ones of the speed each SPD_TS.",
 )
+
+
+# What each option of the speed controller does, where it is in use.
+_OPTION_WORDS = {
+    "reference": " * Speed asked for, but of a move: r += SHARE*(asked - r).",
+    "friction": " * u has FRICTION more where r (of a move: its speed) is above 0, less below.",
+    "observer": " * Load: v += STEP*(u1 + l), u1 the last u less its FRICTION; m = y - v;\n"
+    " * v += OBSERVER_SPEED*m; l += OBSERVER_LOAD*m; u has l less, before its limit.",
+}
 
 
 def _guard(name: str) -> str:

@@ -13,6 +13,7 @@ from pathlib import Path
 from oarlock.errors import InputError
 from oarlock.files import parse_toml, read_bytes, read_text, write_atomic
 from oarlock.handover.values import HandoverValue, float32_literal
+from oarlock.machine.loops import LOOPS
 
 _LITERAL = re.compile(
     r"^(?P<open>\(?\s*)(?P<number>[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)(?P<suffix>[fFlL]?)"
@@ -114,6 +115,41 @@ def patch_file(path: Path, mapping: Mapping[str, str], values: tuple[HandoverVal
         after = after[:start] + literal + after[end:]
     changes.sort(key=lambda change: change.line)
     return Patch(path=path, before=before, after=after.encode("latin-1"), changes=tuple(changes))
+
+
+# Of a loop, what firmware may hold elsewhere; and what is as if it were not there.
+_ELSEWHERE = ("T", "Ts", "i_max", "v_max")
+_NEUTRAL = {"current.weight": 1.0, "current.newest": 1.0, "speed.Ki": 0.0, "speed.weight": 1.0,
+            "speed.acceleration": 0.0, "position.speed_share": 1.0}  # fmt: skip
+
+
+def without_place(
+    values: tuple[HandoverValue, ...], mapping: Mapping[str, str]
+) -> tuple[HandoverValue, ...]:
+    """Return gains, options and filters that a file has no place for, of loops that it holds.
+
+    Firmware with such a file does not do what was tuned.
+
+    Parameters
+    ----------
+    mapping : symbol in the file to key of a value
+
+    """
+    held = set(mapping.values())
+    loops = {key.split(".")[0] for key in held} & {spec.key for spec in LOOPS}
+    return tuple(
+        value for value in values
+        if value.key not in held and value.key.split(".")[0] in loops
+        and value.key.split(".")[1] not in _ELSEWHERE
+        and value.value != _NEUTRAL.get(value.key)
+    )  # fmt: skip
+
+
+def told_without_place(lacking: tuple[HandoverValue, ...]) -> str:
+    """Return their symbols in a few words."""
+    first = ", ".join(value.symbol for value in lacking[:2])
+    more = f" and {len(lacking) - 2} more" if len(lacking) > 2 else ""
+    return f"{first}{more}"
 
 
 def _find(symbol: str, code: str, text: str, path: Path) -> tuple[int, int]:

@@ -10,7 +10,13 @@ from oarlock.control.single import Single
 from oarlock.errors import InputError
 from oarlock.files import read_text
 from oarlock.handover.header import DEFAULT_MAP, default_map
-from oarlock.handover.patch import Change, Patch, patch_file
+from oarlock.handover.patch import (
+    Change,
+    Patch,
+    patch_file,
+    told_without_place,
+    without_place,
+)
 from oarlock.handover.proof import OUTER, Proof, error_sequence, prove
 from oarlock.handover.values import HandoverValue, handover_values, rounding
 from oarlock.machine.current_loop import CURRENT
@@ -114,6 +120,11 @@ def handover_picture(now: Snapshot, proven: Proven | None) -> HandoverPicture:
         proof = proven.proof
     handed = tuple(_handed(change) for change in patch.changes) if patch else ()
     answer, reason = _answer(path, patch, trouble, proof, handed)
+    lacking = without_place(values, mapping_of(now)) if patch else ()
+    if lacking:
+        have = "1 number has" if len(lacking) == 1 else f"{len(lacking)} numbers have"
+        answer = f"Not all of it: {have} no place"
+        reason = f"{path.name if path else ''} lacks {told_without_place(lacking)}. {reason}"
     return HandoverPicture(
         path=path,
         patch=patch,
