@@ -18,6 +18,7 @@ from oarlock.experiments.reading import read, remark, sparkline
 from oarlock.handover.values import handover_values
 from oarlock.machine import Axis, CurrentTarget, TargetKind
 from oarlock.machine.loop import Loops
+from oarlock.machine.speed_loop import SpeedGains
 from oarlock.records import Record
 from oarlock.records.quantity import KEYS
 from oarlock.session.perform import Performed, target_settings
