@@ -115,6 +115,21 @@ def test_trapezoids_tell_inertia_friction_and_load(known: Axis, plant: PlantPara
     assert "mechanics.load_square" not in finding.estimates
 
 
+def test_the_breakaway_torque_lies_within_what_is_stated() -> None:
+    off = []
+    for seed in range(6):
+        stiction = 1.15 if seed % 2 else 1.5
+        plant = replace(draw("winch", seed), brake=0.0, stiction=stiction)
+        axis = adopting(sensed(printed_axis("winch"), plant), "machine.psi", plant.psi)
+        record = play_on_model(SpeedTrapezoids(), axis, plant, seed=seed)
+        told = estimate_mechanics(record, axis).estimates["mechanics.breakaway"]
+        assert told.std is not None
+        off.append((told.value - stiction * plant.coulomb) / told.std)
+    assert np.max(np.abs(off)) < 2.3
+    assert np.mean(np.abs(np.array(off)) <= 2.0) >= 0.8
+    assert abs(float(np.mean(off))) < 0.8
+
+
 def test_a_propeller_is_told_from_friction() -> None:
     plant = replace(draw("winch", 1), brake=0.0, load_square=4e-5)
     axis = adopting(sensed(printed_axis("winch"), plant), "machine.psi", plant.psi)

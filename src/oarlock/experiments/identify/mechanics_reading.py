@@ -32,6 +32,7 @@ _WATER = 0.5  # of the residual that a square of speed must explain to be taken 
 
 
 _STILL = 0.05  # rad: less is no turning
+_CREPT = 0.14  # of a breakaway torque: cogging and where it stood move it so much
 
 
 PAPER = 0.05  # standard uncertainty of a flux that a datasheet prints, where it says none
@@ -97,7 +98,7 @@ def estimate_mechanics(record: Record, axis: Axis) -> Finding:
         estimates["mechanics.load_square"] = measured(Q, std[4], "N m s2/rad2")
     breakaway = _breakaway(record, t, theta, torque)
     if breakaway > 0.0:
-        estimates["mechanics.breakaway"] = measured(breakaway, 0.1 * breakaway, "N m")
+        estimates["mechanics.breakaway"] = measured(breakaway, _CREPT * breakaway, "N m")
     model = _modelled(parts, found, t, theta)
     misfit = np.where(np.isfinite(model), (speed - model) / RPM, 0.0)
     return Finding(
