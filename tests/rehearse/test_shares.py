@@ -22,9 +22,9 @@ def law(z: Any) -> Any:
     return 3.0 * z[0] + z[1] ** 2 + z[0] * z[2]
 
 
-def drawn(many: int, *, noise: float = 0.0, dead: int = 0) -> Study:
-    z = norm.ppf(qmc.Sobol(4, scramble=True, seed=5).random(many) * 0.9999 + 5e-5)
-    made = law(z.T) + noise * np.random.default_rng(1).normal(size=many)
+def drawn(many: int, *, noise: float = 0.0, dead: int = 0, seed: int = 5) -> Study:
+    z = norm.ppf(qmc.Sobol(4, scramble=True, seed=seed).random(many) * 0.9999 + 5e-5)
+    made = law(z.T) + noise * np.random.default_rng(seed).normal(size=many)
     ends = ["tripped"] * dead + ["done"] * (many - dead)
     figures = [SimpleNamespace(ended=e, peak_current=float(v))
                for e, v in zip(ends, made, strict=True)]  # fmt: skip
@@ -55,6 +55,14 @@ def test_each_share_has_an_uncertainty_that_covers_it() -> None:
         truth = {"flux": 9 / 16, "inertia": 2 / 16, "R": 0.0, "bus": 0.0}
         off += [abs(one.share - truth[one.name]) / (one.std + 0.03) for one in found.alone]
     assert np.mean(np.array(off) <= 2.0) > 0.8
+
+
+def test_a_value_that_does_nothing_has_no_share_however_few_the_draws() -> None:
+    idle = [one.share for seed in range(12)
+            for one in shares(drawn(64, noise=4.0, seed=seed), "peak_current").alone
+            if one.name in {"R", "bus"}]  # fmt: skip
+    assert np.mean(idle) < 0.02
+    assert np.mean(np.array(idle) == 0.0) > 0.3  # less than noise makes of nothing: none
 
 
 def test_machines_that_do_not_come_to_the_end_are_left_out_and_few_are_refused() -> None:

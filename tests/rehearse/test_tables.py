@@ -14,6 +14,7 @@ from oarlock.machine.axis_file import format_axis
 from oarlock.quantities.kinds import RPM
 from oarlock.rehearse.run import Rehearsal, rehearse
 from oarlock.rehearse.scenario import parse_scenario, read_scenario
+from oarlock.rehearse.tables import read_loads
 from oarlock.views.scenario_edit import beside_project, handles_of
 from tests.speed_axis import tuned_winch
 
@@ -58,6 +59,16 @@ def test_a_torque_goes_straight_and_is_what_the_current_answers(
     idle = of(run, "iq", 0.19)
     for at, torque in ((0.4, 1.0), (0.59, 1.95), (0.8, -1.0)):
         assert of(run, "iq", at) - idle == pytest.approx(torque / Kt, abs=0.12)
+
+
+def test_a_torque_is_held_about_its_middle_each_millisecond(tmp_path: Path) -> None:
+    path = tmp_path / "pull.csv"
+    path.write_text("t [ms],torque [mN·m]\n0,0\n10,2000\n20,2000\n")
+    found = np.array(read_loads(path))
+    assert found.shape == (12, 2)
+    assert found[:10, 0] == pytest.approx(np.arange(10) * 1e-3)
+    assert found[:10, 1] == pytest.approx((np.arange(10) + 0.5) * 0.2)  # the mean of each step
+    assert found[10:].tolist() == [[0.01, 2.0], [0.02, 2.0]]
 
 
 def test_a_brake_holds_and_opens_and_a_bus_gives_less(tmp_path: Path, winch: Axis) -> None:

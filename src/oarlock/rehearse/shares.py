@@ -87,7 +87,7 @@ def _parted(z: Array, y: Array, degree: int, names: list[str]) -> Shares:
     left = float(np.sum((y - x @ c) ** 2)) / max(n - x.shape[1], 1)
     doubt = left * np.diag(inverse)[1:].reshape(k, degree)
     squares = c[1:].reshape(k, degree) ** 2
-    parts = np.maximum(squares - doubt, 0.0).sum(axis=1)  # less what noise would make of nothing
+    parts = np.maximum((squares - doubt).sum(axis=1), 0.0)  # less what noise makes of nothing
     whole = max(float(parts.sum()) + left, 1e-300)
     stds = np.sqrt(np.sum(4.0 * squares * doubt + 2.0 * doubt**2, axis=1)) / whole
     alone = [Share(*one) for one in zip(names, (parts / whole).tolist(), stds.tolist(),

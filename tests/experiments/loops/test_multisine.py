@@ -11,6 +11,7 @@ from oarlock.control.speed_design import Turning, loop_in_use, usual_speed
 from oarlock.drive.dry_run import problems
 from oarlock.drive.steps import Target
 from oarlock.errors import InputError
+from oarlock.experiments.loops.multisine_points import _part
 from oarlock.experiments.loops.speed_multisine import SpeedMultisine
 from oarlock.experiments.loops.speed_sweep import SpeedSweep
 from oarlock.experiments.loops.speed_test import usual_load
@@ -77,6 +78,30 @@ def test_it_tells_crossover_margin_and_its_own_scatter(
         off += list(np.abs(ratio[keep].real) / np.hypot(points.std[keep], 3e-3))
         assert keep.mean() > 0.6
     assert np.mean(np.array(off) <= 2.0) > 0.9
+
+
+@pytest.mark.parametrize(("repeats", "factor"), [(False, 1.0), (True, 8.0)])
+def test_what_stands_between_the_lines_in_each_period_is_no_noise(
+    axis: Axis, multisine: SpeedMultisine, repeats: bool, factor: float
+) -> None:
+    plant = loop_in_use(axis, turning=Turning(speed=multisine.speed)).plant
+    bins, base, periods, noise = np.arange(21, 61, 4), 2.0, 8, 1e-3
+    rng = np.random.default_rng(3)
+    current = np.zeros((periods, 80), dtype=np.complex128)
+    current[:, bins] = 1.0
+    drawn = rng.normal(0.0, noise, (2, periods, 80))
+    turned = drawn[0] + 1j * drawn[1]
+    gain = plant_response(plant, 2.0 * math.pi * base * bins.astype(np.float64))
+    turned[:, bins] += gain
+    size = factor * noise  # of what comes back each period, or with another sign each time
+    signs = np.ones(periods) if repeats else np.tile([1.0, -1.0], periods // 2)
+    if factor > 1.0:
+        turned[:, bins + 1] += size * signs[:, None]
+        turned[:, bins - 1] += size * signs[:, None]
+    _, found, std = _part(current, turned, bins, base, plant)
+    assert np.abs(found / gain - 1.0) == pytest.approx(0.0, abs=5.0 * noise / np.abs(gain).min())
+    expected = max(noise / math.sqrt(periods), size / math.sqrt(2.0) if repeats else 0.0)
+    assert np.median(std * np.abs(gain)) == pytest.approx(expected, rel=0.35)
 
 
 def test_what_repeats_but_is_no_answer_stands_in_the_scatter(
