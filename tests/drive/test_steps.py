@@ -180,3 +180,19 @@ def test_a_wave_of_no_frequency_is_refused(axis: Axis) -> None:
     assert any(
         "not finite" in t.sentence for t in problems(plan(Step(duration=0.1, wave=bad)), axis)
     )
+
+
+def test_a_multisine_counts_by_what_sounds_of_it(axis: Axis) -> None:
+    most = 0.4 * axis.inverter.v_max
+    lines = ((10.0, most, 0.0), (40.0, most, 0.0), (160.0, most, 0.0))
+
+    def said(low: float, high: float) -> str:
+        lined = Wave(shape=Shape.LINES, target=Target.V_Q, amplitude=1.0, frequency=low, end=high)
+        step = Step(duration=0.1, frame=Frame.FIXED, wave=lined)
+        return str(
+            [problem.sentence for problem in problems(replace(plan(step), lines=lines), axis)]
+        )
+
+    assert "the bus gives" not in said(5.0, 50.0)  # two of them
+    assert f"adds {3.0 * most:.3g} V; the bus gives" in said(5.0, 200.0)
+    assert f"adds {3.0 * most:.3g} V; the bus gives" in said(0.0, 0.0)  # all of it
