@@ -14,6 +14,7 @@ from oarlock.control.load_observer import load_observer
 from oarlock.control.margins import margins
 from oarlock.control.shaft import Shaft
 from oarlock.control.speed import SpeedLoop, largest_step, load_figures, tracking_bandwidth
+from oarlock.control.speed_design import with_pi
 from oarlock.control.speed_gains import (
     AIMS,
     PLAIN,
@@ -31,6 +32,7 @@ from oarlock.control.speed_gains import (
 )
 from oarlock.control.speed_plant import Measuring, SpeedPlant
 from oarlock.errors import InputError
+from oarlock.machine.speed_loop import SpeedGains
 from tests.control.test_speed_plant import CURRENT, NOTCH, TS, TWISTING
 
 Array = NDArray[np.float64]
@@ -60,6 +62,19 @@ def test_a_p_and_a_load_observer_cross_where_it_was_asked(hertz: float, degrees:
     for far, told in ((400.0, "leave less"), (15.0, "leaves more")):
         with pytest.raises(InputError, match=told):
             crossing(_plant(), math.tau * far, math.radians(50.0), OBSERVING)
+
+
+def test_in_place_of_the_integral_all_of_the_reference_counts() -> None:
+    pi = SpeedGains(Kp=1.0, Ki=20.0, weight=0.4, friction=0.2)
+    found = with_pi(pi, replace(OBSERVING, Kp=2.0))
+    assert (found.weight, found.Ki, found.friction) == (1.0, 0.0, 0.2)
+    loop = SpeedLoop(_plant(), found)
+    assert float(loop.closed.step(6000)[-1]) == pytest.approx(1.0, abs=1e-6)
+    with pytest.raises(ValueError, match="settle at weight times"):
+        replace(found, weight=0.4)
+    both = replace(found, Ki=5.0, weight=0.4)
+    assert float(SpeedLoop(_plant(), both).closed.step(9000)[-1]) == pytest.approx(1.0, abs=1e-3)
+    assert with_pi(found, pi).weight == 1.0  # it stays until it is asked for again
 
 
 @pytest.mark.parametrize("name", ["calm", "even", "keen"])

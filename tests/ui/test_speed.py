@@ -137,6 +137,10 @@ def test_options_are_typed_the_gains_follow_the_observer_and_off_ends_it(
     assert gains is not None
     assert gains.observer == pytest.approx(12.0 * math.tau)
     assert not stage.shown.follows
+    _type(qtbot, stage.panel.gains["weight"].entry, "0.5")
+    assert "settle at weight times" in stage.panel._message.text()
+    _type(qtbot, rows["observer"].entry, "off")
+    assert "nothing holds a load" in stage.panel._message.text()
     _type(qtbot, rows["reference"].entry, "8")
     overshoot = stage.shown.figures.overshoot
     _type(qtbot, rows["reference"].entry, "off")

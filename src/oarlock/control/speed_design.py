@@ -238,8 +238,14 @@ def design_speed(
 
 
 def with_pi(gains: SpeedGains, pi: SpeedGains) -> SpeedGains:
-    """Return gains with Kp, Ki and load observer of others."""
-    return replace(gains, Kp=pi.Kp, Ki=pi.Ki, observer=pi.observer, inertia=pi.inertia)
+    """Return gains with Kp, Ki and load observer of others.
+
+    Where an observer stands in place of Ki all of the reference counts: a share of it would leave
+    that share of the speed.
+    """
+    whole = pi.observer > 0.0 and not pi.Ki > 0.0
+    return replace(gains, Kp=pi.Kp, Ki=pi.Ki, observer=pi.observer, inertia=pi.inertia,
+                   weight=1.0 if whole else gains.weight)  # fmt: skip
 
 
 def observing(axis: Axis, gains: SpeedGains | None) -> SpeedGains:

@@ -46,7 +46,8 @@ class SpeedGains:
 
     Raises
     ------
-    ValueError : an observer that goes by no inertia
+    ValueError : an observer that goes by no inertia, or a weight below 1 with nothing but the
+        observer in place of an integral: the speed would settle at that share of what is asked
 
     """
 
@@ -62,6 +63,8 @@ class SpeedGains:
     def __post_init__(self) -> None:
         if self.observer > 0.0 and not self.inertia > 0.0:
             raise ValueError("a load observer needs the inertia that it goes by")
+        if self.observer > 0.0 and not self.Ki > 0.0 and self.weight != 1.0:
+            raise ValueError("without Ki the speed would settle at weight times what is asked")
 
     def listed(self) -> tuple[Item, ...]:
         """Return the gains, and the options that are in use."""

@@ -65,8 +65,12 @@ def with_option(axis: Axis, gains: SpeedGains, name: str, text: str) -> Axis:
                          remedy=f"It may be {digits(most / scale, 3)} {unit} at most")  # fmt: skip
     changed = {name: value}
     if name == "observer":
+        if not value and not gains.Ki:
+            raise InputError("without Ki and observer nothing holds a load", place=label,
+                             remedy="Use 'Ki in place of the observer'")  # fmt: skip
         changed["inertia"] = known_inertia(axis) if value else 0.0
         changed["Ki"] = gains.Ki if gains.observer else 0.0
+        changed["weight"] = gains.weight if changed["Ki"] else 1.0
     return axis.with_loop_gains(KEY, replace(gains, **changed))
 
 

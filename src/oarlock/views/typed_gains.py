@@ -45,4 +45,7 @@ def with_gain(axis: Axis, key: str, gains: Gains, name: str, text: str) -> Axis:
         raise InputError(f"a gain of {text}", remedy="It lies above zero")
     if name == "weight" and value > 1.0:
         raise InputError(f"a weight of {text}", remedy="It lies between 0 and 1")
-    return axis.with_loop_gains(key, loop.make_gains(numbers | {name: value}))
+    try:
+        return axis.with_loop_gains(key, loop.make_gains(numbers | {name: value}))
+    except ValueError as error:
+        raise InputError(str(error), remedy="Change the other one first") from error
