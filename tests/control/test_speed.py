@@ -69,7 +69,7 @@ def test_in_place_of_the_integral_all_of_the_reference_counts() -> None:
     found = with_pi(pi, replace(OBSERVING, Kp=2.0))
     assert (found.weight, found.Ki, found.friction) == (1.0, 0.0, 0.2)
     loop = SpeedLoop(_plant(), found)
-    assert float(loop.closed.step(6000)[-1]) == pytest.approx(1.0, abs=1e-6)
+    assert float(loop.closed.step(9000)[-1]) == pytest.approx(1.0, abs=1e-3)
     with pytest.raises(ValueError, match="settle at weight times"):
         replace(found, weight=0.4)
     both = replace(found, Ki=5.0, weight=0.4)
