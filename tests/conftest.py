@@ -139,6 +139,9 @@ def session(demo_path: Path) -> Iterator[Session]:
     made.close()
 
 
+PATIENCE = 3.0  # a machine with other work is so much slower, now and then
+
+
 def wait(qtbot: QtBot, condition: Callable[[], bool], seconds: float = 20.0) -> None:
-    """Wait until a condition holds, letting the window work."""
-    qtbot.waitUntil(condition, timeout=int(1000 * seconds))
+    """Wait until a condition holds, letting the window work; `seconds` on a quiet machine."""
+    qtbot.waitUntil(condition, timeout=int(1000 * PATIENCE * seconds))

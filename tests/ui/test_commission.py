@@ -34,7 +34,7 @@ def _connect(opened: Application, **changes: object) -> None:
     opened.bench.changed.emit()
 
 
-@pytest.mark.timeout(180)
+@pytest.mark.timeout(500)
 def test_from_datasheet_to_position_loop_in_one_action(qtbot: QtBot, fresh: Application) -> None:
     panel, session = _open(qtbot, fresh), fresh.session
     assert not panel.start.isEnabled()

@@ -56,7 +56,7 @@ def test_before_anything_is_known_nothing_below_the_line_is_offered(
     assert "Sensing" in identify.note.text()  # type: ignore[attr-defined]
 
 
-@pytest.mark.timeout(120)
+@pytest.mark.timeout(300)
 def test_sensing_from_the_first_offset_to_the_proof(qtbot: QtBot, fresh: Application) -> None:
     connect(qtbot, fresh)
     fresh.window.show_stage("sensing")
@@ -89,7 +89,7 @@ def test_sensing_from_the_first_offset_to_the_proof(qtbot: QtBot, fresh: Applica
     assert session.axis.sensor.zero.value == zero
 
 
-@pytest.mark.timeout(90)
+@pytest.mark.timeout(300)
 def test_a_fault_is_named_and_bars_the_way(qtbot: QtBot, fresh: Application) -> None:
     connect(qtbot, fresh, "--faults", '{"open_phase":1}')
     fresh.window.show_stage("sensing")
