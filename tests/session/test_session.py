@@ -430,6 +430,10 @@ def test_an_option_that_the_header_has_no_place_for_is_told(verified: Session) -
     shown = handover_picture(verified.now, None)
     assert shown.answer == "Not all of it: 1 number has no place"
     assert "lacks SPD_FRICTION" in shown.reason
+    assert shown.labels["speed.friction"] == "friction ahead"
+    keys = {value.key for value in handover_values(verified.axis)}
+    assert set(shown.labels) <= keys  # each that may be mapped can be handed over
+    assert "speed.observer_step" not in shown.labels
 
 
 def test_handover_tells_what_is_in_the_way(session: Session, tmp_path: Path) -> None:

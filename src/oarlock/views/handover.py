@@ -21,6 +21,7 @@ from oarlock.handover.proof import OUTER, Proof, error_sequence, prove
 from oarlock.handover.values import HandoverValue, handover_values, rounding
 from oarlock.machine.current_loop import CURRENT
 from oarlock.machine.loops import LOOPS
+from oarlock.machine.speed_loop import OPTIONS, SPEED
 from oarlock.records import Record
 from oarlock.views.snapshot import Snapshot
 
@@ -68,11 +69,24 @@ class HandoverPicture:
 
 
 LABELS = {
-    **{f"{spec.key}.{name}": label for spec in LOOPS for name, label in spec.labels.items()},
+    **{
+        f"{spec.key}.{name}": label
+        for spec in LOOPS
+        for name, label in spec.labels.items()
+        if spec is not SPEED or name not in OPTIONS
+    },
     "current.Ts": "sample time",
     "current.v_max": "voltage limit",
     "speed.T": "speed sample",
     "speed.i_max": "current limit",
+}
+# Options of the speed controller as they are handed over, where they are in use.
+_OPTION_LABELS = {
+    "speed.share": "reference share",
+    "speed.friction": "friction ahead",
+    "speed.observer_step": "observer step",
+    "speed.observer_speed": "its speed share",
+    "speed.observer_load": "its load gain",
 }
 
 
@@ -145,13 +159,18 @@ def _labels(now: Snapshot) -> dict[str, str]:
     """Return what may be mapped; of a loop without gains there is nothing to hand over."""
     without = {spec.key for spec in LOOPS if spec is not CURRENT
                and now.axis.loops[spec.key].gains is None}  # fmt: skip
-    return {key: text for key, text in LABELS.items() if key.split(".")[0] not in without}
+    handed = {value.key for value in handover_values(now.axis)} if now.axis.gains else set()
+    options = {key: text for key, text in _OPTION_LABELS.items() if key in handed}
+    return {key: text for key, text in (LABELS | options).items()
+            if key.split(".")[0] not in without}  # fmt: skip
 
 
 def _handed(change: Change) -> Handed:
     return Handed(
         key=change.key,
-        label=LABELS.get(change.key) or _SHORT.get(change.key) or _words(change.key),
+        label=(LABELS | _OPTION_LABELS).get(change.key)
+        or _SHORT.get(change.key)
+        or _words(change.key),
         was=change.was,
         will_be=change.will_be,
         unit=change.unit,

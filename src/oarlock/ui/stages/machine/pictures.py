@@ -8,7 +8,6 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPen, QResizeEvent
 
 from oarlock.quantities.display import digits, fixed
-from oarlock.quantities.shown import plain_number
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import dot, draw_text, handle, line
@@ -84,7 +83,7 @@ class CurrentPlane(Plot):
         for torque, i_d, i_q in shown.contours:
             value = float(np.interp(0.17 * i_max, i_d, i_q))
             if value < 1.15 * i_max:
-                text = plain_number(torque / units.torque().per)
+                text = f"{float(f'{torque / units.torque().per:.3g}'):g}"
                 draw_text(p, self.area.right() - 4, self.py(value) - 2, text, t.torque,
                           size=look.SMALL, align="right", halo=t.halo)  # fmt: skip
         self._annotate_lines(p, shown)
