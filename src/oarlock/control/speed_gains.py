@@ -23,7 +23,7 @@ from oarlock.errors import InputError
 from oarlock.machine.speed_loop import SpeedGains
 
 Array = NDArray[np.float64]
-PLAIN = SpeedGains(Kp=1.0, Ki=0.0)  # a PI alone
+PLAIN = SpeedGains(Kp=1.0, Ki=0.0)  # no options; its numbers are replaced
 Complex = NDArray[np.complex128]
 _FINE = 3  # times the usual grid, where one plant alone is looked at
 _TRIES = 240  # crossovers that a search looks at

@@ -72,7 +72,8 @@ class Cluster:
                     raise _deserted("no worker is left")
                 time.sleep(_LOOK)
         except KilledWorker as error:
-            raise _deserted("its workers die of it, one after another") from error
+            raise InputError("its workers die of it, one after another", place="cluster",
+                             remedy="Look at their output, or vary here") from error  # fmt: skip
         finally:
             self.client.cancel(list(waiting))
         return [one for n in range(len(parts)) for one in made[n]]

@@ -21,6 +21,7 @@ from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep, usual_load
 from oarlock.experiments.loops.sweep_response import SweepResult
 from oarlock.experiments.reading import read
 from oarlock.machine import Axis
+from oarlock.machine.loop import alike
 from oarlock.machine.parameter import Parameter
 from oarlock.machine.position_loop import KEY as POSITION
 from oarlock.machine.speed_loop import KEY, SpeedGains
@@ -29,7 +30,7 @@ from oarlock.quantities import Estimate, Origin
 from oarlock.rehearse.holding import holding
 from oarlock.views.commission import numbers
 from oarlock.views.screen import SpeedSettings
-from oarlock.views.speed_asked import with_observer
+from oarlock.views.speed_asked import with_observer, with_option
 from oarlock.views.speed_proposal import with_way
 from oarlock.views.speed_ways import question, ways
 from tests.conftest import play_on_model
@@ -140,3 +141,18 @@ def test_friction_that_is_asked_ahead_does_not_hold_a_move_back(observes: bool) 
         off.append(found.measured.following)
         assert math.isfinite(found.measured.settling)
     assert off[1] < 0.7 * off[0]
+
+
+def test_an_observer_that_is_typed_takes_the_place_of_the_integral_and_is_another_loop() -> None:
+    axis = tuned_winch()
+    plain = gains_of(axis)
+    typed = gains_of(with_option(axis, plain, "observer", "12"))
+    assert (typed.Ki, typed.weight) == (0.0, 1.0)
+    assert typed.observer == pytest.approx(12.0 * math.tau)
+    beside = replace(typed, Ki=7.0)
+    again = gains_of(with_option(axis, beside, "observer", "9"))
+    assert again.Ki == 7.0  # who has both keeps both
+    fed = replace(plain, friction=0.2)
+    for one, other in ((plain, fed), (fed, plain), (plain, beside), (beside, plain)):
+        assert not alike(one, other)
+    assert alike(fed, replace(plain, friction=0.2 * (1.0 + 1e-12)))
