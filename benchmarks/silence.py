@@ -72,6 +72,7 @@ except OSError:
         os.nice(-15)
     except OSError:
         pass
+sys.stdout.write("0 0\\n"); sys.stdout.flush()
 last = time.monotonic()
 while True:
     time.sleep(0.001)
@@ -88,21 +89,26 @@ class Stalls:
     def __init__(self) -> None:
         self._seen: list[tuple[float, float]] = []
         self._watchers = [
-            subprocess.Popen([sys.executable, "-S", "-c", _WATCHER, str(core)], text=True,
+            subprocess.Popen([sys.executable, "-S", "-c", _WATCHER, str(core)], bufsize=0,
                              stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
             for core in sorted(os.sched_getaffinity(0))
         ]  # fmt: skip
+        self._rests = [b"" for _ in self._watchers]
+        for watcher in self._watchers:
+            assert watcher.stdout is not None
+            watcher.stdout.readline()  # it watches from here on
 
     def within(self, begin: float, end: float) -> float:
         """Return for how long (s) it stood still between two moments, at most at once."""
-        for watcher in self._watchers:
+        for k, watcher in enumerate(self._watchers):
             assert watcher.stdout is not None
             while select.select([watcher.stdout], [], [], 0.0)[0]:
-                words = watcher.stdout.readline().split()
-                if len(words) != 2:
+                told = watcher.stdout.read(4096)
+                if not told:
                     break  # it has ended
-                self._seen.append((float(words[0]), float(words[1])))
-        return max((min(b, end) - max(a, begin) for a, b in self._seen), default=0.0)
+                *lines, self._rests[k] = (self._rests[k] + told).split(b"\n")
+                self._seen += [(float(a), float(b)) for a, b in map(bytes.split, lines)]
+        return max([0.0] + [min(b, end) - max(a, begin) for a, b in self._seen])
 
     def end(self) -> None:
         """Let the watchers go."""
