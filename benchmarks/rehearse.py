@@ -21,9 +21,10 @@ from oarlock.control.position_design import design_position
 from oarlock.machine import Axis
 from oarlock.rehearse import vary
 from oarlock.rehearse.bridge import bridged
+from oarlock.rehearse.events import Load
 from oarlock.rehearse.plant import believed_plant
 from oarlock.rehearse.run import begun, plan_of, rehearse
-from oarlock.rehearse.scenario import Control, Load, Point, Scenario
+from oarlock.rehearse.scenario import Control, Point, Scenario
 from oarlock.rehearse.vary import study
 from oarlock.simulate import layout as k
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters

@@ -15,11 +15,12 @@ from oarlock.machine import Axis
 from oarlock.machine.axis_file import format_axis
 from oarlock.quantities import Estimate, Origin
 from oarlock.rehearse.bridge import bridged, dead_time_of
+from oarlock.rehearse.events import Load
 from oarlock.rehearse.figures import figures_of
 from oarlock.rehearse.lens import look_closer
 from oarlock.rehearse.plant import believed_plant
 from oarlock.rehearse.run import Rehearsal, rehearse
-from oarlock.rehearse.scenario import Control, Load, Point, Scenario
+from oarlock.rehearse.scenario import Control, Point, Scenario
 from oarlock.simulate.plant_parameters import Modulation
 from tests.speed_axis import tuned_winch
 

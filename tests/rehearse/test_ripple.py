@@ -14,10 +14,11 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis, Parameter
 from oarlock.machine.axis_file import format_axis
 from oarlock.quantities import Estimate, Origin
+from oarlock.rehearse.events import Load
 from oarlock.rehearse.plant import believed_plant, counts_of
 from oarlock.rehearse.ripple import COUNTS, DEAD_TIME, GAINS, SENSE, SWITCHING, Ripple, ripple_of
 from oarlock.rehearse.run import rehearse
-from oarlock.rehearse.scenario import Control, Load, Point, Scenario
+from oarlock.rehearse.scenario import Control, Point, Scenario
 from oarlock.simulate.plant_parameters import Modulation
 from oarlock.views.rehearsal import split
 from tests.speed_axis import tuned_winch

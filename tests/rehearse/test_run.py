@@ -17,12 +17,12 @@ from oarlock.errors import Cancelled, InputError
 from oarlock.machine import Axis, CurrentGains
 from oarlock.machine.axis_file import format_axis
 from oarlock.quantities import Estimate, Origin
+from oarlock.rehearse.events import Load
 from oarlock.rehearse.figures import figures_of
 from oarlock.rehearse.plant import believed_plant, counts_of
 from oarlock.rehearse.run import Rehearsal, rehearse
 from oarlock.rehearse.scenario import (
     Control,
-    Load,
     Point,
     PointWave,
     Scenario,

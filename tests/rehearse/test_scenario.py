@@ -6,9 +6,9 @@ import pytest
 
 from oarlock.demo.project import demo_text
 from oarlock.errors import InputError
+from oarlock.rehearse.events import Load
 from oarlock.rehearse.scenario import (
     Control,
-    Load,
     Point,
     PointWave,
     WaveShape,

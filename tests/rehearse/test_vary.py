@@ -12,8 +12,9 @@ from oarlock.cli import main
 from oarlock.demo.project import demo_text
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import format_axis
+from oarlock.rehearse.events import Load
 from oarlock.rehearse.plant import believed_plant
-from oarlock.rehearse.scenario import Control, Load, Point, Scenario
+from oarlock.rehearse.scenario import Control, Point, Scenario
 from oarlock.rehearse.vary import study, tolerances, tornado, varied
 from tests.speed_axis import tuned_winch
 

@@ -5,8 +5,9 @@ import math
 import pytest
 
 from oarlock.quantities import Estimate, Origin
+from oarlock.rehearse.events import Load
 from oarlock.rehearse.plant import believed_plant
-from oarlock.rehearse.scenario import Control, Load, Point, Scenario
+from oarlock.rehearse.scenario import Control, Point, Scenario
 from oarlock.views.rehearsal import simulated
 from oarlock.views.vectors import vectors_at
 from tests.speed_axis import tuned_winch

@@ -57,7 +57,7 @@ def figures_of(run: Rehearsal, axis: Axis) -> RehearsalFigures:
     return RehearsalFigures(
         ended=run.ended,
         seconds=seconds,
-        top_speed=_peak(most["speed"], least["speed"]),
+        top_speed=_peak(most["shaft"], least["shaft"]),
         peak_current=float(np.max(most["amperes"], initial=0.0)),
         rms_current=whole,
         winding=winding_at(axis, whole),

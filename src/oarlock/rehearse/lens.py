@@ -10,7 +10,7 @@ from oarlock.cancel import Cancel
 from oarlock.machine import Axis
 from oarlock.rehearse.bridge import bridged
 from oarlock.rehearse.plant import ideal_sensing
-from oarlock.rehearse.run import Rehearsal, begun, outside, plan_of
+from oarlock.rehearse.run import Rehearsal, outside, set_out
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel
 from oarlock.simulate.plant_parameters import Modulation
@@ -64,12 +64,11 @@ def look_closer(
     first = min(max(round(at / Ts) - many // 2, 0), last)
     begin = max(first - _SETTLED, 0)
     ideal = ideal_sensing(axis)
-    plan = plan_of(run.scenario, ideal)
-    before = begun(plan, ideal, run.plant)
+    before = set_out(run.scenario, ideal, run.plant)
     sample, state = max((m for m in run.moments if m[0] <= begin), key=lambda m: m[0])
     before.go_back(state)
     _play(before, run, sample, begin, cancel)
-    switching, averaged = (begun(plan, ideal, one) for one in
+    switching, averaged = (set_out(run.scenario, ideal, one) for one in
                            (plant, bridged(run.plant, axis, Modulation.AVERAGED)))  # fmt: skip
     switching.go_back(before.remembered())
     _play(switching, run, begin, first, cancel)

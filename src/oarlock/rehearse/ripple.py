@@ -17,7 +17,7 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.rehearse.bridge import bridged
 from oarlock.rehearse.plant import FINEST, believed_plant, ideal_sensing
-from oarlock.rehearse.run import begun, outside, plan_of
+from oarlock.rehearse.run import outside, set_out
 from oarlock.rehearse.scenario import Scenario
 from oarlock.simulate import layout as k
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
@@ -101,7 +101,7 @@ def _torque(
 ) -> tuple[Array, float]:
     """Return the torque (N·m) in the middle of each period, and its rms swing within them."""
     known = ideal_sensing(axis, counts=plant.encoder_counts)
-    model = begun(plan_of(scenario, known), known, plant, seed=seed)
+    model = set_out(scenario, known, plant, seed=seed)
     whole = round(scenario.duration / plant.Ts)
     middles, swings = [], 0.0
     for first, until, acting in outside(scenario, plant, 0, whole):

@@ -5,7 +5,7 @@ Each channel is kept as least, most and mean over bins, so that no peak is lost 
 
 import math
 from bisect import bisect_right
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -30,7 +30,9 @@ from oarlock.drive.steps import (
 from oarlock.errors import InputError
 from oarlock.experiments.loops.cascade import gains_for, with_position_loop, with_speed_loop
 from oarlock.machine import Axis
+from oarlock.quantities.kinds import RPM
 from oarlock.rehearse.bridge import bridged
+from oarlock.rehearse.events import LOST, Happening
 from oarlock.rehearse.plant import believed_plant, ideal_sensing
 from oarlock.rehearse.scenario import Control, PointWave, Scenario, WaveShape
 from oarlock.simulate import layout as k
@@ -39,6 +41,7 @@ from oarlock.simulate.plant_parameters import Modulation, PlantParameters
 
 Array = NDArray[np.float64]
 _RECORDED = ("theta_m", "position_ref", "speed", "speed_ref", "id", "iq", "vd", "vq")
+_INSIDE = tuple(k.N_CHANNELS - len(k.INSIDE) + n for n in range(len(k.INSIDE)))
 _CHUNK = 8000  # samples at a time: the recorder holds twice as many
 _BIN = 1e-3  # s
 _LEAST_BINS = 400
@@ -119,6 +122,10 @@ def _wave(wave: PointWave | None, control: Control) -> Wave | None:
 
 def _refuse_beyond(scenario: Scenario, axis: Axis) -> None:
     m, Ts = axis.machine, axis.inverter.Ts
+    if abs(scenario.start.speed) > axis.top_speed:
+        raise InputError(f"{abs(scenario.start.speed) / RPM:.0f} rpm, above the top speed",
+                         place=f"{scenario.name}, start",
+                         remedy="Begin slower, or correct the top speed")  # fmt: skip
     for n, point in enumerate(scenario.points, 1):
         wave = point.wave or PointWave(shape=WaveShape.SINE, amplitude=0.0)
         if max(wave.frequency, wave.until) > _FASTEST / Ts:
@@ -129,7 +136,7 @@ def _refuse_beyond(scenario: Scenario, axis: Axis) -> None:
         speed = abs(point.value if scenario.control is Control.SPEED else point.speed)
         speed += wave.amplitude if scenario.control is Control.SPEED else 0.0
         if speed > axis.top_speed:
-            raise InputError(f"{speed / math.tau * 60:.0f} rpm, above the top speed",
+            raise InputError(f"{speed / RPM:.0f} rpm, above the top speed",
                              place=f"{scenario.name}, point {n}",
                              remedy="Ask for less, or correct the top speed")  # fmt: skip
         turns = m.pole_pairs.value * speed / math.tau * Ts  # electrical, in a sample
@@ -152,8 +159,17 @@ def begun(plan: Plan, axis: Axis, plant: PlantParameters, *, seed: int = 0) -> D
         if name in k.PLACES:
             model.propose(k.PLACES[name], float(np.float32(value)))
     model.firm[k.TORQUE_TO_CURRENT] = 1.0 / axis.machine.torque_constant
-    model.load(step_table(plan, axis.inverter.Ts), tuple(CHANNELS.index(c) for c in plan.channels))
+    recorded = tuple(CHANNELS.index(c) for c in plan.channels)
+    model.load(step_table(plan, axis.inverter.Ts), recorded + _INSIDE)
     model.start()
+    return model
+
+
+def set_out(scenario: Scenario, axis: Axis, plant: PlantParameters, *, seed: int = 0) -> DriveModel:
+    """Return a simulated drive that has just begun to play a scenario, as the axis sets it up."""
+    model = begun(plan_of(scenario, axis), axis, plant, seed=seed)
+    model.begin_with(scenario.start.speed, scenario.start.warmer)
+    model.pull_by(scenario.pulls)
     return model
 
 
@@ -162,16 +178,18 @@ class Outside:
     """What acts on the axis from outside for a while."""
 
     torque: float  # N·m, backward
-    brake: float | None = None  # N·m; None: it was never used
-    bus: float | None = None  # V; None: as the axis has it
+    events: Mapping[Happening, float]  # the last of each kind
 
     def acts_on(self, model: DriveModel) -> None:
         """Let it act from now on."""
         model.load_by(self.torque)
-        if self.brake is not None:
-            model.brake_by(self.brake)
-        if self.bus is not None:
-            model.feed(self.bus)
+        acts: dict[Happening, Callable[[float], None]] = {
+            Happening.BRAKE: model.brake_by, Happening.BUS: model.feed,
+            Happening.SENSOR: lambda value: model.lose_sensor(value == LOST),
+            Happening.SLIP: model.slip_by, Happening.OFFSET_A: model.offset_by,
+        }  # fmt: skip
+        for what, value in self.events.items():
+            acts[what](value)
 
 
 def outside(
@@ -183,19 +201,10 @@ def outside(
     changes = sorted({sample for sample, _ in pulls} | {sample for sample, _ in happens})
     while first < until:
         held = [torque for sample, torque in pulls[: bisect_right(pulls, (first, math.inf))]][-1:]
-        brakes = [one.brake for at, one in happens if at <= first and one.brake is not None]
-        feeds = [one.bus for at, one in happens if at <= first and one.bus is not None]
+        events = {one.what: one.value for at, one in happens if at <= first}
         following = bisect_right(changes, first)
         end = min(first + _CHUNK, until, *changes[following : following + 1])
-        yield (
-            first,
-            end,
-            Outside(
-                torque=held[-1] if held else plant.load,
-                brake=brakes[-1] if brakes else None,
-                bus=feeds[-1] if feeds else None,
-            ),
-        )
+        yield first, end, Outside(torque=held[-1] if held else plant.load, events=events)
         first = end
 
 
@@ -222,7 +231,7 @@ def rehearse(
     """
     plant = bridged(plant or believed_plant(axis), axis, bridge)
     axis = ideal_sensing(axis)
-    model = begun(plan_of(scenario, axis), axis, plant, seed=seed)
+    model = set_out(scenario, axis, plant, seed=seed)
     bins = _Bins(scenario.duration, axis)
     whole = round(scenario.duration / axis.inverter.Ts)
     moments = []
@@ -257,7 +266,7 @@ class _Bins:
         self._sums = {"current": 0.0, "following": 0.0, "ripple": 0.0}
 
     def take(self, rows: NDArray[np.float32], model: DriveModel) -> None:
-        """Take the newest samples, (n, 8), in the order of `_RECORDED`."""
+        """Take the newest samples, (n, 10), in the order of `_RECORDED` and of `k.INSIDE`."""
         table = rows.astype(np.float64)
         if not table.shape[0]:
             return
@@ -266,8 +275,9 @@ class _Bins:
         position = table[:, 0] - self._start
         following = table[:, 1] - position
         amperes, volts = np.hypot(*table[:, 4:6].T), np.hypot(*table[:, 6:8].T)
-        power = _power(model.plant, *table[:, [4, 5, 2]].T)
-        table = np.column_stack([position, following, table[:, 2:], power, amperes, volts])
+        shaft, torque = table[:, 8:].T
+        power = torque * shaft + 1.5 * model.plant.R * amperes**2
+        table = np.column_stack([position, following, table[:, 2:8], shaft, power, amperes, volts])
         self._samples += table.shape[0]
         self._over += int(np.count_nonzero(volts >= 0.999 * self._v_max))
         self._sums["current"] += float(np.sum(amperes**2))
@@ -312,15 +322,6 @@ class _Bins:
         )  # fmt: skip
 
 
-def _power(plant: PlantParameters, i_d: Array, i_q: Array, speed: Array) -> Array:
-    """Return what the bus gives (W): the shaft's power and the copper's loss, at each sample.
-
-    What the windings store and give back within a turn is left out.
-    """
-    torque = 1.5 * plant.pole_pairs * (plant.psi + (plant.Ld - plant.Lq) * i_d) * i_q
-    return np.asarray(torque * speed + 1.5 * plant.R * (i_d**2 + i_q**2), dtype=np.float64)
-
-
 def _widen(layers: Array, reach: NDArray[np.float64]) -> None:
     """Have least and most reach as far as a switching bridge drives the currents."""
     _, least, most = layers
@@ -333,5 +334,9 @@ def _widen(layers: Array, reach: NDArray[np.float64]) -> None:
 
 
 UNITS = {"position": "rad", "following": "rad", "speed": "rad/s", "speed_ref": "rad/s", "id": "A",
-         "iq": "A", "vd": "V", "vq": "V", "power": "W", "amperes": "A", "volts": "V"}  # fmt: skip
-COLUMNS = tuple(UNITS)  # the last two: size of the current vector, and of the voltage vector
+         "iq": "A", "vd": "V", "vq": "V", "shaft": "rad/s", "power": "W", "amperes": "A",
+         "volts": "V"}  # fmt: skip
+# The shaft's own speed, which a faulty sensor does not tell; what the bus gives: the shaft's power
+# and the copper's loss, without what the windings store and give back; size of the current vector,
+# and of the voltage vector.
+COLUMNS = tuple(UNITS)

@@ -34,6 +34,21 @@ to the axis, each until the next of its kind:
     [[events]]
     at = "2 s"
     bus = "220 V"                   # what the supply gives from then on
+    [[events]]
+    at = "3 s"
+    sensor = "lost"                 # the position sensor's reading stays as it is; "back" ends it
+    [[events]]
+    at = "3.5 s"
+    slip = "5 deg"                  # how far the sensor has turned on its shaft
+    [[events]]
+    at = "3.8 s"
+    offset_a = "0.5 A peak"         # of the first current sensor
+
+How the machine is as it begins:
+
+    [start]
+    speed = "600 rpm"               # the shaft turns already
+    warmer = 60                     # K, the winding, than where R was measured
 """
 
 import math
@@ -45,15 +60,22 @@ from pathlib import Path
 
 from oarlock.errors import InputError
 from oarlock.files import parse_toml, read_text
-from oarlock.quantities.entry import parse
 from oarlock.quantities.kinds import Kind
-from oarlock.rehearse.tables import MOST_ROWS, read_loads, read_table
+from oarlock.rehearse.entries import quantity, refuse_unknown, table_file, tables_of, time_of
+from oarlock.rehearse.events import (
+    COLD,
+    Event,
+    Happening,
+    Load,
+    Pulls,
+    Start,
+    event_of,
+    loads_of,
+    start_of,
+)
+from oarlock.rehearse.tables import MOST_ROWS, read_table
 
-_MOST_POINTS = 400
-_KNOWN = {"name", "control", "duration", "points", "loads", "gates_off", "events"}
-_EVENT_KEYS = {"at", "brake", "bus"}
-_LOAD_KEYS = {"at", "torque"}
-_MOST_TORQUE = 1e5  # N·m
+_KNOWN = {"name", "control", "duration", "points", "loads", "gates_off", "events", "start"}
 _INSTANT = 1e-3  # s
 
 
@@ -106,23 +128,6 @@ class Point:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Load:
-    """A torque that pulls backward from a time on."""
-
-    at: float  # s
-    torque: float  # N·m
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Event:
-    """What happens to the axis at a time; of both one is given."""
-
-    at: float  # s
-    brake: float | None = None  # N·m
-    bus: float | None = None  # V
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
 class Scenario:
     """References, loads and events over time."""
 
@@ -131,7 +136,9 @@ class Scenario:
     duration: float  # s
     points: tuple[Point, ...]
     loads: tuple[Load, ...] = ()
+    pulls: Pulls = ()
     events: tuple[Event, ...] = ()
+    start: Start = COLD
     gates_off: float = math.inf  # s, from which on the bridge is de-energised
     is_tabled: bool = False  # its points come from a table
 
@@ -154,35 +161,32 @@ def parse_scenario(text: str, *, place: str, beside: Path | None = None) -> Scen
 
     """
     raw = parse_toml(text, place=place)
-    _refuse_unknown(raw, _KNOWN, place)
+    refuse_unknown(raw, _KNOWN, place)
     control = raw.get("control", Control.SPEED.value)
     if control not in [one.value for one in Control]:
         raise InputError(f"control = {control!r} is no loop", place=place,
                          remedy=f"Known here: {', '.join(c.value for c in Control)}")  # fmt: skip
-    duration = _quantity(raw, "duration", Kind.TIME, place)
+    duration = quantity(raw, "duration", Kind.TIME, place)
     kind = Control(control)
     if isinstance(raw.get("points"), str):
-        points = _points_of(_file(raw, "points", place, beside), kind, duration)
+        points = _points_of(table_file(raw, "points", place, beside), kind, duration)
     else:
         points = tuple(_point(one, kind, f"{place}, point {n}")
-                       for n, one in enumerate(_tables(raw, "points", place), 1))  # fmt: skip
-    if isinstance(raw.get("loads"), str):
-        pulls = read_loads(_file(raw, "loads", place, beside))
-        loads = tuple(Load(at=at, torque=torque) for at, torque in pulls if at < duration)
-    else:
-        loads = tuple(_load(one, f"{place}, load {n}")
-                      for n, one in enumerate(_tables(raw, "loads", place), 1))  # fmt: skip
-    events = tuple(_event(one, f"{place}, event {n}")
-                   for n, one in enumerate(_tables(raw, "events", place), 1))  # fmt: skip
+                       for n, one in enumerate(tables_of(raw, "points", place), 1))  # fmt: skip
+    loads, pulls = loads_of(raw, duration, place, beside)
+    events = tuple(event_of(one, f"{place}, event {n}")
+                   for n, one in enumerate(tables_of(raw, "events", place), 1))  # fmt: skip
     if not points:
         raise InputError("nothing is asked of the axis", place=place, remedy="Add [[points]]")
     _in_order(points, loads, events, duration, place)
-    off = _quantity(raw, "gates_off", Kind.TIME, place) if "gates_off" in raw else math.inf
+    off = quantity(raw, "gates_off", Kind.TIME, place) if "gates_off" in raw else math.inf
     if off < math.inf and not points[-1].at < off < duration:
         raise InputError(f"the gates go off at {off:g} s", place=place,
                          remedy="Let them after the last point and before the end")  # fmt: skip
     return Scenario(name=str(raw.get("name", "scenario")), control=kind, duration=duration,
-                    points=points, loads=loads, events=events, gates_off=off,
+                    points=points, loads=loads, pulls=pulls, events=events,
+                    gates_off=off,
+                    start=start_of(raw, place),
                     is_tabled=isinstance(raw.get("points"), str))  # fmt: skip
 
 
@@ -190,27 +194,17 @@ def _in_order(
     points: tuple[Point, ...], loads: tuple[Load, ...], events: tuple[Event, ...],
     duration: float, place: str,
 ) -> None:  # fmt: skip
-    """Raise where times do not rise up to the duration; events of two kinds may meet."""
-    braking = tuple(one for one in events if one.brake is not None)
-    feeding = tuple(one for one in events if one.bus is not None)
-    listed: tuple[tuple[str, Sequence[Point | Load | Event]], ...] = (
-        ("points", points), ("loads", loads), ("events", braking), ("events", feeding),
-    )  # fmt: skip
+    """Raise where times do not rise up to the duration; events of several kinds may meet."""
+    kinds = [tuple(one for one in events if one.what is what) for what in Happening]
+    listed: list[tuple[str, Sequence[Point | Load | Event]]] = [
+        ("points", points), ("loads", loads), *(("events", each) for each in kinds),
+    ]  # fmt: skip
     for what, ones in listed:
         times = [one.at for one in ones]
         rising = all(b > a for a, b in pairwise(times))
         if not rising or any(at >= duration for at in times):
             raise InputError(f"the times of the {what} do not rise up to the duration", place=place,
                              remedy="Put them in order, before the end")  # fmt: skip
-
-
-def _file(raw: Mapping[str, object], key: str, place: str, beside: Path | None) -> Path:
-    """Return the path of a table that a key names."""
-    name = str(raw[key]).strip()
-    if not name.lower().endswith(".csv"):
-        raise InputError(f"{key} = '{name}' is no table", place=place,
-                         remedy=f"Write [[{key}]], or the name of a CSV file")  # fmt: skip
-    return (beside or Path()) / name
 
 
 def _points_of(path: Path, control: Control, duration: float) -> tuple[Point, ...]:
@@ -238,48 +232,25 @@ def _points_of(path: Path, control: Control, duration: float) -> tuple[Point, ..
     return (*made, last)
 
 
-def _event(raw: Mapping[str, object], place: str) -> Event:
-    _refuse_unknown(raw, _EVENT_KEYS, place)
-    if ("brake" in raw) == ("bus" in raw):
-        raise InputError("an event of no kind, or of two", place=place,
-                         remedy="Give brake = … or bus = …")  # fmt: skip
-    if "bus" in raw:
-        return Event(at=_time(raw, place), bus=_quantity(raw, "bus", Kind.VOLTAGE, place))
-    brake = _newton_metres(raw, "brake", place)
-    if brake < 0.0:
-        raise InputError("a brake below zero", place=place, remedy="0 opens it")
-    return Event(at=_time(raw, place), brake=brake)
-
-
-def _tables(raw: Mapping[str, object], key: str, place: str) -> list[Mapping[str, object]]:
-    found = raw.get(key, [])
-    if not isinstance(found, list) or not all(isinstance(one, dict) for one in found):
-        raise InputError(f"{key} is no list of tables", place=place, remedy=f"Write [[{key}]]")
-    if len(found) > _MOST_POINTS:
-        raise InputError(f"{len(found)} {key}", place=place,
-                         remedy=f"Up to {_MOST_POINTS} are taken")  # fmt: skip
-    return found
-
-
 def _point(raw: Mapping[str, object], control: Control, place: str) -> Point:
-    _refuse_unknown(raw, _KEYS[control], place)
-    at = _time(raw, place)
+    refuse_unknown(raw, _KEYS[control], place)
+    at = time_of(raw, place)
     wave = _wave(raw, control, place) if control is not Control.POSITION else None
     if control is Control.CURRENT:
-        value = _quantity(raw, "current", Kind.CURRENT, place, signed=True)
+        value = quantity(raw, "current", Kind.CURRENT, place, signed=True)
         return Point(at=at, value=value, wave=wave)
     acceleration = (
-        _quantity(raw, "acceleration", Kind.ACCELERATION, place) if "acceleration" in raw else 0.0
+        quantity(raw, "acceleration", Kind.ACCELERATION, place) if "acceleration" in raw else 0.0
     )
     if control is Control.SPEED:
-        value = _quantity(raw, "speed", Kind.SPEED, place, signed=True)
+        value = quantity(raw, "speed", Kind.SPEED, place, signed=True)
         return Point(at=at, value=value, acceleration=acceleration, wave=wave)
     if not acceleration:
         raise InputError("acceleration is missing", place=place, remedy="Add acceleration = …")
-    jerk = _quantity(raw, "jerk_time", Kind.TIME, place) if "jerk_time" in raw else 0.0
-    turns = _quantity(raw, "by", Kind.TURNS, place, signed=True)
+    jerk = quantity(raw, "jerk_time", Kind.TIME, place) if "jerk_time" in raw else 0.0
+    turns = quantity(raw, "by", Kind.TURNS, place, signed=True)
     return Point(at=at, value=math.tau * turns, acceleration=acceleration, jerk_time=jerk,
-                 speed=_quantity(raw, "speed", Kind.SPEED, place))  # fmt: skip
+                 speed=quantity(raw, "speed", Kind.SPEED, place))  # fmt: skip
 
 
 def _wave(raw: Mapping[str, object], control: Control, place: str) -> PointWave | None:
@@ -295,65 +266,13 @@ def _wave(raw: Mapping[str, object], control: Control, place: str) -> PointWave 
         raise InputError(f"wave = {raw['wave']!r} is none", place=place,
                          remedy=f"Known here: {', '.join(known)}")  # fmt: skip
     shape = WaveShape(str(raw["wave"]))
-    amplitude = _quantity(raw, "amplitude", _OWN[control], place)
+    amplitude = quantity(raw, "amplitude", _OWN[control], place)
     wanted = {WaveShape.RANDOM: set(), WaveShape.CHIRP: {"frequency", "until"}}
     needed = wanted.get(shape, {"frequency"})
     for key in {"frequency", "until"} - needed:
         if key in raw:
             raise InputError(f"a {shape} wave has no {key}", place=place,
                              remedy=f"Take {key} away")  # fmt: skip
-    hertz = {key: _quantity(raw, key, Kind.FREQUENCY, place) for key in needed}
+    hertz = {key: quantity(raw, key, Kind.FREQUENCY, place) for key in needed}
     return PointWave(shape=shape, amplitude=amplitude, frequency=hertz.get("frequency", 0.0),
                      until=hertz.get("until", 0.0))  # fmt: skip
-
-
-def _load(raw: Mapping[str, object], place: str) -> Load:
-    _refuse_unknown(raw, _LOAD_KEYS, place)
-    return Load(at=_time(raw, place), torque=_newton_metres(raw, "torque", place))
-
-
-def _newton_metres(raw: Mapping[str, object], key: str, place: str) -> float:
-    torque = raw.get(key)
-    if isinstance(torque, bool) or not isinstance(torque, int | float):
-        raise InputError(f"{key} is no number", place=place,
-                         remedy=f"Write it in N·m: {key} = 1.2")  # fmt: skip
-    if not abs(torque) <= _MOST_TORQUE:
-        raise InputError(f"a {key} of {torque:g} N·m", place=place, remedy="Check the digits")
-    return float(torque)
-
-
-def _time(raw: Mapping[str, object], place: str) -> float:
-    text = str(raw.get("at", "0")).strip()
-    return 0.0 if text in ("0", "0.0", "0 s", "0s") else _quantity(raw, "at", Kind.TIME, place)
-
-
-def _quantity(
-    raw: Mapping[str, object], key: str, kind: Kind, place: str, *, signed: bool = False
-) -> float:
-    """Return an entry in SI; a sign stands before it where the quantity has one."""
-    if key not in raw:
-        raise InputError(f"{key} is missing", place=place, remedy=f"Add {key} = …")
-    text = str(raw[key]).strip()
-    negative = signed and text.startswith("-")
-    plain = text[1:].strip() if negative else text
-    if signed and plain.split()[:1] and _is_zero(plain.split()[0]):
-        return 0.0
-    try:
-        value = parse(kind, plain).value
-    except InputError as error:
-        raise InputError(f"{key}: {error.cause}", place=place, remedy=error.remedy) from error
-    return -value if negative else value
-
-
-def _is_zero(number: str) -> bool:
-    try:
-        return float(number) == 0.0
-    except ValueError:
-        return False
-
-
-def _refuse_unknown(raw: Mapping[str, object], known: set[str], place: str) -> None:
-    for key in raw:
-        if key not in known:
-            raise InputError(f"unknown key {key}", place=place,
-                             remedy=f"Known here: {', '.join(sorted(known))}")  # fmt: skip

@@ -1,7 +1,7 @@
 """References and loads of a scenario that come from a CSV file.
 
 The first row names the columns with their units, `t [s],speed [rpm]`; times rise. Between its rows
-a speed or a torque goes straight, a current is held.
+a speed or a torque goes straight, a current is held. A torque may stand over the shaft's angle too.
 """
 
 import csv
@@ -18,27 +18,29 @@ from oarlock.files import read_text, text_lines
 from oarlock.quantities.entry import parse
 from oarlock.quantities.kinds import Kind
 
+Scales = Mapping[str, float]  # SI of each unit that a column may have
+Unit = Kind | Scales
 MOST_ROWS = 480  # of references: a drive holds 512 steps
 _MOST_LOADS = 20_000
 _FINEST = 1e-3  # s, at which a torque that changes is renewed
-_TORQUES = {"N·m": 1.0, "Nm": 1.0, "N m": 1.0, "mN·m": 1e-3, "mNm": 1e-3}
+_ANGLES = {"turns": math.tau, "deg": math.tau / 360.0, "°": math.tau / 360.0, "rad": 1.0}
+_TORQUES = {"N·m": 1.0, "mN·m": 1e-3, "Nm": 1.0, "N m": 1.0, "mNm": 1e-3}
 
 
-def read_table(path: Path, columns: Mapping[str, Kind | None], most: int) -> list[list[float]]:
+def read_table(path: Path, columns: Mapping[str, Unit], most: int) -> list[list[float]]:
     """Return the rows of a table in SI, each in the order of `columns`.
 
     Parameters
     ----------
-    columns : what stands in it; None: a torque
+    columns : what stands in it, rising in the first one; times from zero on
     most : rows that are taken
 
     Raises
     ------
-    InputError : no such file, no such columns, a cell that is no number, times that do not rise
+    InputError : no such file, no such columns, a cell that is no number, rows that do not rise
 
     """
-    lines = [line for line in text_lines(read_text(path)) if not line.startswith("#")]
-    rows = list(csv.reader(io.StringIO("\n".join(lines)), skipinitialspace=True))
+    rows = _cells(path)
     if len(rows) < 2:
         raise InputError("no rows", place=str(path), remedy=f"Begin it with {_header(columns)}")
     scales = _scales(rows[0], columns, path)
@@ -46,39 +48,55 @@ def read_table(path: Path, columns: Mapping[str, Kind | None], most: int) -> lis
         raise InputError(f"{len(rows) - 1} rows", place=str(path),
                          remedy=f"Up to {most} are taken: thin it out")  # fmt: skip
     table = [_row(row, scales, f"{path}, row {n}") for n, row in enumerate(rows[1:], 2)]
-    if table[0][0] < 0.0 or not all(b[0] > a[0] for a, b in pairwise(table)):
-        raise InputError("its times do not rise from zero on", place=str(path),
-                         remedy="Put the rows in order")  # fmt: skip
+    timed = next(iter(columns.values())) is Kind.TIME
+    if (timed and table[0][0] < 0.0) or not all(b[0] > a[0] for a, b in pairwise(table)):
+        cause = "its times do not rise from zero on" if timed else "its angles do not rise"
+        raise InputError(cause, place=str(path), remedy="Put the rows in order")
     return table
 
 
-def _header(columns: Mapping[str, Kind | None]) -> str:
-    units = {Kind.TIME: "s", Kind.SPEED: "rpm", Kind.CURRENT: "A peak", None: "N·m"}
-    return f"'{','.join(f'{name} [{units[kind]}]' for name, kind in columns.items())}'"
+def _cells(path: Path) -> list[list[str]]:
+    lines = [line for line in text_lines(read_text(path)) if not line.startswith("#")]
+    return list(csv.reader(io.StringIO("\n".join(lines)), skipinitialspace=True))
 
 
-def _scales(
-    heads: list[str], columns: Mapping[str, Kind | None], path: Path
-) -> list[tuple[int, float]]:
+def _header(columns: Mapping[str, Unit]) -> str:
+    usual = {Kind.TIME: "s", Kind.SPEED: "rpm", Kind.CURRENT: "A peak"}
+    units = {name: usual[unit] if isinstance(unit, Kind) else next(iter(unit))
+             for name, unit in columns.items()}  # fmt: skip
+    return f"'{','.join(f'{name} [{unit}]' for name, unit in units.items())}'"
+
+
+def _scales(heads: list[str], columns: Mapping[str, Unit], path: Path) -> list[tuple[int, float]]:
     """Return where each column stands, and its SI for each unit."""
-    found = {}
-    for at, head in enumerate(heads):
-        name, _, unit = head.strip().removesuffix("]").partition("[")
-        found[name.strip()] = (at, unit.strip())
+    found = _heads(heads)
     made = []
     for name, kind in columns.items():
         at, unit = found.get(name, (-1, ""))
         if at < 0:
             raise InputError(f"no column '{name}'", place=str(path),
                              remedy=f"Begin it with {_header(columns)}")  # fmt: skip
-        if kind is None and unit not in _TORQUES:
-            raise InputError(f"'{unit}' is no unit of torque", place=f"{path}, {name}",
-                             remedy="Write torque [N·m] or torque [mN·m]")  # fmt: skip
+        if not isinstance(kind, Kind):
+            if unit not in kind:
+                written = " or ".join(f"{name} [{one}]" for one in list(kind)[:2])
+                raise InputError(f"'{unit}' is no unit of {name}", place=f"{path}, {name}",
+                                 remedy=f"Write {written}")  # fmt: skip
+            made.append((at, kind[unit]))
+            continue
         try:
-            made.append((at, _TORQUES[unit] if kind is None else parse(kind, f"1 {unit}").value))
+            made.append((at, parse(kind, f"1 {unit}").value))
         except InputError as error:
             raise InputError(error.cause, place=f"{path}, {name}", remedy=error.remedy) from error
     return made
+
+
+def _heads(heads: list[str]) -> dict[str, tuple[int, str]]:
+    """Return the columns that a first row names: where each stands, and its unit."""
+    found = {}
+    for at, head in enumerate(heads):
+        name, _, unit = head.strip().removesuffix("]").partition("[")
+        found[name.strip()] = (at, unit.strip())
+    return found
 
 
 def _row(cells: list[str], scales: list[tuple[int, float]], place: str) -> list[float]:
@@ -99,7 +117,7 @@ def read_loads(path: Path) -> list[tuple[float, float]]:
     InputError : as `read_table`
 
     """
-    rows = read_table(path, {"t": Kind.TIME, "torque": None}, _MOST_LOADS)
+    rows = read_table(path, {"t": Kind.TIME, "torque": _TORQUES}, _MOST_LOADS)
     at, torque = np.array(rows).T
     step = max(_FINEST, float(at[-1] - at[0]) / _MOST_LOADS)
     made: list[tuple[float, float]] = []
@@ -109,3 +127,22 @@ def read_loads(path: Path) -> list[tuple[float, float]]:
         made += [(t0 + (t1 - t0) * k / many, a + (b - a) * (k + 0.5) / many) if a != b
                  else (t0, a) for k in range(many)]  # fmt: skip
     return [*made, (float(at[-1]), float(torque[-1]))]
+
+
+def read_pulls(path: Path, most: int) -> tuple[tuple[float, float], ...] | None:
+    """Return (rad, N·m) of a table of torque over the shaft's angle; None where it is over time.
+
+    Parameters
+    ----------
+    most : rows that are taken
+
+    Raises
+    ------
+    InputError : as `read_table`
+
+    """
+    rows = _cells(path)
+    if not rows or "angle" not in _heads(rows[0]):
+        return None
+    found = read_table(path, {"angle": _ANGLES, "torque": _TORQUES}, most)
+    return tuple((angle, torque) for angle, torque in found)

@@ -1,6 +1,7 @@
 """A checked wrapper around the kernel: a drive with its machine, advanced sample by sample."""
 
 import math
+from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -9,7 +10,7 @@ from oarlock.simulate import layout as k
 from oarlock.simulate.advance import advance
 from oarlock.simulate.plant_parameters import SENSORS, PlantParameters
 
-CHANNELS = k.CHANNELS
+CHANNELS = k.CHANNELS + k.INSIDE
 MAX_ROWS = 512
 CAPACITY = 16384
 
@@ -163,6 +164,29 @@ class DriveModel:
     def brake_by(self, torque: float) -> None:
         """Have a brake hold the shaft by a torque (N·m) from now on, whatever the plan says."""
         self._plant[k.BRAKE], self._plant[k.BRAKE_STUCK] = torque, float(torque > 0.0)
+
+    def pull_by(self, rows: Sequence[tuple[float, float]]) -> None:
+        """Let a torque pull the shaft backward by where it is: rows of rising rad, and N·m."""
+        flat = [number for row in rows for number in row]
+        self._plant[k.PULL_ROWS] = len(rows)
+        self._plant[k.PULLS : k.PULLS + len(flat)] = flat
+
+    def lose_sensor(self, lost: bool) -> None:
+        """Have the position sensor's reading stay as it is, or follow the shaft again."""
+        self._plant[k.HYSTERESIS] = math.inf if lost else self.plant.hysteresis
+
+    def slip_by(self, angle: float) -> None:
+        """Have the position sensor sit turned on its shaft, by an angle (rad) from before."""
+        self._plant[k.SENSOR_ZERO] = self.plant.sensor_zero - angle
+
+    def offset_by(self, amperes: float) -> None:
+        """Have the first current sensor read so much (A) too much, beyond what it did before."""
+        self._plant[k.OFFSET_A] = self.plant.offsets[0] + amperes
+
+    def begin_with(self, speed: float, warmer: float) -> None:
+        """Have the shaft turn (rad/s), and the winding warmer (K) than at its resistance."""
+        self._state[[k.OMEGA, k.OMEGA_LOAD]] = speed
+        self._state[k.HEAT] = warmer
 
     def feed(self, volts: float) -> None:
         """Have the supply give so many volts from now on."""

@@ -41,6 +41,9 @@ HALL_EDGE = 66  # and five more: rad, electrical, of each hall's rise and fall
 # The bridge: averaged over a period, or how it is modulated; dead time (s), and half periods of
 # the carrier in each control period.
 (MODULATION, DEAD_TIME, HALVES) = range(84, 87)
+# A torque by where the shaft is: how many rows; of each its angle (rad) and torque, backward.
+PULL_ROWS, PULLS, MOST_PULLS = 87, 88, 64
+PLANT_SIZE = PULLS + 2 * MOST_PULLS
 AVERAGED, SPACE_VECTOR, SINE_WAVE, DISCONTINUOUS = 0, 1, 2, 3
 COPPER_HEAT = 0.00393  # 1/K, of copper's resistance from 20 °C
 SENSOR_NONE, SENSOR_ENCODER, SENSOR_RESOLVER, SENSOR_HALL = 0, 1, 2, 3
@@ -151,7 +154,9 @@ CHANNELS = (
     "speed", "vdc", "counts", "index", "sine", "cosine", "hall", "theta_observed",
     "speed_ref", "position_ref", "torque_ref", "dtheta",
 )  # fmt: skip
-N_CHANNELS = len(CHANNELS)
+# What a drive cannot know, for those who simulate: the shaft's own speed (rad/s), torque (N·m).
+INSIDE = ("shaft", "torque")
+N_CHANNELS = len(CHANNELS) + len(INSIDE)
 HALL_CHANNEL = CHANNELS.index("hall")
 TAU = 2.0 * math.pi
 

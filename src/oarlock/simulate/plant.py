@@ -48,6 +48,8 @@ from oarlock.simulate.layout import (
     PAIRS,
     PLAY,
     PSI,
+    PULL_ROWS,
+    PULLS,
     SHAFT_DAMPING,
     STICTION,
     STIFFNESS,
@@ -210,12 +212,30 @@ def turn(plant: Numbers, state: Numbers, released: bool, hand: float) -> None:
             through = _through(plant, state[TWIST], slip)
             far = state[OMEGA_LOAD]
             pull = through - plant[LOAD] - plant[LOAD_SQUARE] * far * abs(far)
+            pull -= pulled(plant, state[THETA] - state[TWIST])
             state[OMEGA_LOAD] = far + part / plant[LOAD_INERTIA] * pull
             _turn_mass(plant, state, torque - through, released, hand, part)
             state[TWIST] += part * (state[OMEGA] - state[OMEGA_LOAD])
         return
     torque -= plant[LOAD] + plant[LOAD_SQUARE] * omega * abs(omega)
+    torque -= pulled(plant, state[THETA])
     _turn_mass(plant, state, torque, released, hand, h)
+
+
+@_jit
+def pulled(plant: Numbers, theta: float) -> float:
+    """Return the torque that pulls backward at an angle: straight between rows, held beyond."""
+    many = int(plant[PULL_ROWS])
+    if many == 0:
+        return 0.0
+    if theta <= plant[PULLS]:
+        return float(plant[PULLS + 1])
+    for n in range(many - 1):
+        at = PULLS + 2 * n
+        if theta < plant[at + 2]:
+            share = (theta - plant[at]) / (plant[at + 2] - plant[at])
+            return float(plant[at + 1] + share * (plant[at + 3] - plant[at + 1]))
+    return float(plant[PULLS + 2 * many - 1])
 
 
 @_jit

@@ -7,6 +7,8 @@ from enum import StrEnum
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.simulate.layout import PLANT_SIZE
+
 SENSORS = ("none", "encoder", "resolver", "hall")
 
 
@@ -161,4 +163,4 @@ class PlantParameters:
             self.iron, self.heating, self.cooling, self.flux_heat, self.output_late,
             list(Modulation).index(self.modulation), self.dead_time, self.halves,
         ]  # fmt: skip
-        return np.array(numbers, dtype=np.float64)
+        return np.array(numbers + [0.0] * (PLANT_SIZE - len(numbers)), dtype=np.float64)

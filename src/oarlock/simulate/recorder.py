@@ -22,6 +22,7 @@ from oarlock.simulate.layout import (
     INDEX_AT,
     MA,
     N_CHANNELS,
+    OMEGA,
     PHASE,
     R_D,
     R_Q,
@@ -45,6 +46,7 @@ from oarlock.simulate.layout import (
     SUMS_HEAD,
     TAU,
     THETA_M,
+    TORQUE,
     TRIP,
     TRIP_RECORDER_FULL,
     V_D_OUT,
@@ -78,6 +80,7 @@ def look(
     newest, values[23] = meta[HISTORY_AT], 0.0
     if meta[HISTORY_LENGTH] > 1:
         values[23] = history[newest] - history[(newest - 1) % HISTORY]
+    values[24], values[25] = state[OMEGA], state[TORQUE]
 
 
 @_jit

@@ -12,15 +12,18 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
+from oarlock.rehearse.events import Happening
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
 from oarlock.rehearse.holding import Holding, holding
 from oarlock.rehearse.ripple import ripple_of
-from oarlock.rehearse.run import Rehearsal, rehearse
+from oarlock.rehearse.run import Array, Rehearsal, rehearse
 from oarlock.rehearse.scenario import Control, Scenario, parse_scenario
 from oarlock.rehearse.shares import shares
 from oarlock.rehearse.vary import Study, study, tolerances, tornado
 from oarlock.simulate.plant_parameters import Modulation
 
+Curve = tuple[Array, Array, Array]
+_UNREAD = 0.03  # of the top speed, by which shaft and sensor differ noticeably
 _TIGHT = 0.98  # of the current or the bus, from which a scenario is called tight
 
 
@@ -67,8 +70,27 @@ def simulated(
     used = np.maximum(run.most["volts"] / run.v_max, run.most["amperes"] / limit)
     tightest = float(run.t[int(np.argmax(used))]) if run.t.size else 0.0
     answer, reasons = _said(told, axis, tightest)
+    reasons = (*reasons, *unread(run, axis))
     return RehearsePicture(run=run, axis=axis, figures=told, answer=answer, reasons=reasons,
                            tightest=tightest, limit=limit)  # fmt: skip
+
+
+def unread(run: Rehearsal, axis: Axis) -> tuple[str, ...]:
+    """Return in words by how much the shaft turns otherwise than its sensor says; or nothing."""
+    apart = np.abs(run.mean["shaft"] - run.mean["speed"])
+    lost = [one.at for one in run.scenario.events if one.what is Happening.SENSOR]
+    if not lost or not apart.size:
+        return ()
+    most = int(np.argmax(np.where(run.t >= lost[0], apart, 0.0)))
+    if apart[most] < _UNREAD * axis.top_speed:
+        return ()
+    shaft, told = (run.mean[name][most] / RPM for name in ("shaft", "speed"))
+    return (f"At {run.t[most]:.3g} s the shaft turns {_signed(shaft)} rpm, and the sensor says "
+            f"{_signed(told)}.",)  # fmt: skip
+
+
+def _signed(value: float) -> str:
+    return f"{value:.0f}".replace("-", "−") if abs(value) >= 0.5 else "0"
 
 
 def _said(told: RehearsalFigures, axis: Axis, tightest: float) -> tuple[str, tuple[str, ...]]:
@@ -203,6 +225,28 @@ def _line(told: RehearsalFigures) -> str:
     if not math.isnan(told.following_peak):
         return f"{digits(math.degrees(told.following_peak), 2)}° behind"
     return f"{digits(told.peak_current, 2)} A at most"
+
+
+def curves_of(shown: RehearsePicture) -> dict[str, list[Curve]]:
+    """Return (mean, least, most) of the curves of each plot, as they are drawn.
+
+    Of what is asked the second curve is the shaft itself, where the sensor tells otherwise.
+    """
+    run = shown.run
+    name, scale, _ = asked_as(run.scenario.control)
+    parts = (run.mean, run.least, run.most)
+    if name == "position":
+        behind = [np.degrees(part["following"]) for part in parts]
+    else:
+        behind = [(part["speed_ref"] - part["speed"]) / RPM for part in parts]
+    low, high = np.minimum(behind[1], behind[2]), np.maximum(behind[1], behind[2])
+    asked = [name, "shaft"] if name == "speed" and unread(run, shown.axis) else [name]
+    return {
+        "asked": [(run.mean[c] * scale, run.least[c] * scale, run.most[c] * scale) for c in asked],
+        "behind": [(behind[0], low, high)],
+        "current": [(run.mean[c], run.least[c], run.most[c]) for c in ("iq", "id")],
+        "volts": [(run.mean["volts"], run.least["volts"], run.most["volts"])],
+    }
 
 
 def picked(shown: RehearsePicture, at: float) -> dict[str, float]:

@@ -69,6 +69,9 @@ class RunPlot(Plot):
             self._means[n].setData(t, mean)
             self._reach[2 * n].setData(t, least)
             self._reach[2 * n + 1].setData(t, most)
+        for n in range(len(curves), len(self._means)):
+            for item in (self._means[n], self._reach[2 * n], self._reach[2 * n + 1]):
+                self.clear(item)
         if asked is None:
             self.clear(self._asked)
         else:

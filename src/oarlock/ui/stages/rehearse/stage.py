@@ -7,7 +7,6 @@ from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
-import numpy as np
 from PySide6.QtCore import QRect
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QLabel
@@ -19,7 +18,6 @@ from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Run
-from oarlock.rehearse.run import Array, Rehearsal
 from oarlock.session.jobs import Done, Failed, Stopped
 from oarlock.simulate.plant_parameters import Modulation
 from oarlock.ui.kit import theme as look
@@ -38,6 +36,7 @@ from oarlock.views.rehearsal import (
     Split,
     Varied,
     asked_as,
+    curves_of,
     kept,
     picked,
     scenario_of,
@@ -49,11 +48,13 @@ from oarlock.views.rehearse import fingerprint
 from oarlock.views.replayed import ReplayPicture, replayed
 from oarlock.views.scenario_edit import handles_of
 
-_LACKS, _IDEAL = "cogging, saturation beyond Ld and Lq, heat", "; the sensor has no faults"
+_LACKS, _IDEAL = (
+    "cogging, saturation beyond Ld and Lq, heat",
+    "; the sensor has no faults of its own",
+)
 _INVERTERS = {False: "averaged", True: "switching"}
 _BAR = 44  # px, under the plots
 _MANY = 32  # machines
-Curve = tuple[Array, Array, Array]
 T = TypeVar("T")
 
 
@@ -72,7 +73,7 @@ class RehearseStage(StageView):
         self._replayed_on: Axis | None = None
         self._cursor = 0.0
         self.plots = {
-            "asked": RunPlot("asked, dashed, and followed", "", (t.speed,), last=False),
+            "asked": RunPlot("asked, dashed, and followed", "", (t.speed, t.attention), last=False),
             "behind": RunPlot("behind", "", (t.torque,), last=False),
             "current": RunPlot("current: q, and d", "A", (t.q, t.d), last=False),
             "volts": RunPlot("voltage in use", "V", (t.accent,), last=True),
@@ -201,11 +202,12 @@ class RehearseStage(StageView):
         asked = run.mean["speed_ref"] * scale if name == "speed" else None
         if name == "position":
             asked = (run.mean["position"] + run.mean["following"]) * scale
-        curves, before = _curves(run), _curves(kept.run) if kept is not None else {}
+        curves, before = curves_of(shown), curves_of(kept) if kept is not None else {}
         for key, plot in self.plots.items():
             plot.show_before(kept.run.t if kept else None, [c[0] for c in before.get(key, ())])
         behind = "° behind" if name == "position" else "rpm behind"
-        self.plots["asked"].show_run(run.t, curves["asked"], asked=asked, text=unit,
+        text = f"{unit}; amber: the shaft itself" if len(curves["asked"]) > 1 else unit
+        self.plots["asked"].show_run(run.t, curves["asked"], asked=asked, text=text,
                                      keep=self.drag.active)  # fmt: skip
         self.plots["behind"].show_run(run.t, curves["behind"], text=behind, keep=self.drag.active)
         self.plots["current"].show_run(run.t, curves["current"], limit=shown.limit,
@@ -370,23 +372,6 @@ class RehearseStage(StageView):
 
     def take_file(self, path: Path) -> None:
         self.scenario.open_file(path)
-
-
-def _curves(run: Rehearsal) -> dict[str, list[Curve]]:
-    """Return (mean, least, most) of the curves of each plot, as they are drawn."""
-    name, scale, _ = asked_as(run.scenario.control)
-    parts = (run.mean, run.least, run.most)
-    if name == "position":
-        behind = [np.degrees(part["following"]) for part in parts]
-    else:
-        behind = [(part["speed_ref"] - part["speed"]) / RPM for part in parts]
-    low, high = np.minimum(behind[1], behind[2]), np.maximum(behind[1], behind[2])
-    return {
-        "asked": [(run.mean[name] * scale, run.least[name] * scale, run.most[name] * scale)],
-        "behind": [(behind[0], low, high)],
-        "current": [(run.mean[c], run.least[c], run.most[c]) for c in ("iq", "id")],
-        "volts": [(run.mean["volts"], run.least["volts"], run.most["volts"])],
-    }
 
 
 def _told(value: float, figures: int = 3) -> str:

@@ -1,0 +1,163 @@
+"""How a scenario begins, loads by where the shaft is, and sensors that fail on the way."""
+
+import math
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from oarlock.errors import InputError
+from oarlock.machine import Axis
+from oarlock.quantities.kinds import RPM
+from oarlock.rehearse.figures import figures_of
+from oarlock.rehearse.plant import believed_plant
+from oarlock.rehearse.run import Rehearsal, rehearse
+from oarlock.rehearse.scenario import parse_scenario
+from oarlock.views.rehearsal import curves_of, simulated, unread
+from tests.speed_axis import tuned_winch
+
+COAST = 'control = "current"\nduration = "0.4 s"\n[start]\nspeed = "-600 rpm"\n'
+HELD = '[[points]]\ncurrent = "0"\n'
+TURN = (
+    'control = "speed"\nduration = "1 s"\n'
+    '[[points]]\nspeed = "300 rpm"\nacceleration = "400 rad/s2"\n'
+)
+
+
+@pytest.fixture(scope="module")
+def winch() -> Axis:
+    return tuned_winch()
+
+
+def played(text: str, axis: Axis, beside: Path | None = None) -> Rehearsal:
+    return rehearse(parse_scenario(text, place="x", beside=beside), axis)
+
+
+def of(run: Rehearsal, name: str, at: float) -> float:
+    return float(run.mean[name][int(np.searchsorted(run.t, at))])
+
+
+def test_a_shaft_that_turns_at_the_start_coasts_by_its_friction(winch: Axis) -> None:
+    run = played(COAST + HELD, winch)
+    assert run.ended == "done"
+    plant = believed_plant(winch)
+    J, b, Tc = plant.total_inertia, plant.viscous, plant.coulomb
+    at = 0.2
+    # J·w' = −b·w − Tc, of a single mass; what the shaft swings is small beside it
+    grown = (600.0 * RPM + Tc / b) * math.exp(-b * at / J) - Tc / b
+    assert of(run, "shaft", at) == pytest.approx(-grown, rel=0.02)
+    assert of(run, "speed", at) == pytest.approx(of(run, "shaft", at), rel=0.02)
+    assert of(run, "shaft", 0.0) == pytest.approx(-600.0 * RPM, rel=0.01)
+
+
+def test_a_warm_winding_needs_more_voltage(winch: Axis) -> None:
+    text = 'control = "current"\nduration = "0.3 s"\n[[points]]\ncurrent = "5 A peak"\n' + (
+        "[[events]]\nbrake = 100.0\n"
+    )
+    cold, warm = (played(text + more, winch) for more in ("", "[start]\nwarmer = 80\n"))
+    grown = of(warm, "vq", 0.25) / of(cold, "vq", 0.25)
+    dead = believed_plant(winch).dead_voltage
+    R = winch.machine.R.value
+    assert grown == pytest.approx(1.0 + 0.00393 * 80.0 * 5.0 * R / (5.0 * R + dead), abs=0.03)
+
+
+def test_a_load_by_angle_pulls_where_the_shaft_is(tmp_path: Path, winch: Axis) -> None:
+    (tmp_path / "spring.csv").write_text("angle [turns],torque [mN·m]\n0,0\n1,0\n3,2000\n")
+    run = played('loads = "spring.csv"\n' + TURN, winch, tmp_path)
+    Kt = winch.machine.torque_constant
+    turns = run.mean["position"] / math.tau
+    idle = run.mean["iq"][(turns > 0.6) & (turns < 0.9)].mean()
+    middle = run.mean["iq"][(turns > 1.95) & (turns < 2.05)].mean()
+    beyond = run.mean["iq"][turns > 3.5].mean()
+    assert middle - idle == pytest.approx(1.0 / Kt, rel=0.08)
+    assert beyond - idle == pytest.approx(2.0 / Kt, rel=0.04)
+
+
+def test_a_shaft_whose_sensor_is_lost_is_told_as_it_is(winch: Axis) -> None:
+    text = TURN + '[[events]]\nat = "0.5 s"\nsensor = "lost"\n'
+    run = played(text, winch)
+    before, after = of(run, "speed", 0.45), of(run, "speed", 0.6)
+    assert before == pytest.approx(300.0 * RPM, rel=0.03)
+    assert abs(after) < 0.05 * before  # what is read stands still
+    said = unread(run, winch)
+    assert len(said) == 1
+    assert "the sensor says 0" in said[0]
+    peak = float(np.abs(run.mean["shaft"])[run.t > 0.5].max())
+    assert figures_of(run, winch).top_speed >= 0.99 * peak
+    shown = simulated(parse_scenario(text, place="x"), winch)
+    assert said[0] in shown.reasons
+    assert len(curves_of(shown)["asked"]) == 2
+
+
+def test_a_sensor_that_works_is_no_news(winch: Axis) -> None:
+    shown = simulated(parse_scenario(TURN, place="x"), winch)
+    assert unread(shown.run, winch) == ()
+    assert len(curves_of(shown)["asked"]) == 1
+    back = (
+        '[[events]]\nat = "0.5 s"\nsensor = "lost"\n[[events]]\nat = "0.502 s"\nsensor = "back"\n'
+    )
+    run = played(TURN + back, winch)
+    assert of(run, "speed", 0.95) == pytest.approx(300.0 * RPM, rel=0.03)
+    assert of(run, "shaft", 0.95) == pytest.approx(300.0 * RPM, rel=0.03)
+
+
+@pytest.mark.parametrize("side", [1.0, -1.0])
+def test_a_sensor_that_slips_turns_the_current_off_its_axis(winch: Axis, side: float) -> None:
+    m = winch.machine
+    off = side * math.radians(20.0)  # electrical
+    text = ('control = "speed"\nduration = "1 s"\n[[points]]\nspeed = "300 rpm"\n'
+            '[[loads]]\ntorque = 4.0\n[[events]]\nat = "0.5 s"\n'
+            f'slip = "{side * 20.0 / m.pole_pairs.value:.4g} deg"\n')  # fmt: skip
+    run = played(text, winch)
+    before, after = of(run, "iq", 0.45), of(run, "iq", 0.95)
+    # It reads ahead: what is meant along q is turned on by that angle.
+    i_d, i_q = -after * math.sin(off), after * math.cos(off)
+    flux = m.psi.value + (m.Ld.value - m.Lq.value) * i_d
+    assert flux * i_q == pytest.approx(m.psi.value * before, rel=0.02)
+
+
+def test_an_offset_of_a_current_sensor_shakes_the_torque_once_a_turn(winch: Axis) -> None:
+    text = TURN + '[[events]]\nat = "0.5 s"\noffset_a = "-0.6 A peak"\n'
+    run = played(text, winch)
+    calm = run.mean["iq"][(run.t > 0.4) & (run.t < 0.5)]
+    shaken = run.mean["shaft"][(run.t > 0.8)]
+    steady = run.mean["shaft"][(run.t > 0.4) & (run.t < 0.5)]
+    assert np.std(shaken) > 3.0 * np.std(steady)
+    assert np.std(calm) < 0.3
+
+
+@pytest.mark.parametrize(
+    ("more", "told"),
+    [
+        ('[[events]]\nsensor = "gone"\n', "sensor = 'gone'"),
+        ('[[events]]\nslip = "far"\n', "slip: "),
+        ('[[events]]\nsensor = "lost"\nbus = "200 V"\n', "of no kind, or of two"),
+        ("[[events]]\nat = '0.1 s'\n", "of no kind, or of two"),
+        ('[start]\nspeed = "9000 rpm"\n', "above the top speed"),
+        ("[start]\nwarmer = true\n", "warmer is no number"),
+        ("[start]\nwarmer = 900\n", "a winding warmer by 900 K"),
+        ("[start]\nwarm = 3\n", "unknown key warm"),
+        ("start = 3\n", "is no table"),
+    ],
+)
+def test_what_makes_no_sense(more: str, told: str, winch: Axis) -> None:
+    text = more + TURN if more.startswith("start") else TURN + more
+    with pytest.raises(InputError, match=told):
+        played(text, winch)
+
+
+@pytest.mark.parametrize(
+    ("table", "told"),
+    [
+        ("angle [turns],torque [N·m]\n0,1\n0,2\n", "its angles do not rise"),
+        ("angle [m],torque [N·m]\n0,1\n", "'m' is no unit of angle"),
+        ("angle [rad],pull [N·m]\n0,1\n", "no column 'torque'"),
+        ("angle [rad],torque [N·m]\n" + "".join(f"{n},1\n" for n in range(65)), "65 rows"),
+    ],
+)
+def test_tables_over_angle_that_make_no_sense(
+    tmp_path: Path, table: str, told: str, winch: Axis
+) -> None:
+    (tmp_path / "spring.csv").write_text(table)
+    with pytest.raises(InputError, match=told):
+        played('loads = "spring.csv"\n' + TURN, winch, tmp_path)
