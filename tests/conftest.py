@@ -28,6 +28,7 @@ from oarlock.records import Finding, Record
 from oarlock.session.session import Session
 from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.store.project import Project
+from tests.forks import Forks
 from tests.model_link import Hasty, ModelLink
 
 # Tests that are not about the heartbeat bear a machine that stands still for a while.
@@ -42,6 +43,16 @@ settings.load_profile("ci" if os.environ.get("CI") else "person")
 @pytest.fixture(scope="session", autouse=True)
 def _warm_kernels() -> None:
     warm()
+
+
+@pytest.fixture(scope="session", autouse=True)
+def _forked_drives() -> Iterator[None]:
+    """Practice drives start at once; how the program starts one is tested where it is written."""
+    forks = Forks()
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr("oarlock.drive.practice_process._start", forks.popen)
+        yield
+    forks.end()
 
 
 @pytest.fixture(autouse=True)
