@@ -18,7 +18,6 @@ from oarlock.store.project import Project
 from oarlock.ui.frame.screenshots import take_screenshots
 from tests.model_link import ModelLink
 
-
 DEMO = "OARLOCK_DEMO_OUT"  # a folder in which `oarlock demo --headless` has been, or will be
 
 
