@@ -17,6 +17,7 @@ from scipy.integrate import solve_ivp
 from tests.simulate.test_switching import FAST, TS, drive, plant, stretches
 from tests.speed_axis import tuned_winch
 
+from benchmarks.rehearse_window import measured
 from oarlock.control.position_design import design_position
 from oarlock.machine import Axis
 from oarlock.rehearse import vary
@@ -179,7 +180,15 @@ def rows_of(short: bool) -> list[Row]:
     rows.append(("what two threads do here at best", free_cores(axis), 1.7, True, "×"))
     rows.append(("64 variants on two threads over one", threads(axis, 64), 1.7, True, "×"))
     rows.append(("a variant of 10 000 over one of 100", each(axis, 100, 10_000), 1.3, False, "×"))
+    rows += window_rows(axis)
     return rows
+
+
+def window_rows(axis: Axis) -> list[Row]:
+    """Return what the window does with long runs and with points that are dragged."""
+    shown, dragged = measured(axis)
+    return [("frames a second, 8 channels of 200 000 points", shown, 30.0, True, ""),
+            ("a point of 5 s is dragged, until drawn", dragged, 100.0, False, "ms")]  # fmt: skip
 
 
 def main(*, short: bool = False) -> None:

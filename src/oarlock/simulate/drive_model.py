@@ -10,7 +10,7 @@ from oarlock.simulate import layout as k
 from oarlock.simulate.advance import advance
 from oarlock.simulate.plant_parameters import SENSORS, PlantParameters
 
-CHANNELS = k.CHANNELS + k.INSIDE
+CHANNELS = k.CHANNELS
 MAX_ROWS = 512
 CAPACITY = 16384
 

@@ -1,6 +1,7 @@
 """Linked plots of a rehearsal: one cursor through all, one range of time."""
 
 import math
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,6 +11,7 @@ from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QWheelEvent
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import dot, draw_text, handle, line, text_width
 from oarlock.ui.kit.plot import Plot, linear_ticks
+from oarlock.ui.kit.thin import thinned
 from oarlock.views.scenario_edit import Handle
 
 Array = NDArray[np.float64]
@@ -43,8 +45,9 @@ class RunPlot(Plot):
         self.handles: tuple[Handle, ...] = ()
         self._grip = -1  # the handle that is dragged
         self._t = np.zeros(0)
-        self._seen: list[Array] = []
-        self._kept: list[tuple[Array, Array]] = []  # of the run that is compared with
+        self._drawn: list[tuple[Any, Array]] = []  # each curve and its values, over `_t`
+        self._kept_t = np.zeros(0)
+        self._kept: list[tuple[Any, Array]] = []  # of the run that is compared with
         self._flat = 0.0
         if last:
             self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -64,22 +67,16 @@ class RunPlot(Plot):
         """
         self._t, self._limit, self._text = t, limit, text
         self._whole = (float(t[0]), float(t[-1])) if t.size > 1 else (0.0, 1.0)
-        self._seen = [part for curve in curves for part in curve[1:]]
-        for n, (mean, least, most) in enumerate(curves):
-            self._means[n].setData(t, mean)
-            self._reach[2 * n].setData(t, least)
-            self._reach[2 * n + 1].setData(t, most)
-        for n in range(len(curves), len(self._means)):
-            for item in (self._means[n], self._reach[2 * n], self._reach[2 * n + 1]):
-                self.clear(item)
-        if asked is None:
-            self.clear(self._asked)
-        else:
-            self._asked.setData(t, asked)
-            self._seen.append(asked)
-        reached = [float(np.ptp(values)) for values in self._seen if values.size]
+        for item in (self._asked, *self._means, *self._reach):
+            self.clear(item)
+        self._drawn = [] if asked is None else [(self._asked, asked)]
+        for n, curve in enumerate(curves):
+            items = (self._means[n], self._reach[2 * n], self._reach[2 * n + 1])
+            self._drawn += zip(items, curve, strict=True)
+        reached = [float(np.ptp(values)) for _, values in self._drawn if values.size]
         self._flat = _FLAT * max(reached, default=0.0)
         if self.gripped:  # what is dragged does not move away from beneath the mouse
+            self._fill()
             self.refresh()
         else:
             self.show_range(*(self.x_range if keep else self._whole))
@@ -91,11 +88,19 @@ class RunPlot(Plot):
 
     def show_before(self, t: Array | None, curves: list[Array]) -> None:
         """Draw in grey what another run was, one curve for each colour; None: nothing."""
-        self._kept = [(t, curve) for curve in curves] if t is not None else []
         for item in self._before:
             self.clear(item)
-        for item, (x, y) in zip(self._before, self._kept, strict=False):
-            item.setData(x, y)
+        self._kept_t = t if t is not None else np.zeros(0)
+        self._kept = list(zip(self._before, curves, strict=False)) if t is not None else []
+        self._fill()
+
+    def _fill(self) -> None:
+        """Give each curve what is seen of it."""
+        low, high = self.x_range
+        columns = max(round(self.area.width()), 1)
+        for t, curves in ((self._t, self._drawn), (self._kept_t, self._kept)):
+            for item, values in curves:
+                item.setData(*thinned(t, values, low, high, columns))
 
     def show_range(self, low: float, high: float) -> None:
         """Show a range of time; the other axis follows what is in it."""
@@ -103,19 +108,19 @@ class RunPlot(Plot):
         if ticks:
             ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} s")
         self.set_x(low, high, ticks)
-        part = (self._t >= low) & (self._t <= high)
-        if np.any(part):
-            least = min(float(values[part].min()) for values in self._seen)
-            most = max(float(values[part].max()) for values in self._seen)
-            for t, values in self._kept:
-                within = values[(t >= low) & (t <= high)]
-                least = min(least, float(within.min(initial=least)))
-                most = max(most, float(within.max(initial=most)))
+        least, most = math.inf, -math.inf
+        for t, curves in ((self._t, self._drawn), (self._kept_t, self._kept)):
+            part = slice(np.searchsorted(t, low), np.searchsorted(t, high, side="right"))
+            for _, values in curves:
+                least = float(values[part].min(initial=least))
+                most = float(values[part].max(initial=most))
+        if least <= most:
             if most - least < self._flat:  # rounding is no picture
                 middle = 0.5 * (most + least)
                 least, most = middle - 0.5 * self._flat, middle + 0.5 * self._flat
             room = 0.12 * max(most - least, 1e-9)
             self.set_y(least - room, most + 3.0 * room, linear_ticks(least, most, 3, self._unit))
+        self._fill()
         self.refresh()
 
     def show_handles(self, handles: tuple[Handle, ...]) -> None:

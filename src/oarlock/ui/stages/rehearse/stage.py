@@ -181,9 +181,10 @@ class RehearseStage(StageView):
     def _preview(self) -> None:
         """Simulate a scenario whose point is still dragged."""
         work = partial(simulated, bridge=self.scenario.bridge)
-        self._begin(work, lambda found, _of: self._show(found))
+        self._begin(work, lambda found, _of: self.show_picture(found))
 
-    def _show(self, shown: RehearsePicture) -> None:
+    def show_picture(self, shown: RehearsePicture) -> None:
+        """Show what came of a scenario, its tightest moment at the cursor."""
         self.shown, self.replay_plots.shown = shown, None
         self.replay_plots.hide()
         self.came.show_run(shown)
@@ -255,6 +256,11 @@ class RehearseStage(StageView):
         return ReadOut(f"electrical frequency at {self._cursor:.2f} s", digits(hertz, 3), "Hz",
                        (f"{_INVERTERS[self.shown.run.plant.switches]} inverter",))  # fmt: skip
 
+    @property
+    def is_working(self) -> bool:
+        """Whether something is being simulated."""
+        return self._working is not None
+
     # What it does
 
     def run(self) -> None:
@@ -306,7 +312,7 @@ class RehearseStage(StageView):
         shown, over, axis, before = kept if isinstance(kept, tuple) else (None,) * 4
         self.came.keep_again(before if isinstance(before, RehearsePicture) else None)
         if isinstance(shown, RehearsePicture):
-            self._show(shown)
+            self.show_picture(shown)
         if isinstance(over, ReplayPicture):
             self._take_replay(over, axis)
         self.refresh()
@@ -356,7 +362,7 @@ class RehearseStage(StageView):
         """Show what it came to; `of` tells of what axis, scenario and bridge."""
         now = datetime.now().astimezone().strftime("%H:%M")
         self.session.show(rehearsed=kept(found, of, now))
-        self._show(found)
+        self.show_picture(found)
         self.session.runs_changed.emit()  # the rail says so
         self.refresh()
 
