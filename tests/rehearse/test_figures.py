@@ -9,10 +9,11 @@ from numpy.typing import NDArray
 
 from oarlock.machine import Parameter
 from oarlock.quantities import Estimate, Origin
+from oarlock.rehearse.bins import COLUMNS
 from oarlock.rehearse.events import Load
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
 from oarlock.rehearse.plant import believed_plant
-from oarlock.rehearse.run import COLUMNS, Rehearsal, rehearse
+from oarlock.rehearse.run import Rehearsal, rehearse
 from oarlock.rehearse.scenario import Control, Point, Scenario
 from oarlock.simulate.drive_model import DriveModel
 from oarlock.views.rehearsal import _said

@@ -204,7 +204,7 @@ def _print_variants(many: dict[str, Any]) -> None:
 
 def _record(run: "Rehearsal", axis: "Axis") -> "Record":
     from oarlock.records import Record
-    from oarlock.rehearse.run import COLUMNS, UNITS
+    from oarlock.rehearse.bins import COLUMNS, UNITS
 
     columns, units = {"t": run.t}, {"t": "s"}
     for name in COLUMNS:

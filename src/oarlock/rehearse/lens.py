@@ -65,9 +65,9 @@ def look_closer(
     begin = max(first - _SETTLED, 0)
     ideal = ideal_sensing(axis)
     before = set_out(run.scenario, ideal, run.plant)
-    sample, state = max((m for m in run.moments if m[0] <= begin), key=lambda m: m[0])
-    before.go_back(state)
-    _play(before, run, sample, begin, cancel)
+    moment = max((m for m in run.moments if m.sample <= begin), key=lambda m: m.sample)
+    before.go_back(moment.state)
+    _play(before, run, moment.sample, begin, cancel)
     switching, averaged = (set_out(run.scenario, ideal, one) for one in
                            (plant, bridged(run.plant, axis, Modulation.AVERAGED)))  # fmt: skip
     switching.go_back(before.remembered())

@@ -31,6 +31,7 @@ from oarlock.errors import InputError
 from oarlock.experiments.loops.cascade import gains_for, with_position_loop, with_speed_loop
 from oarlock.machine import Axis
 from oarlock.quantities.kinds import RPM
+from oarlock.rehearse.bins import RECORDED, Bins, Tally
 from oarlock.rehearse.bridge import bridged
 from oarlock.rehearse.events import LOST, Happening
 from oarlock.rehearse.plant import believed_plant, ideal_sensing
@@ -40,11 +41,8 @@ from oarlock.simulate.drive_model import DriveModel, Remembered
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
 
 Array = NDArray[np.float64]
-_RECORDED = ("theta_m", "position_ref", "speed", "speed_ref", "id", "iq", "vd", "vq")
 _INSIDE = tuple(k.N_CHANNELS - len(k.INSIDE) + n for n in range(len(k.INSIDE)))
 _CHUNK = 8000  # samples at a time: the recorder holds twice as many
-_BIN = 1e-3  # s
-_LEAST_BINS = 400
 _COARSEST = 1.0 / 6.0  # of an electrical turn, that may pass from sample to sample
 _FASTEST = 0.25  # of the control frequency, that a wave may have
 _SHAPES = {WaveShape.SINE: Shape.SINE, WaveShape.SQUARE: Shape.SQUARE,
@@ -52,6 +50,15 @@ _SHAPES = {WaveShape.SINE: Shape.SINE, WaveShape.SQUARE: Shape.SQUARE,
 _TARGETS = {Control.CURRENT: Target.I_Q, Control.SPEED: Target.SPEED}
 _FRAMES = {Control.CURRENT: Frame.ROTOR, Control.SPEED: Frame.SPEED,
            Control.POSITION: Frame.POSITION}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Moment:
+    """A sample from which a run can be played on."""
+
+    sample: int
+    state: Remembered
+    tally: Tally | None  # None: a bin is begun there
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -69,7 +76,7 @@ class Rehearsal:
     saturated: float  # share of the samples with the voltage at its limit
     v_max: float  # V
     plant: PlantParameters
-    moments: tuple[tuple[int, Remembered], ...]  # samples from which it can be played on
+    moments: tuple[Moment, ...]  # from which it can be played on
 
 
 def plan_of(scenario: Scenario, axis: Axis) -> Plan:
@@ -102,7 +109,7 @@ def plan_of(scenario: Scenario, axis: Axis) -> Plan:
     _refuse_beyond(scenario, axis)
     most = axis.peak
     plan = Plan(
-        name=scenario.name, steps=tuple(steps), channels=_RECORDED, round=True,
+        name=scenario.name, steps=tuple(steps), channels=RECORDED, round=True,
         limits=Limits(current=1.2 * most, speed=1.2 * axis.top_speed, travel=1e9,
                       time=scenario.duration + 1.0),
         gains=gains_for(axis), speed=SpeedLoop(limit=most),
@@ -211,7 +218,7 @@ def outside(
 def rehearse(
     scenario: Scenario, axis: Axis, *, progress: Progress | None = None,
     cancel: Cancel | None = None, seed: int = 0, plant: PlantParameters | None = None,
-    bridge: Modulation = Modulation.AVERAGED,
+    bridge: Modulation = Modulation.AVERAGED, since: Rehearsal | None = None,
 ) -> Rehearsal:  # fmt: skip
     """Play a scenario on the machine as the axis describes it. Work for a job.
 
@@ -221,6 +228,8 @@ def rehearse(
     ----------
     plant : instead of the machine as the axis describes it
     bridge : averaged, or how it switches
+    since : a run of the same axis and seed, whose points may have been others: what is the same is
+        taken from it
 
     Raises
     ------
@@ -232,111 +241,49 @@ def rehearse(
     plant = bridged(plant or believed_plant(axis), axis, bridge)
     axis = ideal_sensing(axis)
     model = set_out(scenario, axis, plant, seed=seed)
-    bins = _Bins(scenario.duration, axis)
+    bins = Bins(scenario.duration, axis)
     whole = round(scenario.duration / axis.inverter.Ts)
-    moments = []
-    for first, until, acting in outside(scenario, plant, 0, whole):
+    moments = _taken_over(since, scenario, plant)
+    begin = 0
+    if since is not None and moments and (last := moments.pop()).tally is not None:
+        model.go_back(last.state)
+        bins.resume(last.tally, since.mean, since.least, since.most)
+        begin = last.sample
+    for first, until, acting in outside(scenario, plant, begin, whole):
         if not model.is_running:
             break
         if cancel is not None:
             cancel.check()
         acting.acts_on(model)
-        moments.append((first, model.remembered()))
+        moments.append(Moment(sample=first, state=model.remembered(), tally=bins.tally()))
         model.advance(until - first)
         bins.take(model.window(first, model.recorded - first), model)
         if progress is not None:
             progress(until / whole, "simulating")
     told = trip(model.trip)
     ended = "done" if not model.trip else f"tripped: {told.words}"
-    return bins.rehearsal(scenario, ended, plant, tuple(moments))
+    mean, least, most = bins.columns()
+    return Rehearsal(
+        scenario=scenario, t=np.arange(mean["iq"].size, dtype=np.float64) * bins.seconds, mean=mean,
+        least=least, most=most, ended=ended, samples=bins.samples, squares=bins.squares,
+        saturated=bins.saturated, v_max=axis.inverter.v_max, plant=plant, moments=tuple(moments),
+    )  # fmt: skip
 
 
-class _Bins:
-    """Gathers least, most and mean over bins, and mean squares, as samples come."""
-
-    def __init__(self, duration: float, axis: Axis) -> None:
-        Ts = axis.inverter.Ts
-        self._Ts, self._v_max = Ts, axis.inverter.v_max
-        width = min(_BIN, duration / _LEAST_BINS)
-        self._width = max(round(width / Ts), 1)
-        self._left: Array | None = None
-        self._made: dict[str, list[Array]] = {"mean": [], "least": [], "most": []}
-        self._start: float | None = None
-        self._samples, self._over = 0, 0
-        self._sums = {"current": 0.0, "following": 0.0, "ripple": 0.0}
-
-    def take(self, rows: NDArray[np.float32], model: DriveModel) -> None:
-        """Take the newest samples, (n, 10), in the order of `_RECORDED` and of `k.INSIDE`."""
-        table = rows.astype(np.float64)
-        if not table.shape[0]:
-            return
-        if self._start is None:
-            self._start = model.began_at
-        position = table[:, 0] - self._start
-        following = table[:, 1] - position
-        amperes, volts = np.hypot(*table[:, 4:6].T), np.hypot(*table[:, 6:8].T)
-        shaft, torque = table[:, 8:].T
-        power = torque * shaft + 1.5 * model.plant.R * amperes**2
-        table = np.column_stack([position, following, table[:, 2:8], shaft, power, amperes, volts])
-        self._samples += table.shape[0]
-        self._over += int(np.count_nonzero(volts >= 0.999 * self._v_max))
-        self._sums["current"] += float(np.sum(amperes**2))
-        self._sums["following"] += float(np.sum(following**2))
-        layers = table[np.newaxis]
-        if model.plant.switches:  # at the sample, least and most until the next one
-            layers = np.stack([table, table, table])
-            reach = model.reach(model.recorded - table.shape[0], table.shape[0]).astype(np.float64)
-            self._sums["ripple"] += float(np.sum(reach[:, k.RIPPLE]))
-            _widen(layers, reach)
-        if self._left is not None and self._left.shape[1]:
-            layers = np.concatenate([self._left, layers], axis=1)
-        whole = layers.shape[1] // self._width
-        cut = layers[:, : whole * self._width]
-        self._keep(cut.reshape(cut.shape[0], whole, self._width, cut.shape[2]))
-        self._left = layers[:, whole * self._width :]
-
-    def _keep(self, cut: Array) -> None:
-        """Keep bins, (layers, n, samples of a bin, channels)."""
-        self._made["mean"].append(cut[0].mean(axis=1))
-        self._made["least"].append(cut[len(cut) // 2].min(axis=1, initial=math.inf))
-        self._made["most"].append(cut[-1].max(axis=1, initial=-math.inf))
-
-    def rehearsal(
-        self, scenario: Scenario, ended: str, plant: PlantParameters,
-        moments: tuple[tuple[int, Remembered], ...],
-    ) -> Rehearsal:  # fmt: skip
-        """Return all of it; the last bin may be shorter than the others."""
-        if self._left is not None and self._left.shape[1]:
-            self._keep(self._left[:, np.newaxis])
-        made = {name: np.concatenate(parts) if parts else np.zeros((0, len(COLUMNS)))
-                for name, parts in self._made.items()}  # fmt: skip
-        many = max(self._samples, 1)
-        n = made["mean"].shape[0]
-        columns = {name: dict(zip(COLUMNS, table.T, strict=True)) for name, table in made.items()}
-        t = np.arange(n, dtype=np.float64) * (self._width * self._Ts)
-        return Rehearsal(
-            scenario=scenario, t=t, mean=columns["mean"],
-            least=columns["least"], most=columns["most"], ended=ended, samples=self._samples,
-            squares={name: total / many for name, total in self._sums.items()},
-            saturated=self._over / many, v_max=self._v_max, plant=plant, moments=moments,
-        )  # fmt: skip
-
-
-def _widen(layers: Array, reach: NDArray[np.float64]) -> None:
-    """Have least and most reach as far as a switching bridge drives the currents."""
-    _, least, most = layers
-    for name, low, high in (("id", k.D_LEAST, k.D_MOST), ("iq", k.Q_LEAST, k.Q_MOST)):
-        at = COLUMNS.index(name)
-        least[:, at] = np.minimum(least[:, at], reach[:, low])
-        most[:, at] = np.maximum(most[:, at], reach[:, high])
-    at = COLUMNS.index("amperes")
-    most[:, at] = np.maximum(most[:, at], reach[:, k.SIZE_MOST])
-
-
-UNITS = {"position": "rad", "following": "rad", "speed": "rad/s", "speed_ref": "rad/s", "id": "A",
-         "iq": "A", "vd": "V", "vq": "V", "shaft": "rad/s", "power": "W", "amperes": "A",
-         "volts": "V"}  # fmt: skip
-# The shaft's own speed, which a faulty sensor does not tell; what the bus gives: the shaft's power
-# and the copper's loss, without what the windings store and give back; size of the current vector,
-# and of the voltage vector.
-COLUMNS = tuple(UNITS)
+def _taken_over(
+    since: Rehearsal | None, scenario: Scenario, plant: PlantParameters
+) -> list[Moment]:
+    """Return the moments of a run up to the last at which nothing differs and no bin is begun."""
+    if since is None or since.plant != plant:
+        return []
+    if replace(since.scenario, points=()) != replace(scenario, points=()):
+        return []
+    old, new = since.scenario.points, scenario.points
+    same = next((n for n, (a, b) in enumerate(zip(old, new, strict=False)) if a != b),
+                min(len(old), len(new)))  # fmt: skip
+    differing = [points[same].at for points in (old, new) if same < len(points)]
+    until = min(differing, default=scenario.duration) / plant.Ts - 1.0
+    found = [one for one in since.moments if one.sample <= until]
+    while found and found[-1].tally is None:
+        found.pop()
+    return found

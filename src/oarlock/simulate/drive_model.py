@@ -238,6 +238,9 @@ class DriveModel:
         """
         if not max(self.recorded - CAPACITY, 0) <= first <= first + rows <= self.recorded:
             raise ValueError(f"rows {first} to {first + rows}, {self.recorded} were recorded")
+        at = first % CAPACITY
+        if at + rows <= CAPACITY:
+            return self._record[at : at + rows].copy()
         return self._record[np.arange(first, first + rows) % CAPACITY]
 
     def mark_edges(self, rows: int) -> None:

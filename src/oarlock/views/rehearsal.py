@@ -60,11 +60,19 @@ def simulated(
     axis: Axis,
     *,
     bridge: Modulation = Modulation.AVERAGED,
+    since: RehearsePicture | None = None,
     progress: Progress | None = None,
     cancel: Cancel | None = None,
 ) -> RehearsePicture:  # fmt: skip
-    """Return what a scenario comes to. Work for a job; errors as `rehearse`."""
-    run = rehearse(scenario, axis, progress=progress, cancel=cancel, bridge=bridge)
+    """Return what a scenario comes to. Work for a job; errors as `rehearse`.
+
+    Parameters
+    ----------
+    since : of a scenario whose points were others: what is the same is taken from it
+
+    """
+    known = since.run if since is not None and since.axis == axis else None
+    run = rehearse(scenario, axis, progress=progress, cancel=cancel, bridge=bridge, since=known)
     told = figures_of(run, axis)
     limit = axis.peak
     used = np.maximum(run.most["volts"] / run.v_max, run.most["amperes"] / limit)

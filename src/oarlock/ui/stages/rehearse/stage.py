@@ -180,7 +180,7 @@ class RehearseStage(StageView):
 
     def _preview(self) -> None:
         """Simulate a scenario whose point is still dragged."""
-        work = partial(simulated, bridge=self.scenario.bridge)
+        work = partial(simulated, bridge=self.scenario.bridge, since=self.shown)
         self._begin(work, lambda found, _of: self.show_picture(found))
 
     def show_picture(self, shown: RehearsePicture) -> None:
