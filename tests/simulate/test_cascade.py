@@ -231,6 +231,54 @@ def test_a_speed_is_reached_at_its_acceleration() -> None:
     assert asked == pytest.approx(np.minimum(100.0 * (t + TS), 20.0), abs=1e-3)
 
 
+def ramped(*rows: dict[str, float]) -> np.ndarray:
+    """The speed asked for, of rows of speed with 1/TS samples a second."""
+    model = drive(rigid(), [{"MODE": k.MODE_SPEED, **row} for row in rows], "speed_ref",
+                  KP_W=0.5, KI_W=5.0)  # fmt: skip
+    return columns(model)[0]
+
+
+@pytest.mark.parametrize("side", [1.0, -1.0])
+@pytest.mark.parametrize("jerk", [0.02, 0.1])
+def test_with_a_jerk_time_a_speeds_ramp_has_round_corners(jerk: float, side: float) -> None:
+    steep = 100.0
+    asked = side * ramped(
+        {"SAMPLES": 8000, "REF_W": side * 20.0, "ACCELERATION": steep, "JERK_TIME": jerk}
+    )
+    t = np.arange(asked.size) * TS + TS
+    # The mean of a plain ramp over the jerk time: where both corners are apart it is the same.
+    fine = np.linspace(0.0, 1.0, 400)
+    plain = np.mean(np.clip(steep * (t[:, np.newaxis] - jerk * fine), 0.0, 20.0), axis=1)
+    assert asked == pytest.approx(plain, abs=3.0 * steep * TS)
+    a = np.diff(asked) / TS
+    assert a.max() == pytest.approx(steep, rel=1e-3)
+    assert float(np.abs(np.diff(a)).max()) < 2.2 * steep / jerk * TS  # float32 of the record in it
+    assert asked.max() <= 20.0 + 1e-6
+    assert asked[-1] == 20.0
+
+
+def test_a_short_change_of_speed_has_no_room_for_the_whole_acceleration() -> None:
+    jerk, steep = 0.1, 100.0
+    asked = ramped({"SAMPLES": 8000, "REF_W": 2.0, "ACCELERATION": steep, "JERK_TIME": jerk})
+    a = np.diff(asked) / TS
+    assert a.max() == pytest.approx(math.sqrt(2.0 * steep / jerk), rel=0.02)  # √(j·v)
+    done = float(np.flatnonzero(asked >= 2.0)[0]) * TS
+    assert done == pytest.approx(2.0 * math.sqrt(2.0 / (steep / jerk)), abs=6 * TS)
+
+
+def test_a_ramp_that_is_turned_round_takes_its_acceleration_back_first() -> None:
+    steep, jerk = 100.0, 0.05
+    asked = ramped(
+        {"SAMPLES": 1600, "REF_W": 20.0, "ACCELERATION": steep, "JERK_TIME": jerk},
+        {"SAMPLES": 8000, "REF_W": -5.0, "ACCELERATION": steep, "JERK_TIME": jerk},
+    )
+    a = np.diff(asked) / TS
+    assert float(np.abs(np.diff(a)).max()) < 2.2 * steep / jerk * TS
+    assert asked.max() > asked[1600] + 0.5 * steep * jerk / 2.0  # on for a while
+    assert asked.min() >= -5.0 - 1e-6
+    assert asked[-1] == -5.0
+
+
 def test_a_chirp_goes_up_by_one_ratio() -> None:
     model = drive(rigid(), [{"SAMPLES": 16000, "WAVE": k.WAVE_CHIRP, "TARGET": k.ON_IQ,
                              "AMPLITUDE": 2.0, "FREQUENCY": 20.0, "END_FREQUENCY": 320.0}],

@@ -62,7 +62,7 @@ class Step:
     record: bool = True
     distance: float = 0.0  # rad, of a move by the position controller; `speed` is its top speed
     acceleration: float = 0.0  # rad/s², of a move, or of the way to a new speed; 0: at once
-    jerk_time: float = 0.0  # s over which a move's acceleration builds up
+    jerk_time: float = 0.0  # s over which an acceleration builds up
     sums: bool = False  # sums over the whole step are kept, at its wave's frequency
 
     @property

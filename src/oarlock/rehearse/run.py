@@ -95,15 +95,14 @@ def plan_of(scenario: Scenario, axis: Axis) -> Plan:
     last = min(scenario.gates_off, scenario.duration)
     for point, end in zip(scenario.points, [*times[1:], last], strict=True):
         held = Step(duration=end - point.at, frame=frame, release=True,
-                    acceleration=point.acceleration,
+                    acceleration=point.acceleration, jerk_time=point.jerk_time,
                     wave=_wave(point.wave, scenario.control))  # fmt: skip
         if scenario.control is Control.CURRENT:
             steps.append(replace(held, i_q=point.value))
         elif scenario.control is Control.SPEED:
             steps.append(replace(held, speed=point.value))
         else:
-            steps.append(replace(held, distance=point.value, speed=point.speed,
-                                 jerk_time=point.jerk_time))  # fmt: skip
+            steps.append(replace(held, distance=point.value, speed=point.speed))
     if last < scenario.duration:
         steps.append(Step(duration=scenario.duration - last, frame=Frame.OFF, release=True))
     _refuse_beyond(scenario, axis)

@@ -9,7 +9,7 @@
     by = "6"                        # turns, from where the last point led; of position
     speed = "600 rpm"               # of the move; of speed: what is asked for
     acceleration = "300 rad/s2"     # of the move or of the ramp; without: at once (speed)
-    jerk_time = "8 ms"              # of a move
+    jerk_time = "8 ms"              # over which that builds up; without: at once
     [[points]]
     at = "2 s"
     by = "-6"
@@ -99,7 +99,7 @@ class WaveShape(StrEnum):
 _WAVE_KEYS = {"wave", "amplitude", "frequency", "until"}
 _KEYS = {
     Control.CURRENT: {"at", "current"} | _WAVE_KEYS,
-    Control.SPEED: {"at", "speed", "acceleration"} | _WAVE_KEYS,
+    Control.SPEED: {"at", "speed", "acceleration", "jerk_time"} | _WAVE_KEYS,
     Control.POSITION: {"at", "by", "speed", "acceleration", "jerk_time"},
 }
 _OWN = {Control.CURRENT: Kind.CURRENT, Control.SPEED: Kind.SPEED}
@@ -123,7 +123,7 @@ class Point:
     value: float  # A along q, rad/s, or rad to go
     speed: float = 0.0  # rad/s, of a move
     acceleration: float = 0.0  # rad/s², of a move or of a ramp; 0: at once
-    jerk_time: float = 0.0  # s, of a move
+    jerk_time: float = 0.0  # s, over which that builds up
     wave: PointWave | None = None
 
 
@@ -242,12 +242,12 @@ def _point(raw: Mapping[str, object], control: Control, place: str) -> Point:
     acceleration = (
         quantity(raw, "acceleration", Kind.ACCELERATION, place) if "acceleration" in raw else 0.0
     )
+    jerk = quantity(raw, "jerk_time", Kind.TIME, place) if "jerk_time" in raw else 0.0
+    if not acceleration and (jerk or control is Control.POSITION):
+        raise InputError("acceleration is missing", place=place, remedy="Add acceleration = …")
     if control is Control.SPEED:
         value = quantity(raw, "speed", Kind.SPEED, place, signed=True)
-        return Point(at=at, value=value, acceleration=acceleration, wave=wave)
-    if not acceleration:
-        raise InputError("acceleration is missing", place=place, remedy="Add acceleration = …")
-    jerk = quantity(raw, "jerk_time", Kind.TIME, place) if "jerk_time" in raw else 0.0
+        return Point(at=at, value=value, acceleration=acceleration, jerk_time=jerk, wave=wave)
     turns = quantity(raw, "by", Kind.TURNS, place, signed=True)
     return Point(at=at, value=math.tau * turns, acceleration=acceleration, jerk_time=jerk,
                  speed=quantity(raw, "speed", Kind.SPEED, place))  # fmt: skip

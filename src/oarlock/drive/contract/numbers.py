@@ -76,7 +76,7 @@ COLUMNS = {
     "end frequency": "Hz, of a chirp; of a multisine the highest that sounds, 0: all of it",
     "distance": "rad, of a move in frame 7, from where the last one ended; 0 holds",
     "acceleration": "rad/s²: of a move; in frames 2 and 5 of the way to the new speed, 0 at once",
-    "jerk time": "s over which a move's acceleration builds up",
+    "jerk time": "s over which the acceleration of a move, or of the way to a speed, builds up",
     "sums": "1: sums over the whole row are kept",
 }
 # Of each channel in a summed row, after the row's number, its samples and how many were limited.
