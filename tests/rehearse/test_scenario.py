@@ -2,11 +2,13 @@
 
 import math
 
+import numpy as np
 import pytest
 
 from oarlock.demo.project import demo_text
 from oarlock.errors import InputError
 from oarlock.rehearse.events import Load
+from oarlock.rehearse.run import rehearse
 from oarlock.rehearse.scenario import (
     Control,
     Point,
@@ -14,6 +16,7 @@ from oarlock.rehearse.scenario import (
     WaveShape,
     parse_scenario,
 )
+from tests.speed_axis import tuned_winch
 
 LIFT = demo_text("lift.scenario.toml")
 
@@ -37,6 +40,18 @@ def test_speeds_and_currents_with_their_sign() -> None:
     assert second == Point(at=0.5, value=0.0, acceleration=300.0)
     text = 'control = "current"\nduration = "50 ms"\n[[points]]\ncurrent = "-3 A rms"'
     assert parse_scenario(text, place="x").points[0].value == pytest.approx(-3.0 * math.sqrt(2.0))
+
+
+def test_a_ramp_of_speed_with_round_corners() -> None:
+    text = ('control = "speed"\nduration = "1 s"\n[[points]]\nspeed = "400 rpm"\n'
+            'jerk_time = "50 ms"\n')  # fmt: skip
+    with pytest.raises(InputError, match="acceleration is missing"):
+        parse_scenario(text, place="x")
+    scenario = parse_scenario(text + 'acceleration = "200 rad/s2"', place="x")
+    assert scenario.points[0].jerk_time == 0.05
+    run = rehearse(scenario, tuned_winch())
+    done = run.t[np.flatnonzero(run.mean["speed_ref"] >= 0.9999 * scenario.points[0].value)[0]]
+    assert done == pytest.approx(scenario.points[0].value / 200.0 + 0.05, abs=0.004)
 
 
 @pytest.mark.parametrize(
