@@ -150,7 +150,7 @@ def _did_not_turn(record: Record, top: float, wanted: float) -> Finding:
     check = Check(
         code="shaft turned",
         passed=False,
-        sentence=f"The shaft reached {share:.0f} % of the speed asked for (95 needed): brake on, "
+        sentence=f"The shaft reached {share:.0f} % of the speed asked for (90 needed): brake on, "
         "locked, too little torque, or this is not its angle",
         ask=Ask.WEAKER,
     )
