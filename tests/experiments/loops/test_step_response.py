@@ -4,6 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from scipy.optimize import brentq
 
 from oarlock.control.current import design_current
 from oarlock.errors import InputError
@@ -13,6 +14,7 @@ from oarlock.experiments.loops.under_noise import noise_of
 from oarlock.machine import Axis
 from oarlock.practice.truth import draw
 from oarlock.quantities import Estimate, Origin
+from oarlock.records import Record
 from oarlock.simulate.plant_parameters import PlantParameters
 from tests.conftest import play_on_model
 
@@ -100,3 +102,72 @@ def test_the_noise_of_a_single_step_is_what_its_end_shows(axis: Axis) -> None:
     single = noise_of((1.0 + noise)[np.newaxis], slice(-100, None))
     assert np.std(single) == pytest.approx(np.std(noise[-100:]), rel=0.02)
     assert np.unique(single[:, 0]).size == 8  # moved along by different ways
+
+
+def drawn(
+    axis: Axis, *, stretched: float = 1.0, higher: float = 0.0, ends: float = 1.0,
+    moved: float = 0.0, cut: int = 0,
+) -> StepResult:  # fmt: skip
+    """Twenty repeats of the planned answer, without noise, changed by what is given.
+
+    Parameters
+    ----------
+    stretched : times as slow
+    higher : of the step, at the peak
+    ends : at what share of the step
+    moved : degrees of the shaft
+    cut : repeats whose voltage reaches the bus limit
+
+    """
+    axis = known(axis, draw("winch", 0))
+    loop = design_current(axis).loop("q")
+    before, after, repeats = 6, 90, 20
+    plan, _ = loop.step(after)
+    t = np.arange(after, dtype=float)
+    peak = float(np.argmax(plan))
+    answer = np.interp(t / stretched, t, plan) + higher * np.exp(-(((t - peak) / 6.0) ** 2))
+    answer = answer * (1.0 + (ends - 1.0) * np.clip((t - 30.0) / 20.0, 0.0, 1.0))
+    current = np.tile(np.concatenate([np.zeros(before), answer]), repeats)
+    volts = np.full((repeats, before + after), 5.0)
+    volts[:cut, 20] = axis.inverter.v_max
+    rows = current.size
+    record = Record(
+        experiment="current step", sample_time=axis.inverter.Ts, units={},
+        settings={"axis_name": "q", "bias": 0.0, "amplitude": 1.0, "rows_before": before,
+                  "rows_after": after},
+        columns={"iq": current, "id": np.zeros(rows), "vq": volts.ravel(), "vd": np.zeros(rows),
+                 "theta_m": np.radians(np.linspace(0.0, moved, rows))},
+    )  # fmt: skip
+    return read_step(record, axis, loop)
+
+
+@pytest.mark.parametrize("side", [1.0, -1.0])
+def test_a_rise_may_differ_by_a_tenth(axis: Axis, side: float) -> None:
+    def rise(stretched: float) -> float:
+        result = drawn(axis, stretched=stretched)
+        return result.response.rise / result.predicted.rise - 1.0
+
+    for off, passed in ((0.095, True), (0.105, False)):
+        at = brentq(lambda x, off=off: rise(x) - side * off, 0.8, 1.3, xtol=1e-4)
+        found = next(c for c in drawn(axis, stretched=at).checks if c.code == "rise")
+        assert found.passed is passed, found.sentence
+        assert "10 % allowed" in found.sentence
+
+
+@pytest.mark.parametrize(
+    ("code", "within", "beyond"),
+    [
+        ("overshoot", {"higher": 0.0175}, {"higher": 0.0245}),
+        ("settled", {"ends": 1.019}, {"ends": 1.021}),
+        ("settled", {"ends": 0.981}, {"ends": 0.979}),
+        ("rotor at rest", {"moved": 1.78}, {"moved": 1.82}),
+        ("linear", {"cut": 2}, {"cut": 3}),
+    ],
+)
+def test_a_step_holds_just_within_its_limits_and_fails_just_beyond(
+    axis: Axis, code: str, within: dict[str, float], beyond: dict[str, float]
+) -> None:
+    good, bad = (next(c for c in drawn(axis, **changed).checks if c.code == code)  # type: ignore[arg-type]
+                 for changed in (within, beyond))  # fmt: skip
+    assert good.passed, good.sentence
+    assert not bad.passed, bad.sentence

@@ -28,6 +28,7 @@ from oarlock.records import Check, Record
 from oarlock.records.settings import number
 
 Array = NDArray[np.float64]
+_MOST_MOVED = 1.8  # degrees of the shaft
 _LOWER = 0.01  # of the step, by which smoothing may lower the peak
 
 
@@ -161,7 +162,7 @@ def _checks(
     rise = found.rise / expected.rise - 1.0
     points, spread = 100.0 * high.off, 200.0 * high.std
     late = 0.10 + 2.0 * noise
-    moved = float(np.ptp(record["theta_m"])) * 4096.0 / math.tau
+    moved = math.degrees(float(np.ptp(record["theta_m"])))
     return [
         Check(
             code="linear",
@@ -190,8 +191,8 @@ def _checks(
         ),
         Check(
             code="rotor at rest",
-            passed=moved <= 20.0,
-            sentence=f"The rotor moved {moved:.0f} counts"
-            + ("" if moved <= 20.0 else ": back-EMF bent the step, set the brake"),
+            passed=moved <= _MOST_MOVED,
+            sentence=f"The rotor moved {moved:.1f}° ({_MOST_MOVED:g} allowed)"
+            + ("" if moved <= _MOST_MOVED else ": back-EMF bent the step, set the brake"),
         ),
     ]
