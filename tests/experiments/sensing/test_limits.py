@@ -11,6 +11,7 @@ from benchmarks.machines import printed_axis
 
 from oarlock.experiments.sensing.hand_reading import read_hand
 from oarlock.experiments.sensing.rest import read_rest
+from oarlock.experiments.sensing.turn_reading import read_turn
 from oarlock.machine import Axis, SensorKind
 from oarlock.records import Check, Finding, Record
 
@@ -178,3 +179,65 @@ def test_an_encoder_turned_by_hand_and_its_limits(turned: Axis) -> None:
     for share in (4.0, 0.25):
         told = next(c for c in encoder(turned, share=share).checks if c.code == "counts a turn")
         assert "lines entered for counts" in told.sentence
+
+
+# A forced turn
+
+
+def forced(
+    axis: Axis, *, short: float = 0.0, missing: float = 0.0, pairs: float = 1.0,
+    friction: float = 5.0, stray: float = 0.0, follows: float = 1.0, slips: float = 0.0,
+) -> Finding:  # fmt: skip
+    """A turn and a bit by a forced field, and back; angles in degrees, electrical.
+
+    Parameters
+    ----------
+    short : ratio by which the current was not reached, for a moment
+    missing : of the current, what the three do not add up to, for a moment
+    pairs : times the pole pairs that were entered
+    follows : ratio of what the shaft turns to what the field does
+    slips : degrees of scatter
+
+    """
+    rng = np.random.default_rng(8)
+    many, entered = 6000, axis.machine.pole_pairs.value
+    way = np.concatenate([np.linspace(0.0, 1.3, many), np.linspace(1.3, 0.0, many)[1:]])
+    field = math.tau * entered * way
+    side = np.concatenate([np.full(many, 1.0), np.full(many - 1, -1.0)])
+    held = np.radians(friction) * side
+    round_it = 0.5 * np.radians(stray) * np.sin(field / entered)
+    shaken = np.radians(slips) * rng.standard_normal(field.size)
+    theta_m = (field * follows - held + round_it + shaken) / (entered * pairs)
+    current = 4.0
+    i_d = np.full(field.size, current)
+    i_d[7000] *= 1.0 - short
+    phases = [current * np.cos(field - n * math.tau / 3.0) for n in range(3)]
+    phases[1][5000] += missing * current
+    record = made(
+        {"current": current, "side": 1.0, "shake": 0.0}, t=np.arange(field.size) * 1e-3,
+        theta_e=np.mod(field, math.tau), theta_m=theta_m, id=i_d,
+        **{f"i{p}": phase for p, phase in zip("abc", phases, strict=True)},
+    )  # fmt: skip
+    return read_turn(record, axis)
+
+
+def test_a_forced_turn_and_its_limits(turned: Axis) -> None:
+    right = forced(turned)
+    assert right.holds, right.failed
+    assert right.extra["friction"].value == pytest.approx(math.radians(5.0), rel=0.02)
+    limited(lambda x: forced(turned, short=x), "current reached", within=0.048, beyond=0.052,
+            told="5 % allowed")  # fmt: skip
+    limited(lambda x: forced(turned, missing=x), "sum of three", within=0.058, beyond=0.062,
+            told="6 allowed")  # fmt: skip
+    limited(lambda x: forced(turned, friction=x), "friction", within=39.0, beyond=41.0,
+            told="80 allowed")  # fmt: skip
+    limited(lambda x: forced(turned, stray=x), "angle over the turn", within=24.0, beyond=26.0,
+            told="25 allowed")  # fmt: skip
+    limited(lambda x: forced(turned, pairs=x), "pole pairs", within=1.045, beyond=1.055)
+    limited(lambda x: forced(turned, pairs=x), "pole pairs", within=0.955, beyond=0.945)
+    limited(lambda x: forced(turned, slips=x), "pole pairs", within=24.0, beyond=29.0,
+            told="the shaft slipped")  # fmt: skip
+    limited(lambda x: forced(turned, follows=x), "followed", within=0.52, beyond=0.48,
+            told="it slipped")  # fmt: skip
+    still = next(c for c in forced(turned, follows=0.015).checks if c.code == "followed")
+    assert "did not turn" in still.sentence
