@@ -28,7 +28,6 @@ from oarlock.simulate.layout import (
     F_ZERO,
     FRAME,
     FRAME_AT,
-    JERK_TIME,
     KI_D,
     KI_Q,
     KI_W,
@@ -125,7 +124,7 @@ from oarlock.simulate.layout import (
     Whole,
 )
 from oarlock.simulate.observer import observe
-from oarlock.simulate.waves import move
+from oarlock.simulate.waves import move, ramp
 
 _jit = njit(inline=True)
 # The watch: half-cycles in a row, by what ratio each may fall short of the one before, from which
@@ -278,31 +277,13 @@ def cascade(firm: Numbers, state: Numbers, meta: Whole, row: Row, work: Numbers,
 
 @_jit
 def _ramp(state: Numbers, row: Row, added: float, Ts: float) -> None:
-    """Bring the speed asked for to the row's, at once or at its acceleration.
-
-    With a jerk time the acceleration builds up and goes down again within it, from whatever it is:
-    it is never more than what can be taken back at that rate before the speed is reached.
-    """
-    wanted, steep = float(row[REF_W]), float(row[ACCELERATION])
+    """Bring the speed asked for to the row's, at once or at its acceleration."""
     if int(row[MODE]) not in (MODE_SPEED, MODE_SENSORLESS):
         state[W_PLAIN] = state[W_REF] = state[ASKED] = state[O_FOLLOWED] = state[SPEED_M]
         state[A_REF] = state[O_CARRIED] = state[O_HELD] = 0.0
         return
-    before, now, rising = state[W_PLAIN], wanted, state[A_REF]
-    state[A_REF] = 0.0
-    change = steep / max(float(row[JERK_TIME]), Ts) * Ts  # of acceleration in a sample
-    if steep > 0.0 and change < steep:
-        left = wanted - before
-        half = 0.5 * change
-        most = math.sqrt(half * half + 2.0 * change / Ts * abs(left)) - half
-        most = math.copysign(min(most, steep), left)
-        rising = min(max(most, rising - change), rising + change)
-        if abs(left) > abs(rising) * Ts or abs(rising) > 2.0 * change:
-            now, state[A_REF] = before + rising * Ts, rising
-    elif steep > 0.0:
-        now = min(max(wanted, before - steep * Ts), before + steep * Ts)
-        state[A_REF] = math.copysign(steep, now - before) if now != before else 0.0
-    state[W_PLAIN], state[W_REF] = now, now + added
+    state[W_PLAIN], state[A_REF] = ramp(row, state[W_PLAIN], state[A_REF], Ts)
+    state[W_REF] = state[W_PLAIN] + added
 
 
 @_jit

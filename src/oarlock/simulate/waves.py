@@ -1,4 +1,4 @@
-"""What a row of the step table adds to a reference, and the profile of a move."""
+"""What a row of the step table adds to a reference, the profile of a move, the ramp to a speed."""
 
 import math
 
@@ -113,3 +113,31 @@ def move(row: Row, t: float) -> tuple[float, float, float]:
         area_before, x_before, w_before, _ = _trapezoid(t - span, far, top, steep)
         x, w, a = (area - area_before) / span, (x - x_before) / span, (w - w_before) / span
     return side * x, side * w, side * a
+
+
+@_jit
+def ramp(row: Row, before: float, rising: float, Ts: float) -> tuple[float, float]:
+    """Return (speed, acceleration) a sample further on the way to the row's speed.
+
+    With a jerk time the acceleration builds up and goes down again within it, from whatever it is:
+    it is never more than what can be taken back at that rate before the speed is reached.
+
+    Parameters
+    ----------
+    before, rising : speed and acceleration in the sample before
+
+    """
+    wanted, steep = float(row[REF_W]), float(row[ACCELERATION])
+    if steep <= 0.0:
+        return wanted, 0.0
+    change = steep / max(float(row[JERK_TIME]), Ts) * Ts  # of acceleration in a sample
+    if change >= steep:
+        now = min(max(wanted, before - steep * Ts), before + steep * Ts)
+        return now, math.copysign(steep, now - before) if now != before else 0.0
+    left, half = wanted - before, 0.5 * change
+    most = math.sqrt(half * half + 2.0 * change / Ts * abs(left)) - half
+    most = math.copysign(min(most, steep), left)
+    rising = min(max(most, rising - change), rising + change)
+    if abs(left) > abs(rising) * Ts or abs(rising) > 2.0 * change:
+        return before + rising * Ts, rising
+    return wanted, 0.0
