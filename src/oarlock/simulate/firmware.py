@@ -11,7 +11,6 @@ import numpy as np
 from oarlock.jit import njit
 from oarlock.simulate.layout import (
     A_REF,
-    ACCELERATION,
     ANGLE,
     ASKED,
     BUS_NOW,
