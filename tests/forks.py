@@ -13,6 +13,7 @@ import signal
 import socket
 import subprocess
 import sys
+import threading
 from typing import IO, Any
 
 _COMMAND = ("-m", "oarlock.practice")
@@ -24,6 +25,7 @@ class Forks:
 
     def __init__(self) -> None:
         self._plain = subprocess.Popen
+        self._one_at_a_time = threading.Lock()
         self._line, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         command = [sys.executable, "-m", "tests.forks", str(theirs.fileno())]
         self._process = subprocess.Popen(command, pass_fds=[theirs.fileno()])
@@ -33,7 +35,8 @@ class Forks:
         """Start a command, in place of `Popen`: a practice drive by a fork."""
         if tuple(command[1:3]) != _COMMAND:
             return self._plain(command, **options)
-        return Forked(self._line, command[3:])
+        with self._one_at_a_time:
+            return Forked(self._line, command[3:])
 
     def end(self) -> None:
         """Let it go."""
