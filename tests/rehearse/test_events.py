@@ -80,18 +80,18 @@ def test_a_shaft_whose_sensor_is_lost_is_told_as_it_is(winch: Axis) -> None:
     assert before == pytest.approx(300.0 * RPM, rel=0.03)
     assert abs(after) < 0.05 * before  # what is read stands still
     said = unread(run, winch)
-    assert len(said) == 1
-    assert "the sensor says 0" in said[0]
+    assert said.startswith("The sensor says 0 rpm where the shaft turns ")
     peak = float(np.abs(run.mean["shaft"])[run.t > 0.5].max())
     assert figures_of(run, winch).top_speed >= 0.99 * peak
     shown = simulated(parse_scenario(text, place="x"), winch)
-    assert said[0] in shown.reasons
+    assert shown.answer == said
+    assert "% of the bus" in shown.reasons[0]
     assert len(curves_of(shown)["asked"]) == 2
 
 
 def test_a_sensor_that_works_is_no_news(winch: Axis) -> None:
     shown = simulated(parse_scenario(TURN, place="x"), winch)
-    assert unread(shown.run, winch) == ()
+    assert unread(shown.run, winch) == ""
     assert len(curves_of(shown)["asked"]) == 1
     back = (
         '[[events]]\nat = "0.5 s"\nsensor = "lost"\n[[events]]\nat = "0.502 s"\nsensor = "back"\n'

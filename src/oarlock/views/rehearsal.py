@@ -78,23 +78,23 @@ def simulated(
     used = np.maximum(run.most["volts"] / run.v_max, run.most["amperes"] / limit)
     tightest = float(run.t[int(np.argmax(used))]) if run.t.size else 0.0
     answer, reasons = _said(told, axis, tightest)
-    reasons = (*reasons, *unread(run, axis))
+    if unseen := unread(run, axis):
+        answer, reasons = (unseen, reasons) if told.ended == "done" else (answer, (f"{unseen}.",))
     return RehearsePicture(run=run, axis=axis, figures=told, answer=answer, reasons=reasons,
                            tightest=tightest, limit=limit)  # fmt: skip
 
 
-def unread(run: Rehearsal, axis: Axis) -> tuple[str, ...]:
+def unread(run: Rehearsal, axis: Axis) -> str:
     """Return in words by how much the shaft turns otherwise than its sensor says; or nothing."""
     apart = np.abs(run.mean["shaft"] - run.mean["speed"])
     lost = [one.at for one in run.scenario.events if one.what is Happening.SENSOR]
     if not lost or not apart.size:
-        return ()
+        return ""
     most = int(np.argmax(np.where(run.t >= lost[0], apart, 0.0)))
     if apart[most] < _UNREAD * axis.top_speed:
-        return ()
+        return ""
     shaft, told = (run.mean[name][most] / RPM for name in ("shaft", "speed"))
-    return (f"At {run.t[most]:.3g} s the shaft turns {_signed(shaft)} rpm, and the sensor says "
-            f"{_signed(told)}.",)  # fmt: skip
+    return f"The sensor says {_signed(told)} rpm where the shaft turns {_signed(shaft)}"
 
 
 def _signed(value: float) -> str:

@@ -252,7 +252,7 @@ class RehearseStage(StageView):
         if self.shown is None or not self.shown.run.t.size:
             return ReadOut("simulated before it moves", "–", "")
         pairs = self.session.axis.machine.pole_pairs.value
-        hertz = abs(picked(self.shown, self._cursor)["speed"]) * pairs / math.tau
+        hertz = abs(picked(self.shown, self._cursor)["shaft"]) * pairs / math.tau
         return ReadOut(f"electrical frequency at {self._cursor:.2f} s", digits(hertz, 3), "Hz",
                        (f"{_INVERTERS[self.shown.run.plant.switches]} inverter",))  # fmt: skip
 
