@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QWheelEvent
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QResizeEvent, QWheelEvent
 
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import dot, draw_text, handle, line, text_width
@@ -17,6 +17,7 @@ from oarlock.views.scenario_edit import Handle
 Array = NDArray[np.float64]
 _LINE = 14.0  # px, of a label
 _FLAT = 1e-3  # of how far a quantity goes in all: less is shown no larger
+_NAMES = 20.0  # px at the top, for what a plot shows
 _GRIP = 10.0  # px about a handle
 _CLOSEST = 0.005  # s, the shortest range of time
 
@@ -118,10 +119,18 @@ class RunPlot(Plot):
             if most - least < self._flat:  # rounding is no picture
                 middle = 0.5 * (most + least)
                 least, most = middle - 0.5 * self._flat, middle + 0.5 * self._flat
-            room = 0.12 * max(most - least, 1e-9)
-            self.set_y(least - room, most + 3.0 * room, linear_ticks(least, most, 3, self._unit))
+            span = max(most - least, 1e-9)
+            names = min(_NAMES / max(self.area.height(), 1.0), 0.5)  # share for what is written
+            above = max(0.36, 1.12 * names / (1.0 - names)) * span
+            ticks = linear_ticks(least, most, 3, self._unit)
+            self.set_y(least - 0.12 * span, most + above, ticks)
         self._fill()
         self.refresh()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        if hasattr(self, "_kept") and self._t.size:
+            self.show_range(*self.x_range)
 
     def show_handles(self, handles: tuple[Handle, ...]) -> None:
         """Show what can be dragged: when, and what is asked from then on."""
