@@ -83,8 +83,32 @@ def test_a_resonance_that_may_lie_elsewhere_is_drawn_too(axis: Axis) -> None:
     found = holding(vague, 32)
     assert found.unstable > 0
     assert found.worst < 0.0
+    assert found.worst_gain == 0.0
     assert found.gains is not None
     assert found.kept >= found.nominal
+    assert found.kept_gain >= min(found.nominal_gain, 2.0)
+
+
+def test_what_a_resonance_takes_of_the_gain_margin_counts(axis: Axis) -> None:
+    """A little elsewhere it leaves the phase margin alone, and takes the gain margin."""
+    sure = axis
+    for path in ("machine.inertia", "machine.Lq", "machine.R", "machine.Ld", "machine.psi",
+                 "mechanics.anti_resonance"):  # fmt: skip
+        sure = unsure(sure, path, 1e-5)
+    vague = unsure(sure, "mechanics.resonance", 0.06)
+    found = holding(vague, 32)
+    assert found.unstable == 0
+    assert found.worst_gain < 0.97 * min(found.nominal_gain, 2.0)
+    assert found.gains is not None
+    assert found.gains.Kp < used(axis).Kp
+    assert found.kept_gain >= min(found.nominal_gain, 2.0)
+    for factor in (0.93, 0.97, 1.03, 1.07):
+        old = vague.mechanics.resonance
+        moved = vague.with_parameter("mechanics.resonance", replace(old, adopted=replace(
+            old.best, value=factor * old.value)))  # fmt: skip
+        moved = moved.with_loop_gains(KEY, found.gains)
+        loop = loop_in_use(moved, turning=Turning(speed=usual_speed(moved)))
+        assert margins(loop.opened).gain_margin > 0.97 * min(found.nominal_gain, 2.0)
 
 
 def test_without_gains_or_without_any_that_hold_it_says_so(axis: Axis) -> None:
@@ -106,4 +130,5 @@ def test_the_command_tells_it(
     assert main(["simulate", str(file), str(scenario), "--vary", "8", "--json"]) == 0
     told = json.loads(capsys.readouterr().out)["variants"]["speed_margin"]
     assert told["worst"] < told["nominal"]
+    assert 1.0 < told["worst_gain"] <= told["nominal_gain"]
     assert told["gains_that_hold"]["Kp"] < used(axis).Kp

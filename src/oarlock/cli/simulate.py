@@ -166,7 +166,14 @@ def _margins(axis: "Axis", many: int) -> dict[str, Any]:
         return {}
     kept = {"Kp": found.gains.Kp, "Ki": found.gains.Ki} if found.gains else None
     return {"speed_margin": {"nominal": found.nominal, "worst": found.worst,
+                             "nominal_gain": _finite(found.nominal_gain),
+                             "worst_gain": _finite(found.worst_gain),
                              "unstable": found.unstable, "gains_that_hold": kept}}  # fmt: skip
+
+
+def _finite(value: float) -> float | None:
+    """Return a number as JSON has it; None where nothing limits it."""
+    return value if math.isfinite(value) else None
 
 
 def _print_variants(many: dict[str, Any]) -> None:
@@ -194,8 +201,11 @@ def _print_variants(many: dict[str, Any]) -> None:
     if found:
         nominal, worst = (math.degrees(found[name]) for name in ("nominal", "worst"))
         least = (
-            f"unstable on {found['unstable']}" if found["unstable"] else f"{worst:.1f}° at worst"
-        )
+            f"unstable on {found['unstable']}" if found["unstable"] else
+            f"at worst {worst:.1f}°"
+        )  # fmt: skip
+        if found["worst_gain"]:
+            least += f" and {20.0 * math.log10(found['worst_gain']):.1f} dB"
         click.echo(f"  speed loop: {nominal:.1f}° of margin, {least}")
         if found["gains_that_hold"]:
             g = found["gains_that_hold"]

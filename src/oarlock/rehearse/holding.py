@@ -1,7 +1,8 @@
 """Gains of the speed loop that hold on every machine within the uncertainty of the estimates.
 
 Many axes are drawn about the best estimates, as a study draws its plants, the shaft's resonances
-with them. The loop of each is exact; the worst phase margin of all is what the gains are worth.
+with them. The loop of each is exact; the worst margins of all are what the gains are worth: of the
+phase, and of the gain, which is what a resonance takes that lies elsewhere than its notch.
 """
 
 import math
@@ -22,11 +23,14 @@ from oarlock.machine.speed_loop import KEY, SpeedGains
 from oarlock.rehearse.vary import relative, tolerances
 
 Array = NDArray[np.float64]
+Worth = tuple[float, float]  # phase margin, rad, and gain margin, ratio
 _PATHS = {"R": "machine.R", "Ld": "machine.Ld", "Lq": "machine.Lq", "flux": "machine.psi",
           "inertia": "machine.inertia"}  # fmt: skip
 _RESONANCES = ("mechanics.anti_resonance", "mechanics.resonance")
 _LEAST, _HALVINGS = 0.1, 12  # of the gains in use; of the search between the two
 _FEWEST = 0.2  # of a value, however far a draw goes
+_GAIN = 2.0  # ratio, that the gain margin keeps on all; less where it is less as believed
+_ALIKE = math.radians(0.1)  # margins that count as one
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -36,9 +40,12 @@ class Holding:
     many: int
     nominal: float  # rad, margin on the machine as it is believed
     worst: float  # rad, least of all; negative: unstable on some
+    nominal_gain: float  # ratio, likewise of the gain margin; infinite where nothing limits it
+    worst_gain: float
     unstable: int  # machines
-    gains: SpeedGains | None  # that keep the nominal margin on all; None: those in use do
+    gains: SpeedGains | None  # that keep both on all; None: those in use do
     kept: float  # rad, what those keep at least
+    kept_gain: float
 
 
 def holding(
@@ -68,35 +75,37 @@ def holding(
         if progress is not None:
             progress(0.7 * n / many, f"{n} of {many} machines")
 
-    def least(gains: SpeedGains) -> float:
+    def least(gains: SpeedGains) -> Worth:
         cancel.check()
-        return min(_margin(plant, gains) for plant in plants)
+        each = [_worth(plant, gains) for plant in plants]
+        return min(phase for phase, _ in each), min(gain for _, gain in each)
 
-    nominal, each = _margin(plants[0], used), [_margin(plant, used) for plant in plants]
+    each = [_worth(plant, used) for plant in plants]
+    (nominal, nominal_gain), (worst, worst_gain) = each[0], least(used)
     if nominal <= 0.0:
         raise InputError("the speed loop is unstable", place="speed loop",
                          remedy="Mend it first")  # fmt: skip
-    worst = min(each)
-    found, kept = _slower(used, nominal, worst, least)
-    return Holding(many=many, nominal=nominal, worst=worst,
-                   unstable=sum(one < 0.0 for one in each), gains=found, kept=kept)  # fmt: skip
+    found, kept = _slower(used, (nominal, min(nominal_gain, _GAIN)), (worst, worst_gain), least)
+    return Holding(many=many, nominal=nominal, worst=worst, nominal_gain=nominal_gain,
+                   worst_gain=worst_gain, unstable=sum(phase < 0.0 for phase, _ in each),
+                   gains=found, kept=kept[0], kept_gain=kept[1])  # fmt: skip
 
 
 def _slower(
-    used: SpeedGains, wanted: float, worst: float, least: Callable[[SpeedGains], float]
-) -> tuple[SpeedGains | None, float]:
-    """Return the largest gains that keep a margin on all, by bisection, and what they keep."""
-    if worst >= wanted - math.radians(0.1):
+    used: SpeedGains, wanted: Worth, worst: Worth, least: Callable[[SpeedGains], Worth]
+) -> tuple[SpeedGains | None, Worth]:
+    """Return the largest gains that keep both margins on all, by bisection, and what they keep."""
+    if worst[0] >= wanted[0] - _ALIKE and worst[1] >= 0.995 * wanted[1]:
         return None, worst
     low, high, kept = _LEAST, 1.0, least(_scaled(used, _LEAST))
-    if kept < wanted:
+    if kept[0] < wanted[0] or kept[1] < wanted[1]:
         raise InputError("no smaller gains keep that margin on all machines", place="speed loop",
                          remedy="Measure what is least certain again")  # fmt: skip
     for _ in range(_HALVINGS):
         middle = 0.5 * (low + high)
-        margin = least(_scaled(used, middle))
-        if margin >= wanted:
-            low, kept = middle, margin
+        found = least(_scaled(used, middle))
+        if found[0] >= wanted[0] and found[1] >= wanted[1]:
+            low, kept = middle, found
         else:
             high = middle
     return _scaled(used, low), kept
@@ -107,10 +116,10 @@ def _scaled(gains: SpeedGains, factor: float) -> SpeedGains:
                    observer=factor * gains.observer)  # fmt: skip
 
 
-def _margin(plant: SpeedPlant, gains: SpeedGains) -> float:
-    """Return the phase margin of a loop, rad; −π where it is unstable."""
+def _worth(plant: SpeedPlant, gains: SpeedGains) -> Worth:
+    """Return phase margin (rad) and gain margin (ratio) of a loop; (−π, 0) where it is unstable."""
     found = SpeedLoop(plant, gains).margins
-    return found.phase_margin if found.stable else -math.pi
+    return (found.phase_margin, found.gain_margin) if found.stable else (-math.pi, 0.0)
 
 
 def _drawn(axis: Axis, many: int, seed: int) -> list[Axis]:

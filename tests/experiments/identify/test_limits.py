@@ -163,6 +163,17 @@ def test_a_spin_and_its_limits(known: Axis) -> None:
             beyond=0.0115, told="1 % allowed")  # fmt: skip
 
 
+def test_the_fluxs_uncertainty_follows_how_the_holds_scatter(known: Axis) -> None:
+    def std(volts: float) -> float:
+        return estimate_flux(off_the_line(volts), known).estimates["machine.psi"].std or 0.0
+
+    quiet, some, much = std(0.0), std(0.3), std(1.2)
+    added = [math.sqrt(one**2 - quiet**2) for one in (some, much)]
+    assert added[1] == pytest.approx(4.0 * added[0], rel=0.1)
+    # Sixteen holds at 320 and 640 rad/s: at least the standard error that ±0.3 V leaves of a slope.
+    assert added[0] > 0.3 / math.sqrt(8 * 320.0**2 + 8 * 640.0**2)
+
+
 def test_halls_may_lie_twice_as_far_off(known: Axis) -> None:
     from dataclasses import replace
 

@@ -39,8 +39,13 @@ class WithinBlock:
         block.add(self._shares)
         self._worst = block.row("Worst margin", "Of the speed loop, on any of the machines")
         self._worst.show_value("–", "°")
+        self._gain = block.row("Gain margin", "Of the speed loop, the least on any of the machines")
+        self._gain.show_value("–", "dB")
         self.take = link_button("")
-        self.take.setToolTip("Smaller gains of the speed loop, with the margin it has now")
+        self.take.setToolTip(
+            "Smaller gains of the speed loop, that keep on all machines the phase margin\n"
+            "that it has now, and 6 dB of gain margin where it has as much"
+        )
         self.take.clicked.connect(self._take)
         self.take.hide()
         block.add(self.take)
@@ -69,7 +74,10 @@ class WithinBlock:
         self.take.setVisible(self._gains is not None)
         if found is None:
             self._worst.show_value("–", "°")
+            self._gain.show_value("–", "dB")
             return
+        least, whole = (decibels(one) for one in (found.worst_gain, found.nominal_gain))
+        self._gain.show_value(least, "dB", f"of {whole}")
         nominal = f"of {math.degrees(found.nominal):.1f}"
         if found.unstable:
             self._worst.show_value("unstable", "", f"on {found.unstable}", color="attention")
@@ -84,6 +92,13 @@ class WithinBlock:
             axis = self._session.axis.with_loop_gains(KEY, self._gains)
             self._session.edit("Gains that hold on all machines", axis)
             self.take.hide()
+
+
+def decibels(gain: float) -> str:
+    """Return a gain margin as it is shown."""
+    if not 0.0 < gain < math.inf:
+        return "–"
+    return f"{20.0 * math.log10(gain):.1f}"
 
 
 class MovedBars(QWidget):
