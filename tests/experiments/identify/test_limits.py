@@ -133,6 +133,14 @@ def test_sensors_and_dead_time_that_are_too_much(axis: Axis) -> None:
             told="3 allowed")  # fmt: skip
 
 
+def test_gains_of_the_sensors_are_told_apart_from_their_offsets(axis: Axis) -> None:
+    found = resistance(axis, gain=1.03)
+    told = {**found.extra, **found.estimates}
+    assert told["inverter.gain_a"].value == pytest.approx(1.03, abs=0.002)
+    assert told["inverter.gain_b"].value == pytest.approx(0.985, abs=0.002)
+    assert told["machine.R"].value == pytest.approx(axis.machine.R.value, rel=0.005)
+
+
 # Flux
 
 
@@ -273,6 +281,51 @@ def test_an_answer_has_to_stand_out_of_the_noise_by_ten_times(axis: Axis) -> Non
     assert "10 needed" in found(0.1).sentence
 
 
+def test_sines_that_no_law_joins_are_worth_less(axis: Axis) -> None:
+    """L up and down from frequency to frequency: neither growing nor falling with it."""
+    axis = adopting(axis, inverter__gain_a=1.0, inverter__gain_b=1.0)
+
+    def std(off: float) -> float:
+        each = tuple(8.2e-3 * (1.0 + side * off) for side in (0, 1, -1, 1, -1, 0))
+        record = sines(axis, 400.0, 300.0, 500.0, 600.0, 700.0, 800.0, L=each)
+        found = estimate_inductance(record, axis).estimates["machine.Ld"]
+        assert found.value == pytest.approx(8.2e-3, rel=2.0 * off + 0.004)
+        return (found.std or 0.0) / found.value
+
+    agreed, some, much = std(0.0), std(0.02), std(0.04)
+    assert some > agreed + 0.005
+    added = [math.sqrt(one**2 - agreed**2) for one in (some, much)]
+    assert added[1] == pytest.approx(2.0 * added[0], rel=0.15)
+
+
+def test_one_sine_alone_is_worth_what_its_frequency_leaves_open(axis: Axis) -> None:
+    """At 1600 Hz: what grows with its square by up to 1.5 % at 1 kHz, what falls with it by 1 %."""
+    axis = adopting(axis, inverter__gain_a=1.0, inverter__gain_b=1.0)
+    found = estimate_inductance(sines(axis, 1600.0, L=(8.2e-3,)), axis).estimates["machine.Ld"]
+    times = (1.0 - math.cos(math.tau * 1600.0 * TS)) / (1.0 - math.cos(math.tau / 16.0))
+    assert found.std is not None
+    assert found.std / found.value == pytest.approx(
+        math.hypot(0.015 * times, 0.01 / times, 0.002), rel=0.02
+    )
+
+
+def test_what_grows_with_the_square_of_the_frequency_is_taken_off(axis: Axis) -> None:
+    axis = adopting(axis, inverter__gain_a=1.0, inverter__gain_b=1.0)
+    hertz = (900.0, 700.0, 1100.0, 1400.0, 1800.0, 2200.0)
+
+    def found(grown: float) -> Estimate:
+        usual = 2.0 - 2.0 * math.cos(math.tau / 16.0)  # of a sine at 1 kHz and 16 kHz
+        each = tuple(
+            8.2e-3 * (1.0 + grown * (2.0 - 2.0 * math.cos(math.tau * f * TS)) / usual)
+            for f in hertz
+        )
+        return estimate_inductance(sines(axis, *hertz, L=each), axis).estimates["machine.Ld"]
+
+    same, grown = found(0.0), found(0.01)
+    assert grown.value == pytest.approx(8.2e-3, rel=0.003)
+    assert (grown.std or 0.0) < 1.3 * (same.std or 0.0)
+
+
 @pytest.mark.parametrize(("spread", "passed"), [(0.0095, True), (0.0105, False)])
 def test_sensors_have_to_be_known_to_one_per_cent(axis: Axis, spread: float, passed: bool) -> None:
     for phase in "ab":
@@ -313,6 +366,31 @@ def test_trapezoids_and_their_limits(axis: Axis) -> None:
     allowed = 0.01 * 120.0 * 60.0 / math.tau
     at = 0.02 + (allowed - rms[1]) / per
     limited(shaken, "residual", within=0.9 * at, beyond=1.1 * at, told="11 allowed")
+
+
+def stretched(bend: float) -> Finding:
+    """A run whose friction is by a share smaller below a third of its top speed than above."""
+    plain = run_of()
+    t, torque = plain["t"], plain["torque"].copy()
+    speed = np.gradient(plain["theta_m"], t)
+    smooth = np.convolve(speed, np.ones(200) / 200, mode="same")
+    slow = np.abs(smooth) < 42.0
+    torque[slow] -= bend * (0.25 + 1.5e-3 * 120.0) * np.sign(smooth[slow])
+    columns = {n: plain[n] for n in plain.columns} | {"torque": torque}
+    return estimate_mechanics(made("inertia", dict(plain.settings), **columns), axis_of_the_winch())
+
+
+def axis_of_the_winch() -> Axis:
+    from benchmarks.machines import printed_axis
+
+    return printed_axis("winch")
+
+
+def test_friction_that_is_no_straight_line_is_told() -> None:
+    found = [check(stretched(x), "friction model") for x in (0.0, 0.05, 0.3)]
+    assert [one.passed for one in found] == [True, True, False]
+    assert "10 % allowed" in found[2].sentence
+    assert "is it cold or rubbing?" in found[2].sentence
 
 
 def test_a_shaft_that_hardly_turned_is_told_so(axis: Axis) -> None:

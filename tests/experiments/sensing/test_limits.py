@@ -150,6 +150,14 @@ def test_a_resolver_turned_by_hand_and_its_limits(turned: Axis) -> None:
     limited(lambda x: resolver(turned, rounds=x), "rounds a turn", within=1.77, beyond=1.73)
 
 
+def test_of_a_shaft_that_stood_and_of_a_missing_line_nothing_is_adopted(turned: Axis) -> None:
+    assert resolver(turned, rounds=0.0).estimates == {}
+    missing = resolver(turned, ratio=0.05)
+    assert missing.estimates == {}
+    assert "sine is missing" in missing.failed[0].sentence
+    assert set(resolver(turned).estimates) >= {"sensor.sine_ratio", "sensor.skew"}
+
+
 # A turn by hand: encoder
 
 
