@@ -1,13 +1,16 @@
 """How a scenario begins, loads by where the shaft is, and sensors that fail on the way."""
 
+import json
 import math
 from pathlib import Path
 
 import numpy as np
 import pytest
 
+from oarlock.cli import main
 from oarlock.errors import InputError
 from oarlock.machine import Axis
+from oarlock.machine.axis_file import format_axis
 from oarlock.quantities.kinds import RPM
 from oarlock.rehearse.figures import figures_of
 from oarlock.rehearse.plant import believed_plant
@@ -87,6 +90,18 @@ def test_a_shaft_whose_sensor_is_lost_is_told_as_it_is(winch: Axis) -> None:
     assert shown.answer == said
     assert "% of the bus" in shown.reasons[0]
     assert len(curves_of(shown)["asked"]) == 2
+
+
+def test_the_command_tells_it_too(
+    tmp_path: Path, winch: Axis, capsys: pytest.CaptureFixture[str]
+) -> None:
+    axis, scenario = tmp_path / "winch.axis.toml", tmp_path / "off.scenario.toml"
+    axis.write_text(format_axis(winch))
+    scenario.write_text(TURN + '[[events]]\nat = "0.5 s"\nsensor = "lost"\n')
+    assert main(["simulate", str(axis), str(scenario)]) == 0
+    assert "The sensor says 0 rpm where the shaft turns " in capsys.readouterr().out
+    main(["simulate", str(axis), str(scenario), "--json"])
+    assert json.loads(capsys.readouterr().out)["sensor"].startswith("The sensor says 0 rpm")
 
 
 def test_a_sensor_that_works_is_no_news(winch: Axis) -> None:

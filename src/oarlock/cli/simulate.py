@@ -59,6 +59,7 @@ def simulate(
     from oarlock.rehearse.run import rehearse
     from oarlock.rehearse.scenario import read_scenario
     from oarlock.simulate.plant_parameters import Modulation
+    from oarlock.views.rehearsal import unread
 
     if cluster and not vary:
         raise click.UsageError("--cluster shares out what --vary asks for: give both")
@@ -66,7 +67,7 @@ def simulate(
     switching = Modulation(modulation.replace("-", " "))
     bridge = switching if inverter == "switching" else Modulation.AVERAGED
     run = rehearse(scenario, axis, seed=seed, bridge=bridge)
-    told = figures_of(run, axis)
+    told, unseen = figures_of(run, axis), unread(run, axis)
     if csv is not None:
         from oarlock.records.csv_file import write_record
 
@@ -77,9 +78,12 @@ def simulate(
     if as_json:
         said = asdict(told) | ({"variants": many} if many else {})
         said |= {"torque_ripple": made} if made else {}
+        said |= {"sensor": unseen} if unseen else {}
         click.echo(json.dumps(finite(said), allow_nan=False))
     else:
         _print(scenario, told, bridge)
+        if unseen:
+            click.echo(f"{unseen}.")
         if many:
             _print_variants(many)
         if made:
@@ -166,14 +170,8 @@ def _margins(axis: "Axis", many: int) -> dict[str, Any]:
         return {}
     kept = {"Kp": found.gains.Kp, "Ki": found.gains.Ki} if found.gains else None
     return {"speed_margin": {"nominal": found.nominal, "worst": found.worst,
-                             "nominal_gain": _finite(found.nominal_gain),
-                             "worst_gain": _finite(found.worst_gain),
+                             "nominal_gain": found.nominal_gain, "worst_gain": found.worst_gain,
                              "unstable": found.unstable, "gains_that_hold": kept}}  # fmt: skip
-
-
-def _finite(value: float) -> float | None:
-    """Return a number as JSON has it; None where nothing limits it."""
-    return value if math.isfinite(value) else None
 
 
 def _print_variants(many: dict[str, Any]) -> None:
@@ -204,7 +202,7 @@ def _print_variants(many: dict[str, Any]) -> None:
             f"unstable on {found['unstable']}" if found["unstable"] else
             f"at worst {worst:.1f}°"
         )  # fmt: skip
-        if found["worst_gain"]:
+        if 0.0 < found["worst_gain"] < math.inf:
             least += f" and {20.0 * math.log10(found['worst_gain']):.1f} dB"
         click.echo(f"  speed loop: {nominal:.1f}° of margin, {least}")
         if found["gains_that_hold"]:
