@@ -12,7 +12,7 @@ import pytest
 from benchmarks.silence import PROMISED, Stalls, once
 
 from oarlock.drive.canopen_link import CLIENT_ID
-from oarlock.drive.unix_bus import pack, unpack
+from oarlock.drive.unix_bus import BUSY, pack, unpack
 from oarlock.practice.server import Server
 from oarlock.practice.truth import draw
 from oarlock.simulate.drive_model import DriveModel
@@ -28,8 +28,9 @@ def stalls() -> Iterator[Stalls]:
 @pytest.mark.realtime
 @pytest.mark.parametrize("kind", list(PROMISED))
 def test_each_kind_of_silence(tmp_path: Path, kind: str, stalls: Stalls) -> None:
-    """The best of three: a busy machine adds, never takes away."""
-    assert min(once(kind, tmp_path, stalls)[0] for _ in range(3)) <= PROMISED[kind]
+    """The best of three, less what the machine itself stood still: that adds, never takes away."""
+    tries = [once(kind, tmp_path, stalls) for _ in range(3)]
+    assert min(seconds - stood for seconds, stood in tries) <= PROMISED[kind]
 
 
 @pytest.mark.realtime
@@ -74,6 +75,26 @@ def joined(server: Server) -> socket.socket:
     client.connect(str(server._path))
     server._exchange(0.1)
     return client
+
+
+def test_a_client_that_has_left_does_not_bar_the_next(server: Server) -> None:
+    first = joined(server)
+    first.close()
+    second = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    second.connect(str(server._path))
+    server._exchange(0.1)
+    server._exchange(0.1)
+    second.setblocking(False)
+    with pytest.raises(BlockingIOError):  # nothing was said to it: it is not turned away
+        second.recv(64)
+    assert server._client is not None
+    third = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    third.connect(str(server._path))
+    server._exchange(0.1)
+    third.settimeout(1.0)
+    assert third.recv(64) == BUSY
+    for one in (second, third):
+        one.close()
 
 
 @pytest.mark.parametrize("flag", [0x8000_0000, 0x4000_0000, 0x2000_0000])

@@ -191,8 +191,9 @@ class Server:
 
     def _exchange(self, timeout: float) -> bool:
         """Take what arrives within `timeout`; return False when the parent is gone."""
-        sources: list[Any] = [self._listener] if self._listener else []
-        sources += [self._client] if self._client else []
+        # A client that has left is seen to be gone before the next one is looked at.
+        sources: list[Any] = [self._client] if self._client else []
+        sources += [self._listener] if self._listener else []
         sources += [sys.stdin.fileno()] if self._tied else []
         writable = [self._client] if self._client and self._outbox.frames else []
         ready, _, _ = select.select(sources, writable, [], timeout)

@@ -33,7 +33,6 @@ class Tally:
     samples: int
     over: int  # samples with the voltage at its limit
     sums: Mapping[str, float]
-    start: float | None  # rad, where the drive saw the shaft at the beginning
 
 
 class Bins:
@@ -46,8 +45,8 @@ class Bins:
         self.seconds = self._width * Ts  # of a bin
         self._left: Array | None = None
         self._made: dict[str, list[Array]] = {"mean": [], "least": [], "most": []}
-        self._tally = Tally(bins=0, samples=0, over=0, start=None,
-                            sums={"current": 0.0, "following": 0.0, "ripple": 0.0})  # fmt: skip
+        nothing = {"current": 0.0, "following": 0.0, "ripple": 0.0}
+        self._tally = Tally(bins=0, samples=0, over=0, sums=nothing)
 
     @property
     def samples(self) -> int:
@@ -79,8 +78,7 @@ class Bins:
         table = rows.astype(np.float64)
         if not table.shape[0]:
             return
-        start = model.began_at if self._tally.start is None else self._tally.start
-        position = table[:, 0] - start
+        position = table[:, 0] - model.began_at
         following = table[:, 1] - position
         amperes, volts = np.hypot(*table[:, 4:6].T), np.hypot(*table[:, 6:8].T)
         shaft, torque = table[:, 8:].T
@@ -106,7 +104,6 @@ class Bins:
             sums={"current": sums["current"] + float(np.sum(amperes**2)),
                   "following": sums["following"] + float(np.sum(following**2)),
                   "ripple": sums["ripple"] + ripple},
-            start=start,
         )  # fmt: skip
 
     def _keep(self, cut: Array) -> None:
