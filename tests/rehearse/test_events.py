@@ -86,6 +86,9 @@ def test_a_shaft_whose_sensor_is_lost_is_told_as_it_is(winch: Axis) -> None:
     assert said.startswith("The sensor says 0 rpm where the shaft turns ")
     peak = float(np.abs(run.mean["shaft"])[run.t > 0.5].max())
     assert figures_of(run, winch).top_speed >= 0.99 * peak
+    swinging = run.mean["power"][run.t > 0.55]  # the shaft swings about where the current points
+    loss = 1.5 * winch.machine.R.value * float(run.mean["amperes"][-1]) ** 2
+    assert swinging.min() < 0.5 * loss < loss < swinging.max()
     shown = simulated(parse_scenario(text, place="x"), winch)
     assert shown.answer == said
     assert "% of the bus" in shown.reasons[0]
@@ -108,6 +111,11 @@ def test_a_sensor_that_works_is_no_news(winch: Axis) -> None:
     shown = simulated(parse_scenario(TURN, place="x"), winch)
     assert unread(shown.run, winch) == ""
     assert len(curves_of(shown)["asked"]) == 1
+    # As it begins to turn a drive does not know its speed for a moment: no fault of the sensor.
+    turning = played(COAST + HELD + '[[events]]\nat = "0.2 s"\nsensor = "back"\n', winch)
+    first = abs(float(turning.mean["shaft"][0] - turning.mean["speed"][0]))
+    assert first > 0.03 * winch.top_speed
+    assert unread(turning, winch) == ""
     back = (
         '[[events]]\nat = "0.5 s"\nsensor = "lost"\n[[events]]\nat = "0.502 s"\nsensor = "back"\n'
     )

@@ -111,6 +111,19 @@ def test_what_a_resonance_takes_of_the_gain_margin_counts(axis: Axis) -> None:
         assert margins(loop.opened).gain_margin > 0.97 * min(found.nominal_gain, 2.0)
 
 
+def test_the_gain_margin_alone_makes_gains_smaller(axis: Axis) -> None:
+    sure = axis
+    for path in ("machine.inertia", "machine.Lq", "machine.R", "machine.Ld", "machine.psi",
+                 "mechanics.anti_resonance"):  # fmt: skip
+        sure = unsure(sure, path, 1e-5)
+    keen = sure.with_loop_gains(KEY, replace(used(axis), Kp=1.42 * used(axis).Kp))
+    found = holding(unsure(keen, "mechanics.resonance", 0.02), 32)
+    assert found.worst == pytest.approx(found.nominal, abs=math.radians(0.099))
+    assert found.nominal_gain > 2.0 > found.worst_gain
+    assert found.gains is not None
+    assert found.kept_gain >= 2.0
+
+
 def test_without_gains_or_without_any_that_hold_it_says_so(axis: Axis) -> None:
     with pytest.raises(InputError, match="has no gains yet"):
         holding(known_winch(), 4)

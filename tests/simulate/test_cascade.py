@@ -279,6 +279,19 @@ def test_a_ramp_that_is_turned_round_takes_its_acceleration_back_first() -> None
     assert asked[-1] == -5.0
 
 
+def test_a_speed_that_is_met_at_full_acceleration_is_passed_and_come_back_to() -> None:
+    steep, jerk = 100.0, 0.05
+    asked = ramped(
+        {"SAMPLES": 1600, "REF_W": 20.0, "ACCELERATION": steep, "JERK_TIME": jerk},
+        {"SAMPLES": 8000, "REF_W": 7.6, "ACCELERATION": steep, "JERK_TIME": jerk},
+    )
+    assert asked[1600] == pytest.approx(7.5, abs=0.05)
+    a = np.diff(asked) / TS
+    assert float(np.abs(np.diff(a)).max()) < 2.2 * steep / jerk * TS
+    assert asked.max() > 9.0
+    assert asked[-1] == pytest.approx(7.6, abs=1e-6)
+
+
 def test_a_chirp_goes_up_by_one_ratio() -> None:
     model = drive(rigid(), [{"SAMPLES": 16000, "WAVE": k.WAVE_CHIRP, "TARGET": k.ON_IQ,
                              "AMPLITUDE": 2.0, "FREQUENCY": 20.0, "END_FREQUENCY": 320.0}],

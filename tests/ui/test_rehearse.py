@@ -4,6 +4,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import pytest
 from benchmarks.machines import sensed
 from PySide6.QtCore import QPoint, QPointF, Qt
@@ -18,6 +19,7 @@ from oarlock.machine.axis_file import format_axis
 from oarlock.machine.speed_loop import KEY, SpeedGains
 from oarlock.practice.truth import draw
 from oarlock.records import Run
+from oarlock.rehearse.run import rehearse
 from oarlock.rehearse.scenario import Control
 from oarlock.session.new_project import hollow
 from oarlock.session.perform import perform
@@ -478,3 +480,36 @@ def test_gains_that_hold_on_all_machines_are_offered_and_taken(
     assert after.Kp < before.Kp
     tuned.session.undo()
     assert tuned.session.axis.loops[KEY].gains == before
+
+
+def test_a_plots_name_stays_clear_of_its_curves_in_a_low_window(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    stage = simulated(qtbot, tuned)
+    for height in (700, 1000, 700):
+        tuned.window.resize(1024, height)
+        qtbot.wait(50)
+        for plot in stage.plots.values():
+            top = max(float(np.max(values)) for _, values in plot._drawn)
+            assert plot.py(top) >= plot.area.top() + 15.0
+
+
+def test_a_preview_goes_on_from_what_is_shown(
+    qtbot: QtBot, tuned: Application, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    stage = simulated(qtbot, tuned)
+    assert stage.shown is not None
+    taken: list[object] = []
+    plain = rehearse
+
+    def watched(*args: object, **given: object) -> object:
+        taken.append(given.get("since"))
+        return plain(*args, **given)  # type: ignore[arg-type]
+
+    monkeypatch.setattr("oarlock.views.rehearsal.rehearse", watched)
+    before, handle = stage.shown, stage.plots["asked"].handles[1]
+    stage.plots["asked"].dragged.emit(1, handle.at + 0.1, handle.value)
+    wait(qtbot, lambda: stage.shown is not before and not stage.is_working)
+    assert taken[0] is before.run
+    stage.plots["asked"].dropped.emit()
+    wait(qtbot, lambda: len(taken) > 1 and not stage.is_working)
