@@ -19,6 +19,7 @@ from oarlock.machine.axis_file import format_axis
 from oarlock.machine.speed_loop import KEY, SpeedGains
 from oarlock.practice.truth import draw
 from oarlock.records import Run
+from oarlock.rehearse.bins import COLUMNS
 from oarlock.rehearse.run import rehearse
 from oarlock.rehearse.scenario import Control
 from oarlock.session.new_project import hollow
@@ -513,3 +514,25 @@ def test_a_preview_goes_on_from_what_is_shown(
     assert taken[0] is before.run
     stage.plots["asked"].dropped.emit()
     wait(qtbot, lambda: len(taken) > 1 and not stage.is_working)
+
+
+def test_a_long_run_is_drawn_as_a_hatching_until_it_is_looked_at_closely(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    stage = simulated(qtbot, tuned)
+    assert stage.shown is not None
+    many = 60_000
+    t = np.arange(many, dtype=np.float64) * 1e-3
+    columns = {name: np.sin(t) for name in COLUMNS}
+    run = replace(stage.shown.run, t=t, mean=columns, least=columns, most=columns)
+    stage.show_picture(replace(stage.shown, run=run))
+    curve = stage.plots["volts"]._means[0]
+    x, _ = curve.getData()
+    assert len(x) < 4 * stage.plots["volts"].area.width()
+    assert curve.opts["pen"].widthF() == 1.0
+    assert not curve.opts["antialias"]
+    stage.plots["volts"].zoomed.emit(10.0, 11.0)
+    x, _ = curve.getData()
+    assert 1000 <= len(x) <= 1003
+    assert curve.opts["pen"].widthF() == 1.8
+    assert curve.opts["antialias"]

@@ -282,6 +282,13 @@ _EVERYWHERE = QRectF(-1e6, -1e6, 2e6, 2e6)
 class _Curve(pg.PlotCurveItem):  # type: ignore[misc]
     """A curve in axes of fixed range: nobody needs to know how far its data reaches."""
 
+    def trace(self, x: Array, y: Array, *, dense: bool) -> None:
+        """Draw it; a dense one, which fills its columns, as hairlines: that is drawn quickly."""
+        pen = QPen(self.opts["pen"])
+        self._own = getattr(self, "_own", pen.widthF())
+        pen.setWidthF(1.0 if dense else self._own)
+        self.setData(x, y, pen=pen, antialias=not dense)
+
     def boundingRect(self) -> QRectF:
         return _EVERYWHERE
 

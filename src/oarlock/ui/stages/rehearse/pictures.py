@@ -18,6 +18,7 @@ Array = NDArray[np.float64]
 _LINE = 14.0  # px, of a label
 _FLAT = 1e-3  # of how far a quantity goes in all: less is shown no larger
 _NAMES = 20.0  # px at the top, for what a plot shows
+_DENSE = 20  # samples on a column of the screen, from which curves are hatchings
 _GRIP = 10.0  # px about a handle
 _CLOSEST = 0.005  # s, the shortest range of time
 
@@ -100,8 +101,10 @@ class RunPlot(Plot):
         low, high = self.x_range
         columns = max(round(self.area.width()), 1)
         for t, curves in ((self._t, self._drawn), (self._kept_t, self._kept)):
+            seen = int(np.searchsorted(t, high) - np.searchsorted(t, low))
             for item, values in curves:
-                item.setData(*thinned(t, values, low, high, columns))
+                x, y = thinned(t, values, low, high, columns)
+                item.trace(x, y, dense=seen > _DENSE * columns)
 
     def show_range(self, low: float, high: float) -> None:
         """Show a range of time; the other axis follows what is in it."""
