@@ -4,7 +4,6 @@ The records are closed forms: levels, waves and transfer functions without any s
 """
 
 import math
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -27,25 +26,11 @@ from tests.experiments.identify.test_synthetic import (
     swept,
     trapezoids,
 )
+from tests.experiments.limits import check, limited
 
 __all__ = ["known"]  # a fixture
 Array = NDArray[np.float64]
 TS = 62.5e-6
-
-
-def check(finding: Finding, code: str) -> Check:
-    return next(one for one in finding.checks if one.code == code)
-
-
-def limited(
-    find: Callable[[float], Finding], code: str, *, within: float, beyond: float, told: str
-) -> None:
-    """A check holds at one value and fails at the other, and its sentence names the limit."""
-    good, bad = (check(find(value), code) for value in (within, beyond))
-    assert good.passed, good.sentence
-    assert not bad.passed, bad.sentence
-    assert told in good.sentence
-    assert told in bad.sentence
 
 
 # Resistance: direct current through three phases, each with a dead time, R and a sensor

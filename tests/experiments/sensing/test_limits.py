@@ -1,7 +1,6 @@
 """Each check at rest and by hand holds just within the limit that it states, and fails beyond."""
 
 import math
-from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
@@ -13,7 +12,8 @@ from oarlock.experiments.sensing.hand_reading import read_hand
 from oarlock.experiments.sensing.rest import read_rest
 from oarlock.experiments.sensing.turn_reading import read_turn
 from oarlock.machine import Axis, SensorKind
-from oarlock.records import Check, Finding, Record
+from oarlock.records import Finding, Record
+from tests.experiments.limits import limited
 
 
 def made(settings: dict[str, Any], **columns: Any) -> Record:
@@ -21,19 +21,6 @@ def made(settings: dict[str, Any], **columns: Any) -> Record:
         experiment="x", sample_time=1e-3, settings=settings, units=dict.fromkeys(columns, ""),
         columns={name: np.asarray(c, dtype=float) for name, c in columns.items()},
     )  # fmt: skip
-
-
-def limited(find: Callable[[float], Finding], code: str, *, within: float, beyond: float,
-            told: str = "") -> None:  # fmt: skip
-    """A check holds at one value and fails at the other, and its sentence names the limit."""
-
-    def check(value: float) -> Check:
-        return next(one for one in find(value).checks if one.code == code)
-
-    good, bad = check(within), check(beyond)
-    assert good.passed, good.sentence
-    assert not bad.passed, bad.sentence
-    assert told in bad.sentence
 
 
 # Currents at rest
