@@ -118,6 +118,17 @@ def test_what_differs_from_the_beginning_is_played_from_the_beginning(
     assert sum(played) >= whole.samples
 
 
+def test_a_chirp_is_as_steep_as_its_point_is_long(winch: Axis, played: list[int]) -> None:
+    rising = PointWave(shape=WaveShape.CHIRP, amplitude=2.0, frequency=2.0, until=40.0)
+    first = replace(SPEED.points[0], at=0.6, wave=rising)
+    chirped = replace(SPEED, points=(first, SPEED.points[1]))
+    to = moved(chirped, 1, at=1.4)
+    old, whole = rehearse(chirped, winch), rehearse(to, winch)
+    played.clear()
+    assert same(rehearse(to, winch, since=old), whole)
+    assert 0.6 * whole.samples < sum(played) < whole.samples
+
+
 def test_another_machine_takes_nothing_over(winch: Axis, played: list[int]) -> None:
     old = rehearse(SPEED, winch)
     heavy = replace(old.plant, inertia=2.0 * old.plant.inertia)

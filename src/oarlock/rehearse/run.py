@@ -281,6 +281,9 @@ def _taken_over(
     same = next((n for n, (a, b) in enumerate(zip(old, new, strict=False)) if a != b),
                 min(len(old), len(new)))  # fmt: skip
     differing = [points[same].at for points in (old, new) if same < len(points)]
+    wave = new[same - 1].wave if differing and same else None
+    if wave is not None and wave.shape is WaveShape.CHIRP:  # it is as steep as its point is long
+        differing.append(new[same - 1].at)
     until = min(differing, default=scenario.duration) / plant.Ts - 1.0
     found = [one for one in since.moments if one.sample <= until]
     while found and found[-1].tally is None:
