@@ -536,3 +536,14 @@ def test_a_long_run_is_drawn_as_a_hatching_until_it_is_looked_at_closely(
     assert 1000 <= len(x) <= 1003
     assert curve.opts["pen"].widthF() == 1.8
     assert curve.opts["antialias"]
+
+
+def test_what_is_wrong_stands_whole_below_the_text(qtbot: QtBot, tuned: Application) -> None:
+    stage = stage_of(tuned)
+    stage.scenario.text.setPlainText('control = "speed"duration = "1 s"')
+    stage.run()
+    wait(qtbot, lambda: stage.scenario.trouble.isVisible())
+    qtbot.wait(50)
+    said, text = stage.scenario.trouble, stage.scenario.text
+    assert said.height() >= said.heightForWidth(said.width())
+    assert said.geometry().top() >= text.geometry().bottom()
