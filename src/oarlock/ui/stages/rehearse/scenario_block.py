@@ -97,7 +97,8 @@ class ScenarioBlock(QObject):
     def refuse(self, error: OarlockError | None) -> None:
         """Say below the text what is wrong with it; None: nothing is."""
         self.trouble.setText(f"{error.place}: {error.cause}. {error.remedy}" if error else "")
-        self.trouble.setMinimumHeight(self.trouble.heightForWidth(self.text.width()))
+        height = self.trouble.heightForWidth(self.text.width())
+        self.trouble.setMinimumHeight(max(height, 0))
         self.trouble.setVisible(error is not None)
 
     def ask_open(self) -> None:
