@@ -64,6 +64,21 @@ def test_a_warm_winding_needs_more_voltage(winch: Axis) -> None:
     assert grown == pytest.approx(1.0 + 0.00393 * 80.0 * 5.0 * R / (5.0 * R + dead), abs=0.03)
 
 
+def test_a_warm_winding_loses_more_as_its_voltage_says(winch: Axis) -> None:
+    text = 'control = "current"\nduration = "0.3 s"\n[[points]]\ncurrent = "5 A peak"\n' + (
+        "[[events]]\nbrake = 100.0\n"
+    )
+    cold, warm = (played(text + more, winch) for more in ("", "[start]\nwarmer = 80\n"))
+    # What the voltage gives more, the dead time's share being the same, is what copper loses more.
+    more = 1.5 * (of(warm, "vq", 0.25) * of(warm, "iq", 0.25)
+                  - of(cold, "vq", 0.25) * of(cold, "iq", 0.25))  # fmt: skip
+    assert more > 5.0
+    assert of(warm, "power", 0.25) - of(cold, "power", 0.25) == pytest.approx(more, rel=0.05)
+    losses = [figures_of(run, winch).copper_loss for run in (cold, warm)]
+    held = warm.squares["current"] / 5.0**2  # a share of the time it was not there yet
+    assert losses[1] - losses[0] == pytest.approx(more * held, rel=0.05)
+
+
 def test_a_load_by_angle_pulls_where_the_shaft_is(tmp_path: Path, winch: Axis) -> None:
     (tmp_path / "spring.csv").write_text("angle [turns],torque [mN·m]\n0,0\n1,0\n3,2000\n")
     run = played('loads = "spring.csv"\n' + TURN, winch, tmp_path)

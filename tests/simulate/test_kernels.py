@@ -315,3 +315,10 @@ def test_a_current_controller_is_the_written_arithmetic_at_both_limits(rule: int
         held = model[0] == side
         inward = (asked - seen) * side < 0.0
         assert np.count_nonzero(held & inward) > 20  # limited while the error points back
+
+
+def test_a_plants_numbers_end_where_those_that_a_run_gives_begin() -> None:
+    plant = draw("winch", 0).packed()
+    assert plant.shape == (k.PLANT_SIZE,)
+    assert plant[k.PULL_ROWS - 1] == draw("winch", 0).halves
+    assert not np.any(plant[k.PULL_ROWS :])

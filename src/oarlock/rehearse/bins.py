@@ -82,7 +82,7 @@ class Bins:
         following = table[:, 1] - position
         amperes, volts = np.hypot(*table[:, 4:6].T), np.hypot(*table[:, 6:8].T)
         shaft, torque = table[:, 8:].T
-        power = torque * shaft + 1.5 * model.plant.R * amperes**2
+        power = torque * shaft + 1.5 * model.resistance * amperes**2
         table = np.column_stack([position, following, table[:, 2:8], shaft, power, amperes, volts])
         layers, ripple = table[np.newaxis], 0.0
         if model.plant.switches:  # at the sample, least and most until the next one

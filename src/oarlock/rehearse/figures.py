@@ -8,10 +8,12 @@ from numpy.typing import NDArray
 
 from oarlock.machine import Axis
 from oarlock.machine.heat import winding_at
+from oarlock.rehearse.events import Happening
 from oarlock.rehearse.run import Rehearsal
 from oarlock.rehearse.scenario import Control
 
 Array = NDArray[np.float64]
+_UNREAD = 0.03  # of the top speed, by which shaft and sensor differ noticeably
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -61,7 +63,7 @@ def figures_of(run: Rehearsal, axis: Axis) -> RehearsalFigures:
         peak_current=float(np.max(most["amperes"], initial=0.0)),
         rms_current=whole,
         winding=winding_at(axis, whole),
-        copper_loss=1.5 * axis.machine.R.value * (run.squares["current"] + run.squares["ripple"]),
+        copper_loss=1.5 * run.resistance * (run.squares["current"] + run.squares["ripple"]),
         voltage=float(np.max(most["volts"], initial=0.0)) / run.v_max,
         saturated=run.saturated,
         following_peak=_peak(most["following"], least["following"]) if positioned else math.nan,
@@ -72,6 +74,28 @@ def figures_of(run: Rehearsal, axis: Axis) -> RehearsalFigures:
         returned=-float(np.sum(np.minimum(joules, 0.0))),
         points=() if run.scenario.is_tabled else tuple(_points(run)),
     )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Unread:
+    """Where the shaft turns otherwise than its sensor says, by the most."""
+
+    at: float  # s
+    shaft: float  # rad/s
+    told: float  # rad/s
+
+
+def unread_of(run: Rehearsal, axis: Axis) -> Unread | None:
+    """Return where a sensor that was lost tells otherwise than the shaft; None: nowhere."""
+    lost = [one.at for one in run.scenario.events if one.what is Happening.SENSOR]
+    apart = np.abs(run.mean["shaft"] - run.mean["speed"])
+    if not lost or not apart.size:
+        return None
+    most = int(np.argmax(np.where(run.t >= lost[0], apart, 0.0)))
+    if run.t[most] < lost[0] or apart[most] < _UNREAD * axis.top_speed:
+        return None
+    return Unread(at=float(run.t[most]), shaft=float(run.mean["shaft"][most]),
+                  told=float(run.mean["speed"][most]))  # fmt: skip
 
 
 def _peak(most: Array, least: Array) -> float:

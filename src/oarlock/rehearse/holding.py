@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from oarlock.cancel import Cancel
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_design import Turning, plant_of, usual_speed
+from oarlock.control.speed_gains import AIMS
 from oarlock.control.speed_plant import SpeedPlant
 from oarlock.drive.link import Progress
 from oarlock.errors import InputError
@@ -29,7 +30,7 @@ _PATHS = {"R": "machine.R", "Ld": "machine.Ld", "Lq": "machine.Lq", "flux": "mac
 _RESONANCES = ("mechanics.anti_resonance", "mechanics.resonance")
 _LEAST, _HALVINGS = 0.1, 12  # of the gains in use; of the search between the two
 _FEWEST = 0.2  # of a value, however far a draw goes
-_GAIN = 2.0  # ratio, that the gain margin keeps on all; less where it is less as believed
+_GAIN = AIMS["even"].gain_margin  # kept on all; less where it is less as believed
 _ALIKE = math.radians(0.1)  # margins that count as one
 
 

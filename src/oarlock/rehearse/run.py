@@ -76,6 +76,7 @@ class Rehearsal:
     saturated: float  # share of the samples with the voltage at its limit
     v_max: float  # V
     plant: PlantParameters
+    resistance: float  # ohm, of the winding at the end
     moments: tuple[Moment, ...]  # from which it can be played on
 
 
@@ -265,7 +266,8 @@ def rehearse(
     return Rehearsal(
         scenario=scenario, t=np.arange(mean["iq"].size, dtype=np.float64) * bins.seconds, mean=mean,
         least=least, most=most, ended=ended, samples=bins.samples, squares=bins.squares,
-        saturated=bins.saturated, v_max=axis.inverter.v_max, plant=plant, moments=tuple(moments),
+        saturated=bins.saturated, v_max=axis.inverter.v_max, plant=plant,
+        resistance=model.resistance, moments=tuple(moments),
     )  # fmt: skip
 
 

@@ -157,6 +157,11 @@ class DriveModel:
         """K that the winding is warmer than at the start."""
         return float(self._state[k.HEAT])
 
+    @property
+    def resistance(self) -> float:
+        """Ohm, of the winding as warm as it is."""
+        return self.plant.R * (1.0 + k.COPPER_HEAT * self.heat)
+
     def load_by(self, torque: float) -> None:
         """Let a torque (N·m) pull the shaft backward from now on."""
         self._plant[k.LOAD] = torque

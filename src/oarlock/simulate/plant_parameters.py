@@ -7,7 +7,7 @@ from enum import StrEnum
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.simulate.layout import PLANT_SIZE
+from oarlock.simulate.layout import PLANT_SIZE, PULL_ROWS
 
 SENSORS = ("none", "encoder", "resolver", "hall")
 
@@ -163,4 +163,6 @@ class PlantParameters:
             self.iron, self.heating, self.cooling, self.flux_heat, self.output_late,
             list(Modulation).index(self.modulation), self.dead_time, self.halves,
         ]  # fmt: skip
-        return np.array(numbers + [0.0] * (PLANT_SIZE - len(numbers)), dtype=np.float64)
+        whole = np.zeros(PLANT_SIZE, dtype=np.float64)
+        whole[:PULL_ROWS] = numbers  # as many as lie before what is given by the run
+        return whole

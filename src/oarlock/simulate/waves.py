@@ -117,14 +117,16 @@ def move(row: Row, t: float) -> tuple[float, float, float]:
 
 @_jit
 def ramp(row: Row, before: float, rising: float, Ts: float) -> tuple[float, float]:
-    """Return (speed, acceleration) a sample further on the way to the row's speed.
+    """Return (speed, rad/s, acceleration, rad/s²) a sample further on the way to the row's speed.
 
     With a jerk time the acceleration builds up and goes down again within it, from whatever it is:
     it is never more than what can be taken back at that rate before the speed is reached.
 
     Parameters
     ----------
-    before, rising : speed and acceleration in the sample before
+    before : rad/s, in the sample before
+    rising : rad/s², likewise
+    Ts : s
 
     """
     wanted, steep = float(row[REF_W]), float(row[ACCELERATION])

@@ -12,8 +12,7 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
-from oarlock.rehearse.events import Happening
-from oarlock.rehearse.figures import RehearsalFigures, figures_of
+from oarlock.rehearse.figures import RehearsalFigures, figures_of, unread_of
 from oarlock.rehearse.holding import Holding, holding
 from oarlock.rehearse.ripple import ripple_of
 from oarlock.rehearse.run import Array, Rehearsal, rehearse
@@ -23,7 +22,6 @@ from oarlock.rehearse.vary import Study, study, tolerances, tornado
 from oarlock.simulate.plant_parameters import Modulation
 
 Curve = tuple[Array, Array, Array]
-_UNREAD = 0.03  # of the top speed, by which shaft and sensor differ noticeably
 _TIGHT = 0.98  # of the current or the bus, from which a scenario is called tight
 
 
@@ -86,15 +84,11 @@ def simulated(
 
 def unread(run: Rehearsal, axis: Axis) -> str:
     """Return in words by how much the shaft turns otherwise than its sensor says; or nothing."""
-    apart = np.abs(run.mean["shaft"] - run.mean["speed"])
-    lost = [one.at for one in run.scenario.events if one.what is Happening.SENSOR]
-    if not lost or not apart.size:
+    found = unread_of(run, axis)
+    if found is None:
         return ""
-    most = int(np.argmax(np.where(run.t >= lost[0], apart, 0.0)))
-    if apart[most] < _UNREAD * axis.top_speed:
-        return ""
-    shaft, told = (run.mean[name][most] / RPM for name in ("shaft", "speed"))
-    return f"The sensor says {_signed(told)} rpm where the shaft turns {_signed(shaft)}"
+    told, shaft = (_signed(value / RPM) for value in (found.told, found.shaft))
+    return f"The sensor says {told} rpm where the shaft turns {shaft}"
 
 
 def _signed(value: float) -> str:

@@ -125,7 +125,7 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
         self, color: QColor, width: float = 2.0, style: Qt.PenStyle = Qt.PenStyle.SolidLine
     ) -> Any:
         """Add a curve; its `setData(x, y)` takes arrays."""
-        item = _Curve(pen=stroke(color, width, style), antialias=True)
+        item = _Curve(stroke(color, width, style))
         self._box.addItem(item, ignoreBounds=True)
         return item
 
@@ -282,12 +282,15 @@ _EVERYWHERE = QRectF(-1e6, -1e6, 2e6, 2e6)
 class _Curve(pg.PlotCurveItem):  # type: ignore[misc]
     """A curve in axes of fixed range: nobody needs to know how far its data reaches."""
 
+    def __init__(self, pen: QPen) -> None:
+        super().__init__(pen=pen, antialias=True)
+        self._hair = QPen(pen)
+        self._own = pen
+        self._hair.setWidthF(1.0)
+
     def trace(self, x: Array, y: Array, *, dense: bool) -> None:
         """Draw it; a dense one, which fills its columns, as hairlines: that is drawn quickly."""
-        pen = QPen(self.opts["pen"])
-        self._own = getattr(self, "_own", pen.widthF())
-        pen.setWidthF(1.0 if dense else self._own)
-        self.setData(x, y, pen=pen, antialias=not dense)
+        self.setData(x, y, pen=self._hair if dense else self._own, antialias=not dense)
 
     def boundingRect(self) -> QRectF:
         return _EVERYWHERE
