@@ -27,6 +27,9 @@ from oarlock.quantities.display import digits
 from oarlock.store.project import Project
 from oarlock.ui.frame.app import Application
 from oarlock.ui.frame.logbook import USE
+from oarlock.ui.frame.strip import _LANES
+from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.paint import text_width
 from oarlock.ui.stages.current.stage import CurrentStage
 from oarlock.ui.stages.speed.stage import SpeedStage
 from oarlock.views.speed import LOAD, STEP
@@ -470,3 +473,33 @@ def test_a_retune_that_is_stopped_keeps_the_old_gains(qtbot: QtBot, tuned: Appli
     wait(qtbot, lambda: not tuned.bench.busy)
     assert session.axis == before
     assert not session.runs
+
+
+def test_the_handles_line_takes_no_digit_from_a_label_of_the_strip(
+    qtbot: QtBot, tmp_path: Path
+) -> None:
+    axis = tuned_winch()
+    gains = speed_gains(axis)
+    assert gains is not None
+    slow = axis.with_loop_gains(KEY, replace(gains, Kp=0.6 * gains.Kp))
+    for opened in window_on(qtbot, _project(tmp_path, slow)):
+        opened.window.show_stage("speed")
+        strip = opened.window.strip
+        qtbot.wait(100)
+        shown = strip._strip
+        assert shown is not None
+        handle = next(one for one in shown.loops if one.handle)
+        pole = next(one for one in shown.markers if one.kind == "pole_d")
+        at = strip.x_of(handle.hertz)
+        begun = strip.x_of(pole.hertz) + 8.0
+        assert begun < at < begun + text_width(pole.label, look.SMALL)  # it would cross it
+        seen = strip.grab().toImage()
+        accent, scale = look.theme().accent.rgb(), seen.devicePixelRatio()
+
+        lined = {
+            lane: accent in [seen.pixel(round(scale * (at + dx)), round(scale * y))
+                             for dx in (-1, 0, 1)]
+            for lane, y in _LANES.items()
+        }  # fmt: skip
+        assert lined["drive"]
+        assert not lined["machine"]

@@ -284,24 +284,32 @@ class TimescalesStrip(QWidget):
                                               QPointF(x + 7, y - 4)]))  # fmt: skip
                 else:
                     line(p, x, y - 6, x, y + 6, color, 1)
-            self._paint_labels(p, row, y)
+            self._paint_labels(p, strip, row, y)
 
-    def _paint_labels(self, p: QPainter, row: list[Marker], y: float) -> None:
+    def _paint_labels(self, p: QPainter, strip: Strip, row: list[Marker], y: float) -> None:
         """Write each marker's label beside it where there is room: right, else left, else not.
 
-        What finds no room is told by the strip's tooltip.
+        What finds no room is told by the strip's tooltip. The handle's line takes no digit away:
+        a label goes to its other side, or covers it.
         """
         t = look.theme()
+        drawn = [self.x_of(m.hertz) for m in strip.loops if m.handle and self._line]
         taken = [(self.x_of(m.hertz) - 6.0, self.x_of(m.hertz) + 6.0) for m in row]
         for marker in row:
             x, width = self.x_of(marker.hertz), text_width(marker.label, look.SMALL)
             right, left = (x + 8.0, x + 8.0 + width), (x - 8.0 - width, x - 8.0)
             wanted = (left, right) if marker.kind == "dip" else (right, left)
-            for place in wanted:
+
+            def crossed(place: tuple[float, float]) -> bool:
+                return any(place[0] - 3.0 < at < place[1] + 3.0 for at in drawn)
+
+            for place in sorted(wanted, key=crossed):
                 inside = place[0] > _LEFT - 40.0 and place[1] < self.x_of(HIGH) + 4.0
                 if inside and all(place[1] < a - 3.0 or place[0] > b + 3.0 for a, b in taken
                                   if (a, b) != (x - 6.0, x + 6.0)):  # fmt: skip
                     taken.append(place)
+                    if crossed(place):
+                        p.fillRect(QRectF(place[0] - 2, y - 8, width + 4, 16), t.ground)
                     draw_text(p, place[0], y + 4, marker.label, t.ink, size=look.SMALL,
                               halo=t.ground)  # fmt: skip
                     break
