@@ -2,20 +2,26 @@
 
 import os
 import shutil
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
-from oarlock.demo.job import connected_again, run_job
-from oarlock.demo.project import make_demo
+from oarlock.demo.job import _Job, connected_again, run_job
+from oarlock.demo.project import demo_text, make_demo
 from oarlock.drive.link import Link
 from oarlock.errors import LinkError, LinkLost, LinkTimeout
 from oarlock.machine.axis_file import parse_axis
 from oarlock.practice.truth import draw
+from oarlock.records import Finding, Run
 from oarlock.records.csv_file import read_record
 from oarlock.records.quantity import KEYS
+from oarlock.session.session import Session
+from oarlock.simulate.layout import TRIP_HEARTBEAT
 from oarlock.store.project import Project
 from oarlock.ui.frame.screenshots import take_screenshots
+from oarlock.views.sensing import experiment_of
+from oarlock.views.sensing_experiments import REST
 from tests.model_link import ModelLink
 
 DEMO = "OARLOCK_DEMO_OUT"  # a folder in which `oarlock demo --headless` has been, or will be
@@ -83,6 +89,65 @@ def test_the_demo_is_made_once_and_kept(tmp_path: Path) -> None:
     project.close()
 
 
+class Faltering(ModelLink):
+    """Its drive stops hearing a heartbeat, `times` times."""
+
+    times = 0
+
+    def start(self) -> None:
+        super().start()
+        if self.times:
+            self.times -= 1
+            self.model.stop(TRIP_HEARTBEAT)
+
+
+@pytest.fixture
+def session(tmp_path: Path) -> Iterator[Session]:
+    made = Session(Project.open(make_demo(tmp_path)), lambda call: call())
+    yield made
+    made.close()
+
+
+def a_job(session: Session, times: int, said: list[str]) -> _Job:
+    link = Faltering(draw("winch", 0))
+    link.times = times
+    return _Job(session, lambda: link, session.path.parent, said.append, "winch")
+
+
+def test_what_ended_by_a_lost_heartbeat_is_played_again(
+    session: Session, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    waited: list[float] = []
+    monkeypatch.setattr("oarlock.demo.job.time.sleep", waited.append)
+    said: list[str] = []
+    run, reading = a_job(session, 2, said)._play(experiment_of(REST, session.now), "rest")
+    assert run.ended == "done"
+    assert isinstance(reading, Finding)
+    assert reading.holds
+    assert len(said) == len(session.runs) - 1 == 2
+    assert waited.count(1.0) == 2
+    said.clear()
+    run, _ = a_job(session, 9, said)._play(experiment_of(REST, session.now), "rest")
+    assert run.ended == "tripped: heartbeat lost"
+    assert len(said) == 4
+
+
+def test_no_loop_is_tuned_where_a_measurement_failed(
+    session: Session, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A resonance that nobody measured would be excited by gains for a rigid shaft."""
+    said: list[str] = []
+    job = a_job(session, 0, said)
+    lost = Run(id=1, axis="Sonar winch", kind="", title="", started="", settings={},
+               ended="tripped: heartbeat lost")  # fmt: skip
+    monkeypatch.setattr(job, "_sense", lambda: None)
+    monkeypatch.setattr(job, "_play", lambda _experiment, _name: (lost, None))
+    failures = job.run()
+    assert "resonance: tripped: heartbeat lost" in failures
+    assert said[-1] == "identification does not hold: no loop is tuned"
+    assert session.axis.gains == parse_axis(demo_text("winch.axis.toml"), place="").gains
+
+
 def test_a_drive_that_is_still_held_is_asked_again(monkeypatch: pytest.MonkeyPatch) -> None:
     waited: list[float] = []
     monkeypatch.setattr("oarlock.demo.job.time.sleep", waited.append)
@@ -96,7 +161,7 @@ def test_a_drive_that_is_still_held_is_asked_again(monkeypatch: pytest.MonkeyPat
         return answer
 
     assert connected_again(connect) is link
-    assert waited == [0.3, 0.3]
+    assert waited == [1.0, 1.0]
     answers = [LinkLost("held")] * 5
     with pytest.raises(LinkLost):
         connected_again(connect)

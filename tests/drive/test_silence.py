@@ -8,6 +8,7 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
+import numpy as np
 import pytest
 from benchmarks.silence import PROMISED, Stalls, once
 
@@ -15,6 +16,7 @@ from oarlock.drive.canopen_link import CLIENT_ID
 from oarlock.drive.unix_bus import BUSY, pack, unpack
 from oarlock.practice.server import Server
 from oarlock.practice.truth import draw
+from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel
 
 
@@ -137,6 +139,27 @@ def test_a_stop_overtakes_a_start_that_waits(server: Server) -> None:
         pass
     assert not server._firmware.operational
     client.close()
+
+
+@pytest.mark.parametrize("pace", [1.0, 8.0])
+def test_a_drive_faster_than_real_time_goes_as_fast_as_it_can(tmp_path: Path, pace: float) -> None:
+    """One in real time that was kept from running lets go; a faster one has nothing to keep."""
+    made = Server(tmp_path / "drive.sock", DriveModel(draw("winch", 0)), tied=False, pace=pace)
+    model = made._model
+    model.firm[k.MAX_CURRENT : k.MAX_TIME + 1] = [30.0, 400.0, 1e6, 100.0]
+    table = np.zeros((1, k.ROW_SIZE), dtype=np.float32)
+    table[0, k.SAMPLES] = 1e6
+    model.load(table, (1,))
+    model.start()
+    reached = made._play(10.0, 10.01)
+    assert reached == pytest.approx(10.01, abs=1e-3)
+    assert model.is_running
+    before = model.clock
+    assert made._play(reached, 11.0) == pytest.approx(11.0, abs=1e-3)
+    assert model.is_running == (pace > 1.0)
+    caught_up = (model.clock - before) / pace
+    assert caught_up == pytest.approx(0.02 if pace > 1.0 else 0.0, abs=1e-3)
+    made.close()
 
 
 def run_drive(path: Path) -> subprocess.CompletedProcess[str]:

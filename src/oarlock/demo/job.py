@@ -49,7 +49,7 @@ from oarlock.views.sensing_experiments import HAND, PULSES, PUSH, REST, SEARCH, 
 
 Say = Callable[[str], None]
 _PACE = 8  # times real time
-_WATCHDOG = 0.3  # s: nobody stands beside this drive, and the machine may be busy
+_WATCHDOG = 1.0  # s: nobody stands beside this drive, and the machine may be busy
 _TRIES = 4  # of an experiment, where a busy machine could not keep the heartbeat
 
 
@@ -137,6 +137,9 @@ class _Job:
             self._say("sensing does not hold: nothing else is begun")
             return self._failures
         self._identify()
+        if self._failures:
+            self._say("identification does not hold: no loop is tuned")
+            return self._failures
         margins = self._design()
         # Along q a free shaft would spin: there the step along d verifies both, by the same law.
         tried = [self._verify(name) for name in (("d", "q") if self._held else ("d",))]
@@ -193,6 +196,7 @@ class _Job:
             if performed.record.trip != HEARTBEAT.key:
                 break
             self._say(f"{name}: {run.ended}, this machine stood still; played again")
+            time.sleep(_WATCHDOG)
         if performed is None or run is None:
             assert lost is not None
             raise lost

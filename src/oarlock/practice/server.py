@@ -30,6 +30,7 @@ _TICK_RUNNING, _TICK_IDLE = 0.002, 0.01  # s
 _STREAM, _HEARTBEAT = 0.02, 0.1  # s
 _BUDGET = 0.002  # s of answering requests in a turn; the rest waits
 _LONGEST_CATCH_UP = 0.5  # s; after a longer pause time is skipped, not played
+_AT_ONCE = 0.02  # s that a drive faster than real time catches up
 _LEFT = 0.5  # s of silence on a bus after which its client has left
 _QUEUE = 4000  # frames; a client that does not read is dropped
 
@@ -168,8 +169,14 @@ class Server:
             self._path.unlink(missing_ok=True)
 
     def _play(self, played: float, now: float) -> float:
-        """Advance the model to `now`; return how far it got."""
-        if now - played > _LONGEST_CATCH_UP:
+        """Advance the model to `now`; return how far it got.
+
+        A drive in real time that was kept from running for long has lost its hold of the
+        machine, as a real one would have. A faster one goes as fast as this computer can.
+        """
+        if self._pace > 1.0:
+            played = max(played, now - _AT_ONCE)
+        elif now - played > _LONGEST_CATCH_UP:
             self._model.stop(k.TRIP_HEARTBEAT)
             return now
         Ts = self._model.plant.Ts / self._pace
