@@ -226,6 +226,7 @@ def test_a_run_of_the_drive_over_its_simulation(qtbot: QtBot, tuned: Application
     assert "from the model" in stage.reasons[0]
     assert stage.replay_plots.follows.isVisible()
     assert f"Run {run.id}" in stage.note.text()
+    assert not stage.came.rows["top"].isVisible()  # figures of a scenario that was not simulated
     plot = stage.replay_plots.current
     qtbot.mouseClick(plot.viewport(), Qt.MouseButton.LeftButton,
                      pos=QPoint(round(plot.px(0.02)), round(plot.area.center().y())))  # fmt: skip
@@ -243,6 +244,12 @@ def test_a_run_of_the_drive_over_its_simulation(qtbot: QtBot, tuned: Application
     assert stage.replay_plots.follows.isVisible()
     stage.run()  # back to the scenario
     wait(qtbot, lambda: stage.shown is not None and stage._working is None, 60.0)
+    assert stage.came.rows["top"].isVisible()
+    stage.replay_first()
+    wait(qtbot, lambda: stage.replay_plots.shown is not None and stage._working is None, 60.0)
+    assert not stage.came.rows["top"].isVisible()
+    stage.run()
+    wait(qtbot, lambda: stage.replay_plots.shown is None and stage._working is None, 60.0)
     before = stage.shown
     tuned.toggle_theme()
     stage = stage_of(tuned)

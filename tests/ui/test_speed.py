@@ -263,7 +263,7 @@ def test_a_quick_sweep_is_played_and_lies_over_the_predicted_gain(
 ) -> None:
     stage, session = _stage(tuned), tuned.session
     tuned.bench._link = ModelLink(draw("winch", 0))
-    for _ in range(3):
+    for _ in range(4):
         qtbot.mouseClick(stage.test.which, Qt.MouseButton.LeftButton)
     assert stage.test.which.text() == "quick sweep"
     assert not stage.test.hand.isEnabled()

@@ -78,6 +78,18 @@ class SpeedLoop:
         p, f = self.plant.push, self.plant.following
         return self._reached(self._closed(self.asked(self.gains.weight), f.den, p.den))
 
+    @cached_property
+    def ahead(self) -> Discrete:
+        """From a current that is fed ahead (A) to the plain measured speed."""
+        p, f = self.plant.push, self.plant.following
+        return self._closed(self.ways.ahead, f.den, p.num)
+
+    @cached_property
+    def ahead_effort(self) -> Discrete:
+        """From a current that is fed ahead (A) to the current asked for (A)."""
+        p, f = self.plant.push, self.plant.following
+        return self._closed(self.ways.ahead, f.den, p.den)
+
     def _reached(self, way: Discrete) -> Discrete:
         """Return what a way of the speed asked for is with the lag of its reference."""
         return self.lagged.series(way) if self.gains.reference > 0.0 else way

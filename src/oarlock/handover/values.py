@@ -115,8 +115,8 @@ def _ramp(axis: Axis) -> list[tuple[str, str, float, str, str]]:
     target = axis.loops[POSITION.key].target
     ramp = target.ramp if isinstance(target, PositionTarget) else {}
     told = {"speed": ("rad/s", "largest speed of a move"),
-            "acceleration": ("rad/s2", "acceleration of a move and of the speed's ramp"),
-            "jerk_time": ("s", "over which a move's acceleration comes and goes")}  # fmt: skip
+            "acceleration": ("rad/s2", "acceleration of a move and of a ramp of speed"),
+            "jerk_time": ("s", "over which that acceleration comes and goes")}  # fmt: skip
     return [(f"ramp.{name}", f"RAMP_{name.upper()}", ramp[name], *told[name])
             for name in told if name in ramp]  # fmt: skip
 

@@ -14,7 +14,7 @@ LABELS = {"Kp": "K~p~ position", "speed_share": "speed ahead"}
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PositionTarget:
-    """What is asked of the position loop, and the ramp that the axis moves with.
+    """What is asked of the position loop, and the ramp that the axis moves and changes speed with.
 
     No crossover: the fastest loop that does not overshoot.
     """

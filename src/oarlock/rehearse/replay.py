@@ -17,6 +17,7 @@ from oarlock.drive.steps import Plan
 from oarlock.errors import InputError
 from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.loops.position_move import PositionMove
+from oarlock.experiments.loops.speed_ramp import SpeedRamp
 from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import parse_axis
@@ -27,9 +28,9 @@ from oarlock.rehearse.run import begun
 from oarlock.simulate.plant_parameters import PlantParameters
 
 Array = NDArray[np.float64]
-Test = CurrentStep | SpeedStep | LoadStep | PositionMove
+Test = CurrentStep | SpeedStep | SpeedRamp | LoadStep | PositionMove
 _TESTS: dict[str, type[Test]] = {
-    test.name: test for test in (CurrentStep, SpeedStep, LoadStep, PositionMove)
+    test.name: test for test in (CurrentStep, SpeedStep, SpeedRamp, LoadStep, PositionMove)
 }
 _HELD = 2e-3  # rad: a shaft that moved less in a step of current was held
 _CHUNK = 8000  # samples between two looks at the cancel flag

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from oarlock.control.current import design_current
+from oarlock.control.position_design import position_target
 from oarlock.control.speed_design import speed_target, usual_speed
 from oarlock.drive.steps import Frame, Plan
 from oarlock.drive.travel import excursion
@@ -28,7 +29,6 @@ from oarlock.experiments.loops.speed_test import (
 )
 from oarlock.machine import Axis, SensorKind
 from oarlock.machine.position_loop import KEY as POSITION
-from oarlock.machine.position_loop import PositionTarget
 from oarlock.machine.speed_loop import KEY as SPEED
 from oarlock.machine.speed_loop import SpeedTarget
 from oarlock.machine.unknown import as_if_known
@@ -145,16 +145,23 @@ def prepared(part: Part, now: Snapshot, check: Callable[[], None] = lambda: None
     if part.key == "d":
         return axis.with_gains(design_current(axis).gains)
     if part.key == SPEED_STEP:
-        bare = replace(axis, loops=axis.loops.only(("current",)).with_target(SPEED, _aim(axis)))
+        bare = _without_gains(axis)
         asked = question(bare, now.screen.speed)
         found = ways(asked, check) if asked is not None else ()
         return proposed(bare, found, usual_speed(bare))
     if part.key == MOVE:
-        target = PositionTarget()
+        target = replace(position_target(axis), crossover=None)
         loops = axis.loops.with_target(POSITION, target).with_gains(POSITION, None)
         axis = replace(axis, loops=loops)
         return axis.with_loop_gains(POSITION, designed(axis, target))
     return axis
+
+
+def _without_gains(axis: Axis) -> Axis:
+    """Return the axis without gains and filters of its outer loops; aim and ramp stay."""
+    ramp = replace(position_target(axis), crossover=None)
+    loops = axis.loops.only(("current",)).with_target(SPEED, _aim(axis))
+    return replace(axis, loops=loops.with_target(POSITION, ramp))
 
 
 def _aim(axis: Axis) -> SpeedTarget:
@@ -273,8 +280,7 @@ def expected(found: tuple[Part, ...], now: Snapshot, *, held: bool) -> dict[Part
 def _designed_simply(part: Part, axis: Axis) -> Axis:
     """Return the axis with gains that a part's plan may be sized by, found without a search."""
     if part.key == SPEED_STEP:
-        loops = axis.loops.only(("current",)).with_target(SPEED, _aim(axis))
-        return proposed(replace(axis, loops=loops), (), usual_speed(axis))
+        return proposed(_without_gains(axis), (), usual_speed(axis))
     return prepared(part, Snapshot(axis=axis))
 
 

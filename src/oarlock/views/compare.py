@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from oarlock.experiments.loops.current_response import CurrentSwept
 from oarlock.experiments.loops.position_response import MoveResult
+from oarlock.experiments.loops.ramp_response import RampResult
 from oarlock.experiments.loops.speed_response import SpeedResult
 from oarlock.experiments.loops.step_response import StepResult
 from oarlock.experiments.loops.sweep_response import SweepResult
@@ -29,12 +30,17 @@ _CONDITIONS = {
     "acceleration": ("acceleration", "rad/s²", 1.0), "repeats": ("answers", "", 1.0),
     "winding": ("winding", "°C", 1.0),
 }  # fmt: skip
-_AMPLITUDES = {"speed step": ("step", "rpm", RPM), "current step": ("step", "A", 1.0)}
+_AMPLITUDES = {
+    "speed step": ("step", "rpm", RPM),
+    "speed ramp": ("change", "rpm", RPM),
+    "current step": ("step", "A", 1.0),
+}
 _FIGURES = {
     "rise": ("rise", "ms", 1e-3), "overshoot": ("overshoot", "%", 0.01),
     "settling": ("settling", "ms", 1e-3), "dip": ("dip", "rpm", RPM),
     "recovery": ("recovery", "ms", 1e-3), "IAE": ("area of the dip", "°", _DEG),
     "following": ("behind", "°", _DEG), "beyond": ("beyond", "°", _DEG),
+    "lag": ("lags", "rpm", RPM), "past": ("past the end", "rpm", RPM),
     "crossover": ("crossover", "Hz", math.tau), "speed_crossover": ("crossover", "Hz", math.tau),
     "position_crossover": ("crossover", "Hz", math.tau),
     "phase_margin": ("margin", "°", _DEG), "Ms": ("M~s~", "", 1.0),
@@ -145,6 +151,8 @@ def trace(reading: Reading | None) -> Trace | None:
     if isinstance(reading, StepResult):
         return Trace(reading.t, reading.amplitude * reading.normal, "s", "A")
     if isinstance(reading, SpeedResult):
+        return Trace(reading.t, reading.speed / RPM, "s", "rpm")
+    if isinstance(reading, RampResult):
         return Trace(reading.t, reading.speed / RPM, "s", "rpm")
     if isinstance(reading, MoveResult):
         return Trace(reading.t, np.degrees(reading.curve), "s", "° behind")

@@ -5,6 +5,7 @@ from functools import lru_cache
 
 from oarlock.machine import Axis
 from oarlock.machine.loops import LOOPS
+from oarlock.machine.position_loop import PositionTarget
 from oarlock.quantities.kinds import RPM
 from oarlock.simulate.plant_parameters import Modulation
 from oarlock.views.screen import Screen
@@ -38,6 +39,7 @@ acceleration = "{steep:g} rad/s2"
 jerk_time = "20 ms"
 """
     if axis.loops["speed"].gains is not None:
+        ramp = _ramp_lines(axis, rpm)
         return f"""name = "Up, loaded, down"
 control = "speed"
 duration = "2 s"
@@ -45,12 +47,12 @@ duration = "2 s"
 [[points]]
 at = "0.1 s"
 speed = "{rpm:g} rpm"
-acceleration = "{rpm:g} rad/s2"
+{ramp}
 
 [[points]]
 at = "1.4 s"
 speed = "0"
-acceleration = "{rpm:g} rad/s2"
+{ramp}
 
 [[loads]]
 at = "0.8 s"
@@ -68,6 +70,16 @@ current = "{0.3 * axis.rated:.2g} A peak"
 at = "30 ms"
 current = "0 A peak"
 """
+
+
+def _ramp_lines(axis: Axis, otherwise: float) -> str:
+    """Return the axis's own ramp as it stands in a scenario, or one of `otherwise` rad/s²."""
+    target = axis.loops["position"].target
+    ramp = target.ramp if isinstance(target, PositionTarget) else {}
+    lines = [f'acceleration = "{ramp.get("acceleration", otherwise):.6g} rad/s2"']
+    if ramp.get("jerk_time"):
+        lines.append(f'jerk_time = "{1e3 * ramp["jerk_time"]:.6g} ms"')
+    return "\n".join(lines)
 
 
 def scenario_text(now: Snapshot) -> str:

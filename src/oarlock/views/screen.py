@@ -12,8 +12,9 @@ from oarlock.records import Plain
 
 # Kept once for the project; everything else for each axis, as `AXIS/key`.
 SHARED = {"axis", "stage", "window", "dark", "units"}
-STEP, LOAD, SWEEP, CHIRP, MULTISINE = "step", "load", "sweep", "quick sweep", "multisine"
-SPEED_TESTS = (STEP, LOAD, SWEEP, CHIRP, MULTISINE)
+STEP, LOAD, RAMP = "step", "load", "ramp"
+SWEEP, CHIRP, MULTISINE = "sweep", "quick sweep", "multisine"
+SPEED_TESTS = (STEP, LOAD, RAMP, SWEEP, CHIRP, MULTISINE)
 _DRIVE = re.compile(r"[a-z0-9_-]{1,40}")  # it stands on a command line
 
 
@@ -43,6 +44,15 @@ class SpeedSettings:
     speed: float | None = None  # rad/s; None: what suits the axis
     amplitude: float | None = None  # rad/s
     torque: float | None = None  # N·m
+    change: float | None = None  # rad/s, of a ramp
+    acceleration: float | None = None  # rad/s²
+    jerk_time: float | None = None  # s
+
+
+def with_speed_number(settings: SpeedSettings, name: str, value: float) -> SpeedSettings:
+    """Return settings with one number of the speed loop's test (SI) as it was set."""
+    numbers = {f.name: getattr(settings, f.name) for f in fields(settings) if f.name != "kind"}
+    return SpeedSettings(kind=settings.kind, **(numbers | {name: value}))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -173,7 +183,7 @@ def _step(value: object) -> StepSettings:
 def _speed(value: object) -> SpeedSettings:
     if not isinstance(value, dict):
         raise TypeError("no table")
-    names = ("speed", "amplitude", "torque")
+    names = [f.name for f in fields(SpeedSettings) if f.name != "kind"]
     kind = value.get("kind")
     return SpeedSettings(kind=str(kind) if kind in SPEED_TESTS else STEP,
                          **{k: _number(value[k]) for k in names if k in value})  # fmt: skip

@@ -51,6 +51,13 @@ LOOPS = (
         tests_loop=True,
     ),
     Kind(
+        key="speed ramp",
+        read=later("oarlock.experiments.loops.ramp_response:read_speed_ramp"),
+        turns=True,
+        loops=_CASCADE[:2],
+        tests_loop=True,
+    ),
+    Kind(
         key="speed sweep",
         read=later("oarlock.experiments.loops.sweep_response:read_sweep"),
         turns=True,

@@ -84,7 +84,7 @@ class SpeedResult(Verdict):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class _Averaged:
+class Averaged:
     """Repeats laid over one another, at the controller's own samples."""
 
     t: Array
@@ -95,10 +95,11 @@ class _Averaged:
     noise: float  # rad/s rms of the averaged speed
     shaken: Array  # rad/s, samples of that noise, (samples, n)
     swing: tuple[float, float]  # A rms and Hz of the current asked for before the step
+    asked: Array  # rad/s, from before
     loop: SpeedLoop
 
 
-def _averaged(record: Record, axis: Axis, *, asked: bool) -> _Averaged:
+def averaged(record: Record, axis: Axis, *, asked: bool) -> Averaged:
     """Return the mean of all repeats from where the controller acts on what came.
 
     Parameters
@@ -121,19 +122,19 @@ def _averaged(record: Record, axis: Axis, *, asked: bool) -> _Averaged:
         cause = f"{record.rows} rows, one step needs {rows}"
         raise InputError(cause, place=record.experiment, remedy="The record is not complete")
     keep = repeats * rows
-    speed = record["speed"][:keep].reshape(repeats, rows)
+    speed = _rows(record, "speed", keep, rows)
     # What was played to and fro is laid over one another in one direction.
     ways = np.sign(speed[:, :before].mean(axis=1)) * np.sign(number(s, "speed"))
     sides = np.where(ways < 0.0, -1.0, 1.0)[:, None]
     speed = sides * speed
-    amperes = sides * record["iq_ref"][:keep].reshape(repeats, rows)
+    amperes = sides * _rows(record, "iq_ref", keep, rows)
     late = phase(speed, before, stride)
     first = before + (late or stride * asked)
-    mean = speed.mean(axis=0)
+    mean, asked_for = speed.mean(axis=0), (sides * _rows(record, "speed_ref", keep, rows)).mean(0)
     start = float(mean[:before].mean())
     at = np.arange(first, rows, stride)
     calm = float(amperes[:, :before].mean())
-    return _Averaged(
+    return Averaged(
         t=np.arange(at.size, dtype=np.float64) * (stride * record.sample_time * every),
         speed=mean[at] - start,
         current=amperes.mean(axis=0)[at] - calm,
@@ -142,8 +143,14 @@ def _averaged(record: Record, axis: Axis, *, asked: bool) -> _Averaged:
         noise=_noise(speed, mean, before),
         shaken=noise_of(speed, slice(before))[:, at],
         swing=_swing(amperes[:, :before], record.sample_time * every, stride),
+        asked=asked_for[at] - float(asked_for[:before].mean()),
         loop=loop_in_use(axis, turning=Turning(speed=start)),
     )
+
+
+def _rows(record: Record, name: str, keep: int, rows: int) -> Array:
+    """Return a channel, (repeats, rows)."""
+    return record[name][:keep].reshape(-1, rows)
 
 
 def _swing(calm: Array, sample: float, stride: int) -> tuple[float, float]:
@@ -199,13 +206,14 @@ def _size(y: Array) -> float:
     return float(np.max(np.abs(y)))
 
 
-def _limited(record: Record) -> bool:
+def was_limited(record: Record) -> bool:
     """Return whether the current that was asked for stood at its limit."""
     most = number(record.settings, "limit")
     return bool(np.mean(np.abs(record["iq_ref"]) >= _LIMITED * most) > 2e-3)
 
 
-def _common(record: Record, axis: Axis, found: _Averaged, limited: bool) -> list[Check]:
+def common_checks(record: Record, axis: Axis, found: Averaged, limited: bool) -> list[Check]:
+    """Return what is checked of every test at a speed: calm, below its limits, at that speed."""
     most, asked = number(record.settings, "limit"), number(record.settings, "speed")
     swing, hertz = found.swing
     shaken = found.loop.gains.Kp * speed_noise(axis, Turning(speed=found.start))
@@ -238,7 +246,7 @@ def _common(record: Record, axis: Axis, found: _Averaged, limited: bool) -> list
 
 
 def _held_against(
-    found: _Averaged, model: Array, amplitude: float, expected: StepFigures
+    found: Averaged, model: Array, amplitude: float, expected: StepFigures
 ) -> tuple[Beside, float, float]:
     """Return how far a step goes higher and rises later than the plan, and how much later it may.
 
@@ -275,17 +283,17 @@ def read_speed_step(record: Record, axis: Axis) -> SpeedResult:
 
     Raises
     ------
-    InputError : as `_averaged`, or no step
+    InputError : as `averaged`, or no step
 
     """
-    found, amplitude = _averaged(record, axis, asked=True), number(record.settings, "amplitude")
+    found, amplitude = averaged(record, axis, asked=True), number(record.settings, "amplitude")
     if amplitude == 0.0:
         raise InputError("a step of nothing", place=record.experiment)
     turning = Turning(speed=found.start)
     room = room_of(axis, turning, number(record.settings, "limit"))
     model = limited_step(found.loop, room, found.t.size, reference=amplitude,
                          dead=_dead_time(axis, found.calm))[0] / amplitude  # fmt: skip
-    expected, limited = step_figures(found.t, model), _limited(record)
+    expected, limited = step_figures(found.t, model), was_limited(record)
     high, rise, late = _held_against(found, model, amplitude, expected)
     quarter = max(round(_NEAR * expected.rise / found.loop.plant.T), 1)
     measured = replace(
@@ -296,7 +304,7 @@ def read_speed_step(record: Record, axis: Axis) -> SpeedResult:
     points, spread = 100.0 * high.off, 200.0 * high.std
     linear = largest_step(found.loop, number(record.settings, "limit"), volts_left(axis, turning))
     checks = [
-        *_common(record, axis, found, limited),
+        *common_checks(record, axis, found, limited),
         Check(
             code="bus",
             passed=abs(amplitude) <= SHAPED * linear,
@@ -329,13 +337,13 @@ def read_load_step(record: Record, axis: Axis) -> SpeedResult:
 
     Raises
     ------
-    InputError : as `_averaged`
+    InputError : as `averaged`
 
     """
-    found, amperes = _averaged(record, axis, asked=False), number(record.settings, "amperes")
+    found, amperes = averaged(record, axis, asked=False), number(record.settings, "amperes")
     way = -math.copysign(1.0, number(record.settings, "speed"))
     model = way * amperes * found.loop.loaded.step(found.t.size)
-    expected, limited = load_figures(found.t, model), _limited(record)
+    expected, limited = load_figures(found.t, model), was_limited(record)
     near, most = (round(share * expected.dip_at / found.loop.plant.T)
                   for share in (_NEAR, _WIDEST))  # fmt: skip
     wide = widest(_size, model, _LOWER * expected.dip, most)
@@ -351,7 +359,7 @@ def read_load_step(record: Record, axis: Axis) -> SpeedResult:
     allowed = 0.10 + 2.0 * dip.std / expected.dip
     wrong = 0.3 + 2.0 * area.std / expected.IAE + 2.0 * dip.std / expected.dip
     checks = [
-        *_common(record, axis, found, limited),
+        *common_checks(record, axis, found, limited),
         Check(code="dip", passed=abs(off) <= allowed,
               sentence=f"The dip differs by {signed(100 * off, 1)} % from the plan "
                        f"({100 * allowed:.0f} % allowed)"),

@@ -24,7 +24,7 @@ from oarlock.records import Plain
 
 _ROWS = 14000
 _BEFORE = 0.012  # s, recorded ahead of each step
-_TORQUE = 0.3  # of rated, on the way to the speed
+TORQUE = 0.3  # of rated, on the way to the speed
 _REPEATS = 16
 
 
@@ -69,7 +69,7 @@ def span_of(loop: SpeedLoop) -> float:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class _Timing:
+class Timing:
     """Durations in whole samples of the speed loop."""
 
     settle: float  # s
@@ -78,23 +78,24 @@ class _Timing:
     decimation: int
 
 
-def _timing(axis: Axis, speed: float, repeats: int) -> _Timing:
+def timing_at(axis: Axis, speed: float, repeats: int) -> Timing:
+    """Return how long a step at a speed (rad/s) is looked at, and how finely."""
     loop = loop_in_use(axis, turning=Turning(speed=speed))
     T, divider = loop.plant.T, axis.inverter.divider
     after = math.ceil(span_of(loop) / T) * T
     before = math.ceil(_BEFORE / T) * T
     samples = repeats * (before + after) / axis.inverter.Ts
     fitting = [d for d in range(1, divider + 1) if divider % d == 0 and samples / d <= _ROWS]
-    return _Timing(settle=after, before=before, after=after,
+    return Timing(settle=after, before=before, after=after,
                    decimation=fitting[0] if fitting else divider)  # fmt: skip
 
 
-def _way(axis: Axis, speed: float) -> Step:
+def way_to(axis: Axis, speed: float) -> Step:
     """Return the way to a speed, in whole samples of the speed loop: all steps begin with one."""
-    steep = _TORQUE * axis.machine.torque_constant * axis.rated
+    steep = TORQUE * axis.machine.torque_constant * axis.rated
     steep /= rough_inertia(axis)
     T = axis.inverter.divider * axis.inverter.Ts
-    rise = math.ceil((1.3 * ramp_time(axis, speed, _TORQUE) + 0.1) / T) * T
+    rise = math.ceil((1.3 * ramp_time(axis, speed, TORQUE) + 0.1) / T) * T
     return Step(duration=rise, frame=Frame.SPEED, release=True, speed=speed, acceleration=steep,
                 record=False)  # fmt: skip
 
@@ -103,15 +104,15 @@ def _plan(name: str, axis: Axis, speed: float, repeats: int, wave: Wave, top: fl
     """Return the way to the speed, the repeats of the wave there, and the way back."""
     if not 1 <= repeats <= 40:
         raise InputError(f"cannot repeat it {repeats} times", place=name)
-    timing, way = _timing(axis, speed, repeats), _way(axis, speed)
+    timing, way = timing_at(axis, speed, repeats), way_to(axis, speed)
     at = replace(way, duration=timing.settle, acceleration=0.0)
     once = _once(timing, at, wave)
     steps = (way, *(once * repeats), at, replace(way, speed=0.0))
     turns = abs(speed) * sum(step.duration for step in steps) / math.tau
-    return _played(name, axis, steps, timing.decimation, turns, top)
+    return played_at_speed(name, axis, steps, timing.decimation, turns, top)
 
 
-def _once(timing: _Timing, at: Step, wave: Wave) -> tuple[Step, Step, Step]:
+def _once(timing: Timing, at: Step, wave: Wave) -> tuple[Step, Step, Step]:
     """Return rest, what is recorded ahead, and the wave; `at` is the rest."""
     still = replace(at, acceleration=0.0)
     return (
@@ -121,7 +122,7 @@ def _once(timing: _Timing, at: Step, wave: Wave) -> tuple[Step, Step, Step]:
     )
 
 
-def _played(
+def played_at_speed(
     name: str, axis: Axis, steps: tuple[Step, ...], decimation: int, turns: float, top: float
 ) -> Plan:
     """Return the plan of these steps with the loop's own gains."""
@@ -143,10 +144,10 @@ def _repeating(test: "SpeedStep | LoadStep", axis: Axis, wave: Wave, top: float)
     """Return the test as it goes on and on; to and fro where the shaft may not turn on."""
     speed, divider, Ts = test.speed, axis.inverter.divider, axis.inverter.Ts
     to_and_fro = axis.mechanics.max_turns is not None
-    timing, way = _timing(axis, speed, 1), _way(axis, speed)
+    timing, way = timing_at(axis, speed, 1), way_to(axis, speed)
     T = divider * Ts
     after = math.ceil(1.5 * timing.after / T) * T  # slower gains may be tried
-    turn = 1.3 * ramp_time(axis, 2.0 * speed, _TORQUE) if to_and_fro else 0.0
+    turn = 1.3 * ramp_time(axis, 2.0 * speed, TORQUE) if to_and_fro else 0.0
     rest = math.ceil((turn + max(LEAST_REST, timing.after)) / T) * T
     timing = replace(timing, settle=rest, after=after, decimation=divider)
     at = replace(way, duration=rest, acceleration=way.acceleration if to_and_fro else 0.0,
@@ -161,7 +162,7 @@ def _repeating(test: "SpeedStep | LoadStep", axis: Axis, wave: Wave, top: float)
     steps = (way, *played, replace(way, speed=played[-1].speed), replace(way, speed=0.0))
     one_way = abs(speed) * (way.duration + seconds) / math.tau
     turns = one_way if to_and_fro else abs(speed) * sum(s.duration for s in steps) / math.tau
-    plan = replace(_played(test.name, axis, steps, divider, turns, top), round=True)
+    plan = replace(played_at_speed(test.name, axis, steps, divider, turns, top), round=True)
     what = f"turns {turns:.2g} turns to and fro" if to_and_fro else f"turns {turns:.0f} turns"
     return Repeating(
         plan=plan,
@@ -184,7 +185,7 @@ def _movement(plan: Plan, top: float, axis: Axis) -> Movement:
 
 
 def _settings(axis: Axis, speed: float, repeats: int) -> dict[str, Plain]:
-    timing, divider = _timing(axis, speed, repeats), axis.inverter.divider
+    timing, divider = timing_at(axis, speed, repeats), axis.inverter.divider
     row = timing.decimation * axis.inverter.Ts
     return {
         "rows_before": round(timing.before / row), "rows_after": round(timing.after / row),

@@ -14,7 +14,6 @@ from oarlock.experiments.loops.position_move import PositionMove
 from oarlock.experiments.loops.position_response import MoveResult
 from oarlock.machine import Axis
 from oarlock.machine.position_loop import KEY, PositionTarget
-from oarlock.machine.speed_loop import KEY as SPEED_KEY
 from oarlock.quantities.display import digits
 from oarlock.session.perform import Performed
 from oarlock.ui.kit import theme as look
@@ -46,6 +45,7 @@ from oarlock.views.position import (
     with_ramp,
 )
 from oarlock.views.position_sweep import position_swept
+from oarlock.views.speed_ramp import ahead_of, share_of, with_ahead
 from oarlock.views.typed_gains import BY_HAND, typed, with_gain
 
 _BAR = 40  # px
@@ -240,10 +240,9 @@ class PositionStage(OuterLoopStage):
         self.Kp.show_value(digits(shown.gains.Kp, 3), chosen=False)
         self.share.show_value(digits(shown.gains.speed_share, 2), chosen=False)
         speed = speed_gains(axis)
-        J = axis.machine.inertia
-        if speed is not None and J is not None:
-            whole = J.value / axis.machine.torque_constant
-            self.feed.show_value(digits(speed.acceleration / whole, 2), chosen=False)
+        if speed is not None:
+            share = ahead_of(axis, speed)
+            self.feed.show_value("–" if share is None else digits(share, 2), chosen=False)
             color = "ink" if speed.weight >= 0.99 else "attention"
             self._weight.show_value(digits(speed.weight, 2), "", color=color)
         self.block.show_move(shown.test, axis)
@@ -345,18 +344,12 @@ class PositionStage(OuterLoopStage):
         """Take a share that is asked ahead: of the speed, or of the torque."""
 
         def made() -> Axis:
-            value = typed(text)
-            if not 0.0 <= value <= 1.5:
-                raise InputError(f"a share of {text}", remedy="It lies between 0 and 1.5")
             axis = self._in_use()
-            gains, speed, J = position_gains(axis), speed_gains(axis), axis.machine.inertia
+            gains = position_gains(axis)
             assert gains is not None
             if which == "speed":
-                return axis.with_loop_gains(KEY, replace(gains, speed_share=value))
-            if speed is None or J is None:
-                return axis
-            ahead = value * J.value / axis.machine.torque_constant
-            return axis.with_loop_gains(SPEED_KEY, replace(speed, acceleration=ahead))
+                return axis.with_loop_gains(KEY, replace(gains, speed_share=share_of(text)))
+            return with_ahead(axis, text)
 
         self.edit(f"Set the {which} ahead", made)
 

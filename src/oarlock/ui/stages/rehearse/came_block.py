@@ -44,7 +44,12 @@ class CameBlock(QObject):
         self.keep.setToolTip("Its curves are drawn in grey behind those that follow")
         self.keep.clicked.connect(self._toggle)
         self.keep.hide()
+        self.show_for(replay=False)
         self._block.add(self.keep)
+
+    def show_for(self, *, replay: bool) -> None:
+        """Show the block where a scenario's run is what is looked at."""
+        self._block.setVisible(self._shown is not None and not replay)
 
     def show_run(self, shown: RehearsePicture) -> None:
         """Show the figures of a run; one of another loop is no longer compared with."""
@@ -52,6 +57,7 @@ class CameBlock(QObject):
         kept = self.before
         if kept is not None and kept.run.scenario.control is not shown.run.scenario.control:
             self.before = None
+        self.show_for(replay=False)
         self._fill()
 
     def keep_again(self, before: RehearsePicture | None) -> None:

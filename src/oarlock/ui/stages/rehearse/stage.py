@@ -302,6 +302,7 @@ class RehearseStage(StageView):
         for plot in self.plots.values():
             plot.hide()
         self.closer.hide()
+        self.came.show_for(replay=True)
         self.replay_plots.show_replay(found)
         self.refresh()
 

@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QPainter
 
+from oarlock.experiments.loops.ramp_response import RampResult
 from oarlock.experiments.loops.speed_response import SpeedResult
 from oarlock.quantities.display import digits, sentence
 from oarlock.ui.kit import theme as look
@@ -19,6 +20,7 @@ Array = NDArray[np.float64]
 Pinned = list[tuple[str, SpeedResult]]
 
 
+_LOW = 40.0  # px
 _ENDLESS = 1e3  # times the limit: of a loop that swings up
 
 
@@ -203,8 +205,8 @@ class PushPlot(Plot):
         self._limit, self._most = 1.0, 0.0
         self.over(self._annotate)
 
-    def show_push(self, t: Array, push: Array, limit: float, result: SpeedResult | None,
-                  scale: float) -> None:  # fmt: skip
+    def show_push(self, t: Array, push: Array, limit: float,
+                  result: SpeedResult | RampResult | None, scale: float) -> None:  # fmt: skip
         """Show the current asked for, from before the step, in A."""
         self._limit, span = limit, float(t[-1])
         self._most = float(push[int(np.argmax(np.abs(push)))])
@@ -221,7 +223,8 @@ class PushPlot(Plot):
         if ticks:
             ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} ms")
         self.set_x(-0.05 * span, span, ticks)
-        top = 1.8 * min(max(float(np.max(push)), 0.05 * limit), 2.0 * limit)
+        above = 1.8 if self.area.height() > _LOW else 3.2  # room for the words over the curve
+        top = above * min(max(float(np.max(push)), 0.05 * limit), 2.0 * limit)
         low = 1.25 * max(min(float(np.min(push)), -0.15 * top), -2.0 * limit)
         self.set_y(low, top, units.ticks(units.current(), low, top, 2))
         self.refresh()

@@ -10,6 +10,7 @@ from oarlock.errors import InputError
 from oarlock.experiments.common.announce import announced
 from oarlock.experiments.loops.speed_chirp import SpeedChirp
 from oarlock.experiments.loops.speed_multisine import SpeedMultisine
+from oarlock.experiments.loops.speed_ramp import SpeedRamp
 from oarlock.experiments.loops.speed_sweep import SpeedSweep
 from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep
 from oarlock.machine import Axis
@@ -20,8 +21,21 @@ from oarlock.ui.kit import theme as look
 from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.numbers import Entry
-from oarlock.views.screen import CHIRP, LOAD, MULTISINE, SPEED_TESTS, STEP, SWEEP, SpeedSettings
+from oarlock.views.screen import (
+    CHIRP,
+    LOAD,
+    MULTISINE,
+    RAMP,
+    SPEED_TESTS,
+    STEP,
+    SWEEP,
+    SpeedSettings,
+    with_speed_number,
+)
 from oarlock.views.speed import settled
+from oarlock.views.speed_ramp import settled_ramp
+
+Test = SpeedStep | LoadStep | SpeedRamp | SpeedSweep | SpeedChirp | SpeedMultisine
 
 
 class PlayBar(QWidget):
@@ -34,10 +48,11 @@ class PlayBar(QWidget):
         super().__init__(parent)
         self.settings = SpeedSettings()
         self._shown = (0.0, 0.0, 0.0)  # rad/s, rad/s, N·m
+        self._ramp: SpeedRamp | None = None
         self.start = button("Run test  F5", primary=True)
         self.which = button("step")
         self.which.setToolTip(
-            "A step of the speed asked for, a step of load, a sweep of sines;\n"
+            "A step of the speed asked for, a step of load, a ramp, a sweep of sines;\n"
             "chirps: quicker, and less exact above the crossover; or a multisine,\n"
             "which also tells what is no answer but repeats, as play does"
         )
@@ -93,7 +108,7 @@ class PlayBar(QWidget):
         self.changed.emit()
 
     def _typed(self) -> None:
-        speed, step, torque = self._shown
+        speed = self._shown[0]
         try:
             new = _number(self.speed_entry.text()) * RPM
             size = _number(self.size_entry.text())
@@ -102,22 +117,29 @@ class PlayBar(QWidget):
             self.speed_entry.take_back()
             self.say(str(error))
             return
-        stepped = self.settings.kind == STEP
-        old = step if stepped else torque
-        size *= RPM if stepped else units.torque().per
+        of_speed = self.settings.kind in (STEP, RAMP)
+        old = self._size()
+        size *= RPM if of_speed else units.torque().per
         self.size_entry.setModified(False)
         self.speed_entry.setModified(False)
         if abs(new - speed) <= 5e-3 * abs(speed) and abs(size - old) <= 5e-3 * abs(old):
             return
-        if stepped:
-            self.settings = replace(self.settings, speed=new, amplitude=size)
-        else:
-            self.settings = replace(self.settings, speed=new, torque=size)
+        name = {STEP: "amplitude", RAMP: "change"}.get(self.settings.kind, "torque")
+        self.settings = with_speed_number(replace(self.settings, speed=new), name, size)
         self.changed.emit()
 
-    def experiment(self) -> SpeedStep | LoadStep | SpeedSweep | SpeedChirp | SpeedMultisine:
+    def _size(self) -> float:
+        """Return the size of the test that is set: a change of speed (rad/s), or a torque (N·m)."""
+        _, step, torque = self._shown
+        if self.settings.kind == RAMP and self._ramp is not None:
+            return self._ramp.amplitude
+        return step if self.settings.kind == STEP else torque
+
+    def experiment(self) -> Test:
         """Return the test that is set."""
         speed, step, torque = self._shown
+        if self.settings.kind == RAMP and self._ramp is not None:
+            return self._ramp
         if self.settings.kind == LOAD:
             return LoadStep(speed=speed, torque=torque)
         if self.settings.kind == SWEEP:
@@ -131,12 +153,13 @@ class PlayBar(QWidget):
     def show_axis(self, axis: Axis, settings: SpeedSettings, *, announce: bool) -> None:
         """Show what is set for an axis, and say beforehand what would happen."""
         self._shown = settled(settings, axis)
-        speed, step, torque = self._shown
-        stepped = self.settings.kind == STEP
+        self._ramp = settled_ramp(settings, axis) if self.settings.kind == RAMP else None
+        speed, of_speed = self._shown[0], self.settings.kind in (STEP, RAMP)
         self.which.setText(self.settings.kind)
-        per = RPM if stepped else units.torque().per
-        self._unit.setText(f"{'rpm' if stepped else units.torque().unit}  at")
-        self.size_entry.show_text(digits((step if stepped else torque) / per, 3))
+        per = RPM if of_speed else units.torque().per
+        at = "from" if self.settings.kind == RAMP else "at"
+        self._unit.setText(f"{'rpm' if of_speed else units.torque().unit}  {at}")
+        self.size_entry.show_text(digits(self._size() / per, 3))
         self.speed_entry.show_text(digits(speed / RPM, 3))
         self.hand.setEnabled(self.settings.kind in (STEP, LOAD))
         if not announce:

@@ -23,6 +23,7 @@ from oarlock.ui.stages.speed.measured import Measured
 from oarlock.ui.stages.speed.numbers import SpeedNumbers
 from oarlock.ui.stages.speed.pictures import PushPlot, StiffPlot, TrackPlot
 from oarlock.ui.stages.speed.play_bar import PlayBar
+from oarlock.ui.stages.speed.ramping import Ramping
 from oarlock.ui.stages.speed.retuning import Retuning
 from oarlock.ui.stages.speed.tuning import Tuning
 from oarlock.ui.stages.speed.ways_panel import WaysPanel
@@ -80,6 +81,9 @@ class SpeedStage(OuterLoopStage):
         self.ways = WaysPanel(self, around.jobs)
         self.ways.chosen.connect(self.use_way)
         self.ways.found.connect(self.refresh)
+        self.ramping = Ramping(self.numbers, self.session, self.edit, self._in_use,
+                               self._ramp_changed, self.tell)  # fmt: skip
+        self.ramping.plot.setParent(self)
         self.panel = SpeedNumbers(self.numbers, self, self.filters)
         self.tuning = Tuning(self.session, self.bench, self.test, self.ways, self._tried)
         self.retuning = Retuning(self.session, self.bench, self.test, self._tried)
@@ -115,6 +119,7 @@ class SpeedStage(OuterLoopStage):
                                   (16 + half, self.stiff_plot, self.stiff_push)):  # fmt: skip
             speed.setGeometry(x, times + 8, half, push - times - 8)
             current.setGeometry(x, push + 2, half, h - _BAR - push - 4)
+        self.ramping.plot.setGeometry(self.track_plot.geometry())
         self.test.setGeometry(look.MARGIN, h - _BAR + 4, w - 2 * look.MARGIN, _BAR - 4)
 
     # What it shows
@@ -144,6 +149,8 @@ class SpeedStage(OuterLoopStage):
         self.track_push.show_push(shown.t, shown.push, shown.limit, step[1], scale)
         scale = shown.torque / load[1].numbers["load"] if load[1] else 1.0
         self.stiff_push.show_push(shown.t, shown.sag_push, shown.limit, load[1], scale)
+        self.track_plot.setVisible(not self.ramping.active)
+        self.ramping.refresh(shown, self.track_push)
         self.panel.show_numbers(shown, axis)
         measured = other_shaft(self.session.now)
         self.panel.offer_shaft(measured[1] if measured else "")
@@ -176,7 +183,7 @@ class SpeedStage(OuterLoopStage):
     def _show_nothing(self, error: InputError) -> None:
         """Say what is missing before there can be a loop."""
         self.shown = None
-        for plot in self.plots:
+        for plot in (*self.plots, self.ramping.plot):
             plot.hide()
         self.ways.show_cards((), 0.0, lambda _way: False)
         self.test.start.setEnabled(False)
@@ -192,8 +199,10 @@ class SpeedStage(OuterLoopStage):
             if result is not None and not result.holds:
                 failed = next(check for check in result.checks if not check.passed)
                 second = f"{failed.sentence}."
+        if self.ramping.shown is not None:
+            first, second = self.ramping.said()
         if not shown.follows:
-            second = BY_HAND
+            second = second if self.ramping.shown is not None and second else BY_HAND
         self.say(shown.answer, first, second)
 
     def read_out(self) -> ReadOut:
@@ -338,6 +347,11 @@ class SpeedStage(OuterLoopStage):
 
     def _settings_changed(self) -> None:
         self.session.show(speed=self.test.settings)
+        self._disarm()
+        self.refresh()
+
+    def _ramp_changed(self) -> None:
+        self.test.restore(self.session.screen.speed)
         self._disarm()
         self.refresh()
 
