@@ -34,6 +34,8 @@ from oarlock.experiments.common.experiment import Experiment
 from oarlock.experiments.identify.experiments import experiment_for
 from oarlock.experiments.loops.position_move import PositionMove, usual_move
 from oarlock.experiments.loops.position_response import MoveResult
+from oarlock.experiments.loops.ramp_response import RampResult
+from oarlock.experiments.loops.speed_ramp import SpeedRamp, usual_ramp
 from oarlock.experiments.loops.speed_response import SpeedResult
 from oarlock.experiments.loops.speed_sweep import SpeedSweep
 from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep, usual_load
@@ -58,7 +60,7 @@ Array = NDArray[np.float64]
 BARS = {
     "crossover": (5.0, "%"), "margin": (3.0, "°"), "rise": (10.0, "%"),
     "overshoot": (2.0, "points"),
-    "dip": (10.0, "%"), "following error": (15.0, "% + 0.1°"),
+    "dip": (10.0, "%"), "lag of a ramp": (10.0, "%"), "following error": (15.0, "% + 0.1°"),
 }  # fmt: skip
 
 
@@ -133,10 +135,15 @@ def compared(axis: Axis, plant: PlantParameters, seed: int) -> dict[str, float]:
     test = PositionMove(distance=move.distance, speed=move.speed, jerk_time=move.jerk_time,
                         acceleration=move.acceleration)  # fmt: skip
     moved = played(test, axis, plant, seed)
+    ramp = usual_ramp(axis, speed)
+    ramped = played(SpeedRamp(speed=speed, amplitude=ramp.change, jerk_time=ramp.jerk_time,
+                              acceleration=ramp.acceleration), axis, plant, seed)  # fmt: skip
     assert isinstance(step, SpeedResult)
     assert isinstance(load, SpeedResult)
     assert isinstance(sweep, SweepResult)
     assert isinstance(moved, MoveResult)
+    assert isinstance(ramped, RampResult)
+    found["lag of a ramp"] = 100.0 * (ramped.measured.behind / ramped.expected.behind - 1.0)
     if step.step and step.step_predicted:
         found["rise"] = 100.0 * (step.step.rise / step.step_predicted.rise - 1.0)
         found["overshoot"] = 100.0 * (step.step.overshoot - step.step_predicted.overshoot)
