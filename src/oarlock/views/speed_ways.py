@@ -45,6 +45,10 @@ class Card:
     sag: Array  # rad/s
 
 
+_KEPT = 8
+_remembered: dict[Question, tuple[Way, ...]] = {}  # the oldest first
+
+
 def question(axis: Axis, settings: SpeedSettings) -> Question | None:
     """Return what to work out, or None where the shaft does not twist."""
     if not axis.mechanics.resonance.value or axis.gains is None or axis.machine.inertia is None:
@@ -55,7 +59,20 @@ def question(axis: Axis, settings: SpeedSettings) -> Question | None:
 
 
 def ways(asked: Question, check: Callable[[], None] = lambda: None) -> tuple[Way, ...]:
-    """Return the ways; a second of work, for a job. What `check` raises ends it."""
+    """Return the ways; a second of work, for a job. What `check` raises ends it.
+
+    Those of the newest questions are remembered: a stage that is opened again does not wait.
+    """
+    found = _remembered.get(asked)
+    if found is None:
+        found = _worked_out(asked, check)
+        while len(_remembered) >= _KEPT:
+            _remembered.pop(next(iter(_remembered)), None)
+        _remembered[asked] = found
+    return found
+
+
+def _worked_out(asked: Question, check: Callable[[], None]) -> tuple[Way, ...]:
     bare = plant_of(asked.axis, turning=Turning(speed=asked.speed), filters=())
     if not bare.shaft.twists:
         return ()
