@@ -44,7 +44,7 @@ def test_gains_rates_and_filters_have_their_symbols(tuned: Axis) -> None:
     assert values["SPD_KP"].value == 1.7
     assert values["SPD_TS"].value == pytest.approx(625e-6)
     assert {f"SPD_TORQUE2_{n}" for n in ("B0", "B1", "B2", "A1", "A2")} <= set(values)
-    assert "notch at" in values["SPD_TORQUE1_B0"].meaning
+    assert values["SPD_TORQUE1_B0"].meaning == "filter 1 of the torque"
     assert "SPD_MEASURED1_A1" in header(tuned)
     plain = tuned.with_loop_gains(KEY, SpeedGains(Kp=1.7, Ki=100.0))
     assert "SPD_SHARE" in header(tuned)

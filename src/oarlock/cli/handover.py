@@ -24,12 +24,13 @@ def handover(
     from oarlock.files import read_text, write_atomic
     from oarlock.handover.header import default_map, header
     from oarlock.handover.patch import (
+        code_only,
         patch_file,
         read_map,
         told_without_place,
         without_place,
     )
-    from oarlock.handover.values import handover_values
+    from oarlock.handover.values import values_for
     from oarlock.machine.axis_file import read_axis
 
     del form  # one so far
@@ -45,8 +46,10 @@ def handover(
         return 0
     if update is None:
         return 2
-    values = handover_values(axis)
-    mapping = read_map(map_file) if map_file else default_map(read_text(update), values)
+    named = read_map(map_file) if map_file else {}
+    text = read_text(update)
+    values = values_for(axis, code_only(text), named)
+    mapping = named or default_map(text, values)
     patch = patch_file(update, mapping, values)
     lacking = without_place(values, mapping)
     if lacking:

@@ -32,9 +32,9 @@ from oarlock.experiments.loops.sweep_response import SweepResult
 from oarlock.experiments.loops.sweep_table import as_table
 from oarlock.files import read_text, write_atomic
 from oarlock.handover.header import default_map, header
-from oarlock.handover.patch import patch_file
+from oarlock.handover.patch import code_only, patch_file
 from oarlock.handover.proof import OUTER, Proof, error_sequence, prove
-from oarlock.handover.values import handover_values
+from oarlock.handover.values import values_for
 from oarlock.machine import SensorKind
 from oarlock.quantities.display import fixed, sentence, whole_degrees, with_std
 from oarlock.records import Finding, Reading, Run
@@ -301,7 +301,8 @@ class _Job:
 
     def _hand_over(self) -> None:
         session, folder = self._session, self._folder
-        values = handover_values(session.axis)
+        file = f"{self._practice}_gains.h"
+        values = values_for(session.axis, code_only(read_text(folder / file)))
         errors = {}
         for name in ("d", "q"):
             found = session.now.verification(name)
@@ -313,7 +314,6 @@ class _Job:
             if session.axis.loops[name].gains is not None:
                 errors[name] = OUTER[name].sequence(session.record(test[0].id) if test else None)
         text = header(session.axis).encode()
-        file = f"{self._practice}_gains.h"
         mapping = default_map(read_text(folder / file), values)
         patch = patch_file(folder / file, mapping, values)
         proofs: dict[str, Proof] = {}

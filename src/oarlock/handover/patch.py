@@ -13,6 +13,7 @@ from pathlib import Path
 from oarlock.errors import InputError
 from oarlock.files import parse_toml, read_bytes, read_text, write_atomic
 from oarlock.handover.values import HandoverValue, float32_literal
+from oarlock.machine.current_loop import CURRENT
 from oarlock.machine.loops import LOOPS
 
 _LITERAL = re.compile(
@@ -120,7 +121,8 @@ def patch_file(path: Path, mapping: Mapping[str, str], values: tuple[HandoverVal
 # Of a loop, what firmware may hold elsewhere; and what is as if it were not there.
 _ELSEWHERE = ("T", "Ts", "i_max", "v_max")
 _NEUTRAL = {"current.weight": 1.0, "current.newest": 1.0, "speed.Ki": 0.0, "speed.weight": 1.0,
-            "speed.acceleration": 0.0, "position.speed_share": 1.0}  # fmt: skip
+            "speed.acceleration": 0.0, "position.speed_share": 1.0,
+            "ramp.jerk_time": 0.0}  # fmt: skip
 
 
 def without_place(
@@ -128,7 +130,7 @@ def without_place(
 ) -> tuple[HandoverValue, ...]:
     """Return gains, options and filters that a file has no place for, of loops that it holds.
 
-    Firmware with such a file does not do what was tuned.
+    Firmware with such a file does not do what was tuned. A ramp belongs to the outer loops.
 
     Parameters
     ----------
@@ -137,6 +139,7 @@ def without_place(
     """
     held = set(mapping.values())
     loops = {key.split(".")[0] for key in held} & {spec.key for spec in LOOPS}
+    loops |= {"ramp"} if loops - {CURRENT.key} else set()
     return tuple(
         value for value in values
         if value.key not in held and value.key.split(".")[0] in loops

@@ -12,11 +12,10 @@ from oarlock.control.single import (
     run_observed,
     run_section_states,
 )
-from oarlock.handover.values import SECTION
+from oarlock.handover.values import MOST_FILTERS, SECTION
 from oarlock.records import Record
 
 NAME = "speed"
-_MOST_FILTERS = {"torque": 4, "measured": 2}
 UNIT, COLUMNS = "A", 10
 _OBSERVER = ("speed.observer_step", "speed.observer_speed", "speed.observer_load")
 # What the reference calls the options, and the keys of each; in use where the keys are there.
@@ -30,7 +29,7 @@ MACROS = {
 
 def filters_of(by_key: Mapping[str, float], path: str) -> list[list[str]]:
     """Return the keys of each filter's numbers on a path, in order."""
-    numbers = range(1, _MOST_FILTERS[path] + 1)
+    numbers = range(1, MOST_FILTERS[path] + 1)
     listed = ([f"speed.{path}{n}_{name}" for name in SECTION] for n in numbers)
     return [keys for keys in listed if keys[0] in by_key]
 

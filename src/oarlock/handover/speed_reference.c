@@ -29,7 +29,7 @@ static float reference_step(float *taken, float asked)
 {
     float off = asked - *taken;
     float moved = (float)(SHARE) * off;
-    *taken = *taken + moved;
+    *taken = (float)(SHARE) < 1.0f ? *taken + moved : asked; /* as firmware: 1 is no lag */
     return *taken;
 }
 #endif

@@ -1,6 +1,8 @@
 """What can be handed over: names, values, units, and how a float32 is spelled in C."""
 
 import math
+import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,6 +18,16 @@ from oarlock.machine.sensor import ILLEGAL
 from oarlock.machine.speed_loop import OPTIONS, SPEED, SpeedGains
 
 SECTION = ("b0", "b1", "b2", "a1", "a2")  # of a filter, of z⁻¹
+MOST_FILTERS = {"torque": 4, "measured": 2}  # sections that the firmware has, on each path
+_PATHS = {"torque": "torque", "measured": "measured speed"}
+# Options of the speed controller that are not in use, as firmware then has them.
+_RESTING = (
+    ("speed.share", "SPD_SHARE", 1.0, "1", "1: no lag of the speed asked for"),
+    ("speed.friction", "SPD_FRICTION", 0.0, "A", "nothing ahead against friction"),
+    ("speed.observer_step", "SPD_OBSERVER_STEP", 0.0, "rad/(s A)", "no load observer"),
+    ("speed.observer_speed", "SPD_OBSERVER_SPEED", 0.0, "1", "no load observer"),
+    ("speed.observer_load", "SPD_OBSERVER_LOAD", 0.0, "A s/rad", "no load observer"),
+)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -48,7 +60,7 @@ def handover_values(axis: Axis) -> tuple[HandoverValue, ...]:
             "CUR_NEWEST",
             NEWEST[inv.integral],
             "1",
-            f"share of the newest error in the integral: {inv.integral} rule",
+            "share of the newest error in the integral",
         ),
         ("current.Ts", "CUR_TS", inv.Ts, "s", "sample time of the current loop"),
         ("current.v_max", "CUR_V_MAX", inv.v_max, "V", "largest phase voltage, bus over sqrt 3"),
@@ -57,6 +69,44 @@ def handover_values(axis: Axis) -> tuple[HandoverValue, ...]:
         HandoverValue(key=k, symbol=s, value=v, unit=u, meaning=m)
         for k, s, v, u, m in (*rows, *_outer(axis), *_sensing(axis))
     )
+
+
+def values_for(
+    axis: Axis, text: str, mapping: Mapping[str, str] | None = None
+) -> tuple[HandoverValue, ...]:
+    """Return what a header that stands needs: also what makes it do without what is not in use.
+
+    A notch or an option that was taken away would go on in firmware whose header keeps its numbers.
+
+    Parameters
+    ----------
+    text : the header
+    mapping : its symbols to keys, where they are not those of ours
+
+    Raises
+    ------
+    InputError : as `handover_values`
+
+    """
+    values, named = handover_values(axis), set(re.findall(r"\b[A-Z][A-Z0-9_]+\b", text))
+    used, mapped = {value.key for value in values}, set((mapping or {}).values())
+    resting = (value for value in _resting(axis) if value.key not in used)
+    return values + tuple(v for v in resting if v.symbol in named or v.key in mapped)
+
+
+def _resting(axis: Axis) -> list[HandoverValue]:
+    """Return every option and filter of the speed loop as it is where it is not in use."""
+    if axis.loops[SPEED.key].gains is None:
+        return []
+    filters = [
+        (f"speed.{path}{n}_{name}", f"SPD_{path.upper()}{n}_{name.upper()}",
+         1.0 if name == "b0" else 0.0, "1", f"filter {n} of the {_PATHS[path]}, not in use")
+        for path, most in MOST_FILTERS.items() for n in range(1, most + 1) for name in SECTION
+    ]  # fmt: skip
+    return [
+        HandoverValue(key=k, symbol=s, value=v, unit=u, meaning=m)
+        for k, s, v, u, m in (*_RESTING, *filters)
+    ]
 
 
 def _gains(axis: Axis, spec: LoopSpec) -> list[tuple[str, str, float, str, str]]:
@@ -92,13 +142,12 @@ def _options(gains: SpeedGains, T: float) -> list[tuple[str, str, float, str, st
     rows = []
     if gains.reference > 0.0:
         rows.append(("speed.share", "SPD_SHARE", reference_share(gains, T), "1",
-                     f"by which the speed asked for moves in a sample: "
-                     f"lag of {1e3 * gains.reference:.4g} ms"))  # fmt: skip
+                     "by which the speed asked for moves in a sample; 1: no lag"))  # fmt: skip
     if gains.friction > 0.0:
         rows.append(("speed.friction", "SPD_FRICTION", gains.friction, "A",
                      "ahead against friction, on the side of the speed asked for"))  # fmt: skip
     if gains.observer > 0.0:
-        found, at = load_observer(gains, T), f"load observer at {gains.observer:.4g} rad/s"
+        found, at = load_observer(gains, T), "load observer"
         rows += [
             ("speed.observer_step", "SPD_OBSERVER_STEP", found.step, "rad/(s A)",
              f"{at}: speed that one ampere makes in a sample"),
@@ -130,7 +179,7 @@ def _filters(axis: Axis) -> list[tuple[str, str, float, str, str]]:
         Ts = axis.inverter.Ts * (1 if one.path == "torque" else axis.inverter.divider)
         count[one.path] += 1
         key = f"{one.path}{count[one.path]}"
-        where = f"{one.kind.value.replace('_', ' ')} at {one.frequency / math.tau:.4g} Hz"
+        where = f"filter {count[one.path]} of the {_PATHS[one.path]}"
         rows += [
             (f"speed.{key}_{name}", f"SPD_{key.upper()}_{name.upper()}", value, "1", where)
             for name, value in zip(SECTION, coefficients(one, Ts), strict=True)

@@ -1,6 +1,6 @@
 """What the rail says of the handover: it needs neither the file nor the compiler."""
 
-from oarlock.handover.values import handover_values
+from oarlock.handover.values import values_for
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage, State
 
@@ -15,7 +15,8 @@ def summary(now: Snapshot) -> Stage:
         line, basis, state = "nothing written", "", State.EMPTY
     else:
         line, values = written.file, written.values
-        moved = [v.key for v in handover_values(now.axis) if values.get(v.key) != v.value]
+        wanted = {v.key: v.value for v in values_for(now.axis, "", {key: key for key in values})}
+        moved = [key for key, value in wanted.items() if values.get(key) != value]
         gain = any(key.startswith("current.K") for key in moved)
         why = "stale: gains changed" if gain else "stale: new values"
         basis = why if moved else f"written {written.time}"

@@ -13,12 +13,13 @@ from oarlock.handover.header import DEFAULT_MAP, default_map
 from oarlock.handover.patch import (
     Change,
     Patch,
+    code_only,
     patch_file,
     told_without_place,
     without_place,
 )
 from oarlock.handover.proof import OUTER, Proof, error_sequence, prove
-from oarlock.handover.values import HandoverValue, handover_values, rounding
+from oarlock.handover.values import HandoverValue, handover_values, rounding, values_for
 from oarlock.machine.current_loop import CURRENT
 from oarlock.machine.loops import LOOPS
 from oarlock.machine.speed_loop import OPTIONS, SPEED
@@ -55,6 +56,7 @@ class HandoverPicture:
     """A file, what would change in it, and whether that is proven."""
 
     path: Path | None
+    values: tuple[HandoverValue, ...]  # handed over to this file
     patch: Patch | None
     trouble: str
     lines: tuple[Line, ...]
@@ -90,6 +92,12 @@ _OPTION_LABELS = {
 }
 
 
+_RAMP_LABELS = {
+    "ramp.speed": "speed of a move",
+    "ramp.acceleration": "acceleration",
+    "ramp.jerk_time": "jerk time",
+}
+MAPPED = LABELS | _OPTION_LABELS | _RAMP_LABELS  # what a symbol can be typed for
 _SHORT = {"angle.sine_offset": "sine off.", "angle.cosine_offset": "cosine off."}
 
 
@@ -108,14 +116,27 @@ class Proven:
 
 def mapping_of(now: Snapshot) -> dict[str, str]:
     """Return symbol to key, as kept in the project, or as the header names them."""
-    if now.screen.map:
-        return dict(now.screen.map)
-    path = now.screen.header
     try:
-        text = read_text(Path(path)) if path else ""
-        return default_map(text, handover_values(now.axis))
+        return _handing(now)[1]
     except InputError:
-        return dict(DEFAULT_MAP)  # told where the file is read to be changed
+        return dict(now.screen.map) or dict(DEFAULT_MAP)  # told where the file is to be changed
+
+
+def _handing(now: Snapshot) -> tuple[tuple[HandoverValue, ...], dict[str, str]]:
+    """Return what is handed over to the header that is chosen, and its symbols to keys.
+
+    Raises
+    ------
+    InputError : no gains are in use yet, or the file cannot be read
+
+    """
+    path, kept = now.screen.header, dict(now.screen.map)
+    text = code_only(read_text(Path(path))) if path else ""
+    values = values_for(now.axis, text, kept)
+    keys = {value.key for value in values}
+    mapping = kept or default_map(text, values)
+    # A ramp that the axis no longer has is nobody's: its symbols stay as they are.
+    return values, {s: k for s, k in mapping.items() if k in keys or k not in _RAMP_LABELS}
 
 
 def handover_picture(now: Snapshot, proven: Proven | None) -> HandoverPicture:
@@ -123,10 +144,11 @@ def handover_picture(now: Snapshot, proven: Proven | None) -> HandoverPicture:
     path = Path(now.screen.header) if now.screen.header else None
     trouble, patch = "", None
     values: tuple[HandoverValue, ...] = ()
+    mapping: dict[str, str] = {}
     try:
-        values = handover_values(now.axis)
+        values, mapping = _handing(now)
         if path is not None:
-            patch = patch_file(path, mapping_of(now), values)
+            patch = patch_file(path, mapping, values)
     except InputError as error:
         trouble = str(error)
     proof = None
@@ -134,13 +156,14 @@ def handover_picture(now: Snapshot, proven: Proven | None) -> HandoverPicture:
         proof = proven.proof
     handed = tuple(_handed(change) for change in patch.changes) if patch else ()
     answer, reason = _answer(path, patch, trouble, proof, handed)
-    lacking = without_place(values, mapping_of(now)) if patch else ()
+    lacking = without_place(values, mapping) if patch else ()
     if lacking:
         have = "1 number has" if len(lacking) == 1 else f"{len(lacking)} numbers have"
         answer = f"Not all of it: {have} no place"
         reason = f"{path.name if path else ''} lacks {told_without_place(lacking)}. {reason}"
     return HandoverPicture(
         path=path,
+        values=values,
         patch=patch,
         trouble=trouble,
         lines=_excerpt(patch) if patch else (),
@@ -160,7 +183,7 @@ def _labels(now: Snapshot) -> dict[str, str]:
     without = {spec.key for spec in LOOPS if spec is not CURRENT
                and now.axis.loops[spec.key].gains is None}  # fmt: skip
     handed = {value.key for value in handover_values(now.axis)} if now.axis.gains else set()
-    options = {key: text for key, text in _OPTION_LABELS.items() if key in handed}
+    options = {key: text for key, text in (_OPTION_LABELS | _RAMP_LABELS).items() if key in handed}
     return {key: text for key, text in (LABELS | options).items()
             if key.split(".")[0] not in without}  # fmt: skip
 
@@ -168,9 +191,7 @@ def _labels(now: Snapshot) -> dict[str, str]:
 def _handed(change: Change) -> Handed:
     return Handed(
         key=change.key,
-        label=(LABELS | _OPTION_LABELS).get(change.key)
-        or _SHORT.get(change.key)
-        or _words(change.key),
+        label=MAPPED.get(change.key) or _SHORT.get(change.key) or _words(change.key),
         was=change.was,
         will_be=change.will_be,
         unit=change.unit,

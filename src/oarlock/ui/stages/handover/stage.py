@@ -10,7 +10,6 @@ from oarlock.errors import InputError
 from oarlock.experiments.loops.cascade import differing
 from oarlock.files import write_atomic
 from oarlock.handover.header import header
-from oarlock.handover.values import handover_values
 from oarlock.quantities.display import digits
 from oarlock.session.jobs import Done, Failed, Stopped
 from oarlock.ui.kit import theme as look
@@ -19,7 +18,7 @@ from oarlock.ui.kit.pickers import ask_file
 from oarlock.ui.stages.base import Around, ReadOut, StageView
 from oarlock.ui.stages.handover.widgets import FileView, ProofView, SymbolRow
 from oarlock.views.handover import (
-    LABELS,
+    MAPPED,
     HandoverPicture,
     Proven,
     digest,
@@ -71,7 +70,7 @@ class HandoverStage(StageView):
         drive.add(self.save_in_drive)
         block = self.numbers.block("Symbols", "edit to map")
         self.symbols: dict[str, SymbolRow] = {}
-        for key, label in LABELS.items():
+        for key, label in MAPPED.items():
             row = SymbolRow(label)
             row.entry.editingFinished.connect(self._mapped)
             block.add(row)
@@ -142,10 +141,8 @@ class HandoverStage(StageView):
     def _not_proven(self, shown: HandoverPicture) -> str:
         """Return why no proof is shown. A file is compiled and run when asked, never by itself."""
         kept = self.session.screen.proven
-        if kept and shown.patch is not None:
-            values = handover_values(self.session.axis)
-            if kept == digest(shown.patch.after, values):
-                return "It was proven before this project was closed: prove it again"
+        if kept and shown.patch is not None and kept == digest(shown.patch.after, shown.values):
+            return "It was proven before this project was closed: prove it again"
         return "not proven yet"
 
     def read_out(self) -> ReadOut:
@@ -202,7 +199,7 @@ class HandoverStage(StageView):
         if shown is None or shown.patch is None or shown.may_prove or self.proving:
             return
         text, mapping = shown.patch.after, mapping_of(self.session.now)
-        values = handover_values(self.session.axis)
+        values = shown.values
         sources = self.session.record_sources(steps_for_proof(self.session.now))
         beside = shown.patch.path.parent
         self.proving = True
@@ -238,7 +235,7 @@ class HandoverStage(StageView):
             self.refresh()
             self.note.setText(str(error))
             return
-        values = {v.key: v.value for v in handover_values(self.session.axis)}
+        values = {v.key: v.value for v in shown.values}
         self.session.written(shown.patch.path.name, values)
         self.refresh()
         self.note.setText(f"Written. The old file is {kept.name if kept else 'not kept'}.")

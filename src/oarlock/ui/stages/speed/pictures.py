@@ -20,7 +20,7 @@ Array = NDArray[np.float64]
 Pinned = list[tuple[str, SpeedResult]]
 
 
-_LOW = 40.0  # px
+_LOW = 30.0  # px
 _ENDLESS = 1e3  # times the limit: of a loop that swings up
 
 
