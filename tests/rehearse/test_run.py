@@ -11,7 +11,9 @@ import pytest
 
 from oarlock.cancel import Cancel
 from oarlock.cli import main
-from oarlock.control.position_design import design_position
+from oarlock.control.position import PositionLoop
+from oarlock.control.position_design import design_position, position_gains
+from oarlock.control.speed_design import loop_in_use
 from oarlock.demo.project import demo_text
 from oarlock.errors import Cancelled, InputError
 from oarlock.machine import Axis, CurrentGains
@@ -209,6 +211,26 @@ def test_a_sine_of_speed_is_followed_as_the_loop_has_it(winch: Axis) -> None:
     assert abs(did / asked) == pytest.approx(1.0, abs=0.06)
 
 
+def test_a_sine_of_position_is_followed_as_the_loop_has_it(winch: Axis) -> None:
+    """As the exact loop does without anything asked ahead; the reference has the wave in it."""
+    hertz = 4.0
+    wave = PointWave(shape=WaveShape.SINE, amplitude=0.5, frequency=hertz)
+    scenario = Scenario(name="heave", control=Control.POSITION, duration=3.0,
+                        points=(Point(at=0.0, value=0.0, wave=wave),))  # fmt: skip
+    axis = with_mechanics(winch, coulomb=0.0, viscous=0.0)
+    run = rehearse(scenario, axis)
+    late = run.t > 1.0
+    turn = np.exp(-1j * math.tau * hertz * run.t[late])
+    did = 2.0 * np.mean(run.mean["position"][late] * turn)
+    asked = 2.0 * np.mean((run.mean["position"] + run.mean["following"])[late] * turn)
+    assert abs(asked) == pytest.approx(0.5, rel=0.01)
+    gains = position_gains(axis)
+    assert gains is not None
+    exact = PositionLoop(loop_in_use(axis), gains).closed.at(math.tau * hertz)
+    assert abs(did / asked - exact) < 0.03
+    assert abs(exact - 1.0) > 0.1  # it lags: nothing is asked ahead
+
+
 def test_a_square_and_noise_of_current(winch: Axis) -> None:
     square = PointWave(shape=WaveShape.SQUARE, amplitude=2.0, frequency=50.0)
     noise = PointWave(shape=WaveShape.RANDOM, amplitude=2.0)
@@ -231,6 +253,15 @@ def test_a_square_and_noise_of_current(winch: Axis) -> None:
 def test_a_wave_beyond_what_can_be_is_refused(winch: Axis, wave: PointWave, words: str) -> None:
     with pytest.raises(InputError, match=words):
         rehearse(speed(Point(at=0.0, value=60.0, wave=wave)), winch)
+
+
+def test_a_wave_of_position_that_is_too_fast_is_refused(winch: Axis) -> None:
+    for shape, until in ((WaveShape.SINE, 0.0), (WaveShape.CHIRP, 90.0)):
+        wave = PointWave(shape=shape, amplitude=1.0, frequency=70.0, until=until)
+        swift = Scenario(name="s", control=Control.POSITION, duration=1.0,
+                         points=(Point(at=0.0, value=0.0, wave=wave),))  # fmt: skip
+        with pytest.raises(InputError, match="above the top speed"):
+            rehearse(swift, winch)
 
 
 def test_energy_goes_where_friction_heat_and_motion_take_it(winch: Axis) -> None:

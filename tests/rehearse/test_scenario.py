@@ -16,6 +16,7 @@ from oarlock.rehearse.scenario import (
     WaveShape,
     parse_scenario,
 )
+from oarlock.views.scenario_edit import Handle, moved
 from tests.speed_axis import tuned_winch
 
 LIFT = demo_text("lift.scenario.toml")
@@ -127,6 +128,36 @@ def test_a_wave_without_sense_is_told(old: str, new: str, words: str) -> None:
         parse_scenario(WAVY.replace(old, new), place="x")
 
 
-def test_a_move_has_no_wave() -> None:
-    with pytest.raises(InputError, match="unknown key wave"):
-        parse_scenario(LIFT.replace('by = "-6"', 'by = "-6"\nwave = "sine"'), place="x")
+HEAVE = """control = "position"
+duration = "4 s"
+[[points]]
+at = "0.5 s"
+wave = "sine"
+amplitude = "0.25"
+frequency = "0.5 Hz"
+"""
+
+
+def test_a_position_moves_in_a_wave_with_a_move_or_without() -> None:
+    """Amplitudes are turns."""
+    (point,) = parse_scenario(HEAVE, place="x").points
+    assert (point.value, point.speed, point.acceleration) == (0.0, 0.0, 0.0)
+    assert point.wave == PointWave(shape=WaveShape.SINE, amplitude=math.tau / 4.0, frequency=0.5)
+    wavy = 'by = "-6"\nwave = "sine"\namplitude = "0.1"\nfrequency = "2 Hz"'
+    moving = parse_scenario(LIFT.replace('by = "-6"', wavy), place="x").points[0]
+    assert moving.value == pytest.approx(-6.0 * math.tau)
+    assert moving.wave is not None
+    assert moving.wave.amplitude == pytest.approx(0.1 * math.tau)
+    for key, words in (("speed", "acceleration is missing"), ("jerk_time", "acceleration"),
+                       ("acceleration", "by is missing")):  # fmt: skip
+        value = {"speed": "3 rpm", "jerk_time": "1 ms", "acceleration": "9 rad/s2"}[key]
+        with pytest.raises(InputError, match=words):
+            parse_scenario(f'{HEAVE}{key} = "{value}"\n', place="x")
+
+
+def test_a_wave_alone_is_dragged_in_time() -> None:
+    text = moved(HEAVE, 0, Handle(1.0, 3.0))
+    (point,) = parse_scenario(text, place="x").points
+    assert point.at == 1.0
+    assert point.value == 0.0
+    assert point.wave is not None

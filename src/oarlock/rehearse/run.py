@@ -47,7 +47,8 @@ _COARSEST = 1.0 / 6.0  # of an electrical turn, that may pass from sample to sam
 _FASTEST = 0.25  # of the control frequency, that a wave may have
 _SHAPES = {WaveShape.SINE: Shape.SINE, WaveShape.SQUARE: Shape.SQUARE,
            WaveShape.RANDOM: Shape.NOISE, WaveShape.CHIRP: Shape.CHIRP}  # fmt: skip
-_TARGETS = {Control.CURRENT: Target.I_Q, Control.SPEED: Target.SPEED}
+_TARGETS = {Control.CURRENT: Target.I_Q, Control.SPEED: Target.SPEED,
+            Control.POSITION: Target.POSITION}  # fmt: skip
 _FRAMES = {Control.CURRENT: Frame.ROTOR, Control.SPEED: Frame.SPEED,
            Control.POSITION: Frame.POSITION}  # fmt: skip
 
@@ -127,6 +128,18 @@ def _wave(wave: PointWave | None, control: Control) -> Wave | None:
                 frequency=wave.frequency, end=wave.until)  # fmt: skip
 
 
+def _fastest(wave: PointWave, control: Control) -> float:
+    """Return what a wave adds to the speed (rad/s) that is asked for, at the most.
+
+    One of position asks for none where it jumps: how fast the axis follows is the loops' matter.
+    """
+    if control is Control.SPEED:
+        return wave.amplitude
+    if control is Control.POSITION and wave.shape in (WaveShape.SINE, WaveShape.CHIRP):
+        return math.tau * max(wave.frequency, wave.until) * wave.amplitude
+    return 0.0
+
+
 def _refuse_beyond(scenario: Scenario, axis: Axis) -> None:
     m, Ts = axis.machine, axis.inverter.Ts
     if abs(scenario.start.speed) > axis.top_speed:
@@ -141,7 +154,7 @@ def _refuse_beyond(scenario: Scenario, axis: Axis) -> None:
                              remedy=f"Control at {1.0 / Ts:g} Hz plays up to "
                              f"{_FASTEST / Ts:g} Hz")  # fmt: skip
         speed = abs(point.value if scenario.control is Control.SPEED else point.speed)
-        speed += wave.amplitude if scenario.control is Control.SPEED else 0.0
+        speed += _fastest(wave, scenario.control)
         if speed > axis.top_speed:
             raise InputError(f"{speed / RPM:.0f} rpm, above the top speed",
                              place=f"{scenario.name}, point {n}",

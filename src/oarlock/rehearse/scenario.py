@@ -17,11 +17,11 @@
     at = "0 s"
     torque = 1.2                    # N·m, backward, from then on
 
-Of control "current" a point has `current = "5 A peak"`, along q. A current or a speed may have a
-wave on top:
+Of control "current" a point has `current = "5 A peak"`, along q. A point may have a wave on top;
+one of position needs no move then, and its wave is asked for without a speed ahead of it:
 
     wave = "sine"                   # or "square", "random", "chirp"
-    amplitude = "50 rpm"            # in the point's own unit
+    amplitude = "50 rpm"            # in the point's own unit; of position: turns
     frequency = "5 Hz"              # not of a random one, which is new at each sample
     until = "200 Hz"                # of a chirp, at the point's end
 
@@ -100,9 +100,9 @@ _WAVE_KEYS = {"wave", "amplitude", "frequency", "until"}
 _KEYS = {
     Control.CURRENT: {"at", "current"} | _WAVE_KEYS,
     Control.SPEED: {"at", "speed", "acceleration", "jerk_time"} | _WAVE_KEYS,
-    Control.POSITION: {"at", "by", "speed", "acceleration", "jerk_time"},
+    Control.POSITION: {"at", "by", "speed", "acceleration", "jerk_time"} | _WAVE_KEYS,
 }
-_OWN = {Control.CURRENT: Kind.CURRENT, Control.SPEED: Kind.SPEED}
+_OWN = {Control.CURRENT: Kind.CURRENT, Control.SPEED: Kind.SPEED, Control.POSITION: Kind.TURNS}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -110,7 +110,7 @@ class PointWave:
     """What is added to a point's reference until the next one."""
 
     shape: WaveShape
-    amplitude: float  # A or rad/s
+    amplitude: float  # A, rad/s or rad
     frequency: float = 0.0  # Hz
     until: float = 0.0  # Hz, of a chirp
 
@@ -235,7 +235,7 @@ def _points_of(path: Path, control: Control, duration: float) -> tuple[Point, ..
 def _point(raw: Mapping[str, object], control: Control, place: str) -> Point:
     refuse_unknown(raw, _KEYS[control], place)
     at = time_of(raw, place)
-    wave = _wave(raw, control, place) if control is not Control.POSITION else None
+    wave = _wave(raw, control, place)
     if control is Control.CURRENT:
         value = quantity(raw, "current", Kind.CURRENT, place, signed=True)
         return Point(at=at, value=value, wave=wave)
@@ -243,14 +243,18 @@ def _point(raw: Mapping[str, object], control: Control, place: str) -> Point:
         quantity(raw, "acceleration", Kind.ACCELERATION, place) if "acceleration" in raw else 0.0
     )
     jerk = quantity(raw, "jerk_time", Kind.TIME, place) if "jerk_time" in raw else 0.0
-    if not acceleration and (jerk or control is Control.POSITION):
+    moves = {"by", "speed", "acceleration", "jerk_time"} & raw.keys()
+    stays = wave is not None and not moves  # where it is, but for the wave
+    if not acceleration and (jerk or (control is Control.POSITION and not stays)):
         raise InputError("acceleration is missing", place=place, remedy="Add acceleration = …")
     if control is Control.SPEED:
         value = quantity(raw, "speed", Kind.SPEED, place, signed=True)
         return Point(at=at, value=value, acceleration=acceleration, jerk_time=jerk, wave=wave)
+    if stays:
+        return Point(at=at, value=0.0, wave=wave)
     turns = quantity(raw, "by", Kind.TURNS, place, signed=True)
     return Point(at=at, value=math.tau * turns, acceleration=acceleration, jerk_time=jerk,
-                 speed=quantity(raw, "speed", Kind.SPEED, place))  # fmt: skip
+                 speed=quantity(raw, "speed", Kind.SPEED, place), wave=wave)  # fmt: skip
 
 
 def _wave(raw: Mapping[str, object], control: Control, place: str) -> PointWave | None:
@@ -267,6 +271,7 @@ def _wave(raw: Mapping[str, object], control: Control, place: str) -> PointWave 
                          remedy=f"Known here: {', '.join(known)}")  # fmt: skip
     shape = WaveShape(str(raw["wave"]))
     amplitude = quantity(raw, "amplitude", _OWN[control], place)
+    amplitude *= math.tau if control is Control.POSITION else 1.0
     wanted = {WaveShape.RANDOM: set(), WaveShape.CHIRP: {"frequency", "until"}}
     needed = wanted.get(shape, {"frequency"})
     for key in {"frequency", "until"} - needed:

@@ -111,6 +111,7 @@ from oarlock.simulate.layout import (
     WATCH_PEAK,
     WATCH_SIDE,
     WAVE_NOW,
+    X_ASKED,
     X_FROM,
     X_LIMIT,
     X_REF,
@@ -265,6 +266,7 @@ def cascade(firm: Numbers, state: Numbers, meta: Whole, row: Row, work: Numbers,
     else:
         state[X_REF] = at
         _ramp(state, row, added if target == ON_SPEED else 0.0, Ts)
+    work[X_ASKED] = state[X_REF] + (added if target == ON_POSITION else 0.0)
     if closed:
         if meta[SINCE] == 0:  # the speed has just been measured
             _speed(firm, state, row, work, at, Ts)
@@ -297,8 +299,7 @@ def _speed(firm: Numbers, state: Numbers, row: Row, work: Numbers, at: float, Ts
     state[SPEED_USED] = y
     asked, ahead = np.float32(state[W_REF]), np.float32(0.0)
     if mode == MODE_POSITION:
-        wanted = state[X_REF] + (work[WAVE_NOW] if int(row[TARGET]) == ON_POSITION else 0.0)
-        asked = np.float32(np.float32(firm[KP_X]) * np.float32(wanted - at))
+        asked = np.float32(np.float32(firm[KP_X]) * np.float32(work[X_ASKED] - at))
         ahead = np.float32(np.float32(firm[X_SPEED]) * np.float32(state[W_REF]))
         most = np.float32(firm[X_LIMIT])
         if most > 0.0:

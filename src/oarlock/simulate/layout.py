@@ -110,8 +110,8 @@ META_SIZE = 14
 
 # What one sample has worked out: indices into `work` (float64), made anew each time.
 (MA, MB, MC, WAVE_NOW, FRAME, W_E, Y_D, Y_Q, R_D, R_Q, V_D_OUT, V_Q_OUT, BUS_NOW) = range(13)
-(ADDED, CUT) = range(13, 15)
-WORK_SIZE = 15
+(ADDED, CUT, X_ASKED) = range(13, 16)
+WORK_SIZE = 16
 
 # What one control period of a switching bridge works on: indices into `bridge` (float64).
 POLE, EDGE_AT = 0, 3  # V of each leg; s into the half period where it is told to change

@@ -52,7 +52,7 @@ from oarlock.simulate.layout import (
     V_D_OUT,
     V_Q_OUT,
     W_REF,
-    X_REF,
+    X_ASKED,
     Y_D,
     Y_Q,
     Numbers,
@@ -76,7 +76,7 @@ def look(
     values[14], values[15] = state[COUNTS_AT], state[INDEX_AT]
     values[16], values[17] = state[SINE_AT], state[COSINE_AT]
     values[18], values[19] = state[HALL_AT], state[SEEN_THETA]
-    values[20], values[21], values[22] = state[W_REF], state[X_REF], work[R_Q]
+    values[20], values[21], values[22] = state[W_REF], work[X_ASKED], work[R_Q]
     newest, values[23] = meta[HISTORY_AT], 0.0
     if meta[HISTORY_LENGTH] > 1:
         values[23] = history[newest] - history[(newest - 1) % HISTORY]

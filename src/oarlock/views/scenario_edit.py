@@ -65,7 +65,7 @@ def beside_project(text: str, folder: Path, project: Path) -> str:
 def moved(text: str, number: int, to: Handle) -> str:
     """Return the text with a point moved, between its neighbours in time; all else stays.
 
-    The moves after it go as far as they did.
+    The moves after it go as far as they did. A point that is a wave alone moves in time.
 
     Raises
     ------
@@ -92,7 +92,8 @@ def moved(text: str, number: int, to: Handle) -> str:
     table = points[number]
     table["at"] = f"{at:.6g} s"
     unit = {Control.POSITION: "", Control.SPEED: " rpm", Control.CURRENT: " A peak"}[control]
-    table[_KEYS[control]] = f"{value:.6g}{unit}"
+    if _KEYS[control] in table:
+        table[_KEYS[control]] = f"{value:.6g}{unit}"
     return tomlkit.dumps(document)
 
 
