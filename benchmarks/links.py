@@ -4,6 +4,7 @@ The bus is multicast on this machine. What it can carry is measured by itself in
 request and answer between two plain sockets of python-can, without any of this program.
 """
 
+import math
 import os
 import signal
 import statistics
@@ -12,6 +13,7 @@ import sys
 import tempfile
 import threading
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import can
@@ -21,6 +23,7 @@ from benchmarks.machines import the_axis
 from oarlock.cancel import Cancel
 from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.channel import parse_channel
+from oarlock.drive.contract.entries import PARAMETERS
 from oarlock.drive.finder import find
 from oarlock.drive.runner import play
 from oarlock.drive.steps import Limits, Plan, Step
@@ -80,14 +83,21 @@ def carried(seconds: float = 1.0) -> float:
     return many / seconds
 
 
-def reads(seconds: float = 1.0) -> tuple[float, float]:
-    """Return parameters read, 1/s, and the seconds of an upload of 8 channels of `_ROWS` rows."""
+def reads(seconds: float = 1.0) -> tuple[float, float, float, float]:
+    """Return how quick a link is.
+
+    Parameters read one by one, 1/s; all of them read, and written with what comes back, 1/s; the
+    seconds of an upload of 8 channels of `_ROWS` rows.
+    """
     link = CanopenLink(_BUS)
     try:
         many, until = 0, time.perf_counter() + seconds
         while time.perf_counter() < until:
             link.read(["Current controller.Kp d"])
             many += 1
+        every = link.read(PARAMETERS)
+        took = min(timed(lambda: link.read(PARAMETERS)) for _ in range(5))
+        wrote = min(timed(lambda: rewritten(link, every)) for _ in range(5))
         axis = the_axis()
         plan = Plan(
             name="hold",
@@ -99,9 +109,23 @@ def reads(seconds: float = 1.0) -> tuple[float, float]:
         play(plan, axis, link, settings={}, cancel=Cancel())
         begun = time.perf_counter()
         link.upload(_ROWS, 8, lambda _f, _d: None, Cancel())
-        return many / seconds, time.perf_counter() - begun
+        taken = time.perf_counter() - begun
+        return many / seconds, len(every) / took, len(every) / wrote, taken
     finally:
         link.close()
+
+
+def timed(action: Callable[[], object]) -> float:
+    """Return the seconds that something takes."""
+    begun = time.perf_counter()
+    action()
+    return time.perf_counter() - begun
+
+
+def rewritten(link: CanopenLink, values: dict[str, float]) -> None:
+    """Write every parameter anew, as after a drive has begun anew."""
+    link.restore()  # nothing is relied on after it
+    link.write(values)
 
 
 def again(drive: Drive, times: int) -> list[float]:
@@ -176,10 +200,13 @@ def main(*, short: bool = False) -> None:
         assert any(node.usable for way in ways for node in way.nodes)
         rows.append(("drives found", taken, 2.0, "s"))
         plain = carried(seconds)
-        rate, upload = reads(seconds)
+        rate, read, wrote, upload = reads(seconds)
+        # What is written is read back: two of them for each.
         rows.append(
-            ("request and answer of the bus, over a parameter read", plain / rate, 1.5, "×")
+            ("all parameters read, over request and answer for each", plain / read, 1.5, "×")
         )
+        rows.append(("all written and read back, over two for each", 0.5 * plain / wrote, 1.5, "×"))
+        rows.append(("one read alone, over request and answer", plain / rate, math.inf, "×"))
         # Half of a request with its answer is one frame; segments carry seven bytes each.
         frames = 4 * 8 * _ROWS / 7.0
         rows.append(("an upload, over its frames", upload / (frames * 0.5 / plain), 1.5, "×"))
@@ -197,7 +224,8 @@ def main(*, short: bool = False) -> None:
     rows.append(("start page drawn, from the first line of Python", none, 1.5, "s"))
     for name, value, bar, unit in rows:
         verdict = "" if value <= bar else "  MISSED"
-        sys.stdout.write(f"{name:56}{value:10.3f} {unit:3}{bar:8g}{verdict}\n")
+        shown = f"{bar:g}" if math.isfinite(bar) else "–"
+        sys.stdout.write(f"{name:56}{value:10.3f} {unit:3}{shown:>8}{verdict}\n")
 
 
 if __name__ == "__main__":

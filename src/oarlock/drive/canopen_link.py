@@ -13,7 +13,6 @@ import struct
 import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
-from functools import partial
 from typing import Any, NoReturn
 
 import can
@@ -28,6 +27,7 @@ from oarlock.drive.contract.numbers import SUMS, SUMS_HEAD
 from oarlock.drive.contract.trips import STATES
 from oarlock.drive.contract.trips import trip as trip_of
 from oarlock.drive.heart import Heart
+from oarlock.drive.held import Held
 from oarlock.drive.link import Live, Progress, Status
 from oarlock.drive.open_bus import open_bus
 from oarlock.drive.stream import BASES, Stream
@@ -74,9 +74,9 @@ class CanopenLink:
         self._seen = time.monotonic()
         self._sinks: list[Callable[[Live], None]] = []
         self._stream = Stream()
-        self._sure: dict[str, bytes] = {}  # parameters as the drive holds them
         node_id = self._node_id = where.node
         self._sdo = threading.Lock()
+        self._held = Held(self._variable, lambda do, what: self._ask(do, what), self._place)
         self._network = canopen.Network()
         self._network.bus = open_bus(where, self._lose)
         self._node = self._network.add_node(canopen.RemoteNode(node_id, dictionary(node_id)))
@@ -154,7 +154,7 @@ class CanopenLink:
     def _beat(self, _id: int, data: bytearray, _time: float) -> None:
         self._seen = time.monotonic()
         if bytes(data[:1]) == b"\x00":  # it has just begun: what was written is gone
-            self._sure.clear()
+            self._held.forget()
 
     def _take_emergency(self, _id: int, data: bytearray, _time: float) -> None:
         if len(data) >= 2:
@@ -198,18 +198,9 @@ class CanopenLink:
         except KeyError as error:
             raise InputError(f"no parameter {key}", place="link") from error
 
-    def _raw(self, key: str) -> float:
-        variable = self._variable(key)
-        data = fetch(variable, len(variable.od) // 8, self._place)
-        return float(variable.od.decode_raw(data))
-
     def read(self, keys: Sequence[str]) -> dict[str, float]:
         """Return parameters by name, such as `Current controller.Kp d`."""
-        found = {key: float(self._ask(partial(self._raw, key), key)) for key in keys}
-        for key, value in found.items():
-            if not math.isfinite(value):
-                raise LinkProtocolError(f"{key} is {value}, not a number", place=self._place)
-        return found
+        return self._held.read(keys)
 
     def write(self, values: Mapping[str, float]) -> None:
         """Write parameters, each read back and compared; what the drive holds already is left.
@@ -217,20 +208,7 @@ class CanopenLink:
         Nobody else commands this drive. What it may have changed by itself is not relied on: after
         a start-up, a trip, or parameters put back or restored, everything is written again.
         """
-        for key, value in values.items():
-            variable = self._variable(key)
-            number = (
-                value if variable.od.data_type == canopen.objectdictionary.REAL32 else int(value)
-            )
-            wanted = variable.od.encode_raw(number)
-            if self._sure.get(key) == wanted:
-                continue
-            self._sure.pop(key, None)
-            self._ask(partial(variable.set_data, wanted), key)
-            back = self._ask(partial(fetch, variable, len(wanted), self._place), key)
-            if back != wanted:
-                raise LinkProtocolError(f"{key} did not arrive as it was sent", place=self._place)
-            self._sure[key] = wanted
+        self._held.write(values)
 
     def load(self, table: NDArray[np.float32]) -> None:
         """Send the step table, read back and compared."""
@@ -264,7 +242,7 @@ class CanopenLink:
 
     def put_back(self) -> None:
         """Take the last good set of parameters again, at one sample."""
-        self._sure.clear()
+        self._held.forget()
         self._command(PUT_BACK)
 
     def save(self) -> None:
@@ -273,7 +251,7 @@ class CanopenLink:
 
     def restore(self) -> None:
         """Take the parameters that the drive's memory holds."""
-        self._sure.clear()
+        self._held.forget()
         self._memory("Restore parameters", _LOAD)
 
     def _memory(self, name: str, signature: bytes) -> None:
@@ -350,7 +328,7 @@ class CanopenLink:
             raise LinkProtocolError(f"the drive is in a state {state:g} that has no meaning",
                                     place=self._place)  # fmt: skip
         if STATES[int(state)] == "tripped":
-            self._sure.clear()
+            self._held.forget()
         return Status(
             state=STATES[int(state)],
             trip=trip_of(int(trip)),

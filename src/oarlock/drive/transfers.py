@@ -6,10 +6,12 @@ sends more or less than it told, is refused here.
 
 import contextlib
 import queue
+import struct
 import time
 from typing import Any
 
 from canopen.sdo import SdoVariable
+from canopen.sdo.exceptions import SdoCommunicationError
 
 from oarlock.cancel import Cancel
 from oarlock.drive.link import Progress
@@ -68,6 +70,50 @@ def fetch_trace(
     finally:
         stream.close()
     return data
+
+
+def send_block(variable: SdoVariable, data: bytes) -> bytes:
+    """Write an object by block download with a check sum (CiA 301); return what was sent.
+
+    Raises
+    ------
+    LinkProtocolError : an answer out of order
+
+    """
+    client = variable.sdo_node
+    client.responses = queue.SimpleQueue()
+    try:
+        _send(client, variable.od, data)
+    except SdoCommunicationError:
+        client.abort(0x08000020)
+        _drain(client.responses)
+        raise
+    return data
+
+
+def _send(client: Any, od: Any, data: bytes) -> None:
+    head = struct.pack("<BHBL", 0xC6, od.index, od.subindex, len(data))
+    size, sent = _answered(client.request_response(head), 0xA0)[4], 0
+    while sent < len(data):
+        pieces = [data[at : at + 7] for at in range(sent, len(data), 7)][:size]
+        last = sent + 7 * len(pieces) >= len(data)
+        for number, piece in enumerate(pieces, 1):
+            ends = 0x80 if last and number == len(pieces) else 0
+            client.send_request(bytes([number | ends]) + piece.ljust(7, b"\0"))
+        answer = _answered(client.read_response(), 0xA2)
+        if not 0 < answer[1] <= len(pieces):
+            raise SdoCommunicationError("Unexpected number of segments taken")
+        sent, size = sent + 7 * answer[1], answer[2]
+    crc = client.crc_cls()
+    crc.process(data)
+    end = struct.pack("<BH5x", 0xC1 | (-len(data) % 7) << 2, crc.final())
+    _answered(client.request_response(end), 0xA1)
+
+
+def _answered(answer: bytes, command: int) -> bytes:
+    if answer[0] & 0xE3 != command:
+        raise SdoCommunicationError(f"Unexpected response 0x{answer[0]:02X}")
+    return answer
 
 
 def _blocks(stream: Any, size: int, place: str, progress: Progress, cancel: Cancel) -> bytes:

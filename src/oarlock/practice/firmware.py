@@ -9,7 +9,15 @@ import numpy as np
 from canopen.sdo.exceptions import SdoAbortedError
 
 from oarlock.drive.canopen_link import CLEAR, COMMIT, PUT_BACK, START, STOP, dictionary
-from oarlock.drive.contract.entries import BY_NAME, BY_PLACE, Entry, Type, problem
+from oarlock.drive.contract.entries import (
+    BY_NAME,
+    BY_PLACE,
+    NAMES,
+    PARAMETERS,
+    Entry,
+    Type,
+    problem,
+)
 from oarlock.drive.contract.numbers import CHANNELS
 from oarlock.errors import InputError
 from oarlock.files import write_atomic
@@ -25,12 +33,13 @@ _NOT_STORED = 0x08000020
 _STORE, _RESTORE, _COMMAND = 0x1010, 0x1011, 0x2001
 _DRIVE, _FACTS, _CHANGES = 0x2000, 0x2002, 0x2003
 _TABLE, _TRACE, _LINES, _SUMS, _UNSAVED = 0x2040, 0x2041, 0x2042, 0x2043, 0x2044
+_PARAMETERS, _EACH = 0x2045, struct.Struct("<HBx4s")
 _PLACES = {
     (group.index, group.sub(entry)): k.PLACES[name]
     for name, (group, entry) in BY_NAME.items()
     if name in k.PLACES
 }
-_NAMES = {(g.index, g.sub(e)): name for name, (g, e) in BY_NAME.items()}
+_PARAMETERS_AT = {(g.index, g.sub(e)): None for g, e in (BY_NAME[name] for name in PARAMETERS)}
 _RECORDER = {
     (g.index, g.sub(e)): int(e.name.removeprefix("Channel ")) if e.name != "Channels" else 0
     for g, e in BY_NAME.values()
@@ -89,6 +98,8 @@ class Firmware:
             return bytes(self._lines.astype("<f4").tobytes())
         if index == _UNSAVED:
             return b"".join(struct.pack("<HBxf", *place, value) for place, value in self._differ())
+        if index == _PARAMETERS:
+            return b"".join(_EACH.pack(*at, self.values.get_data(*at)) for at in _PARAMETERS_AT)
         if index == _TRACE:
             return self._trace()
         if index == _SUMS:
@@ -138,6 +149,9 @@ class Firmware:
         if index == _COMMAND:
             self._command(data[0])
             return
+        if index == _PARAMETERS:
+            self._several(data)
+            return
         place = (index, sub)
         entry = BY_PLACE.get(place)
         if self.model.is_running and not (entry and (entry.live or entry.at_once)):
@@ -152,9 +166,28 @@ class Firmware:
         elif entry is not None:
             self._set(place, entry, data)
 
+    def _several(self, data: bytes) -> None:
+        """Take several parameters, all or none of them."""
+        if not data or len(data) % _EACH.size:
+            raise SdoAbortedError(_TABLE_WRONG)
+        rows = [((index, sub), raw) for index, sub, raw in _EACH.iter_unpack(data)]
+        for place, raw in rows:
+            entry = BY_PLACE[place] if place in _PARAMETERS_AT else None
+            if entry is None:
+                raise SdoAbortedError(_TABLE_WRONG)
+            if self.model.is_running and not (entry.live or entry.at_once):
+                raise SdoAbortedError(_STATE_WRONG)
+            if problem(NAMES[place], _decoded(entry, raw)):
+                raise SdoAbortedError(_VALUE_WRONG)
+        for place, raw in rows:
+            entry = BY_PLACE[place]
+            own = raw[: struct.calcsize(entry.type.form)]
+            self._set(place, entry, own)
+            self.values.keep(*place, own)
+
     def _set(self, place: tuple[int, int], entry: Entry, data: bytes) -> None:
-        number = float(struct.unpack(entry.type.form, data)[0])
-        if problem(_NAMES[place], number):
+        number = _decoded(entry, data)
+        if problem(NAMES[place], number):
             raise SdoAbortedError(_VALUE_WRONG)
         if place in _RECORDER:
             if _RECORDER[place] and number >= len(CHANNELS):
@@ -172,7 +205,7 @@ class Firmware:
         if index == _STORE:
             self._kept = {place: float(self.model.shadow[at]) for place, at in _PLACES.items()}
             if self._file is not None:
-                kept = {_NAMES[place]: value for place, value in self._kept.items()}
+                kept = {NAMES[place]: value for place, value in self._kept.items()}
                 write_atomic(self._file, json.dumps(kept, indent=1).encode())
             return
         for place, value in self._kept.items():
@@ -205,6 +238,10 @@ def _place(name: str) -> tuple[int, int]:
     if place not in _PLACES:
         raise KeyError(name)
     return place
+
+
+def _decoded(entry: Entry, data: bytes) -> float:
+    return float(struct.unpack_from(entry.type.form, data)[0])
 
 
 def _encoded(entry: Entry, value: float) -> bytes:

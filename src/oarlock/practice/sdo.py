@@ -10,6 +10,8 @@ from canopen.sdo.server import SdoServer
 
 Read = Callable[[int, int], bytes | None]
 Write = Callable[[int, int, bytes], None]
+_SEGMENTS = 127  # in a block
+_MOST = 1 << 16  # bytes of a block download
 _CRC_TABLE = []
 for _byte in range(256):
     _crc = _byte << 8
@@ -69,6 +71,10 @@ class Values:
         if variable.data_type == REAL32 and not abs(struct.unpack("<f", data)[0]) < 3e38:
             raise SdoAbortedError(0x06090030)
         self._write(index, sub, bytes(data))
+        self.keep(index, sub, data)
+
+    def keep(self, index: int, sub: int, data: bytes) -> None:
+        """Hold the bytes of an object that nothing else holds."""
         self._stored[index, sub] = bytes(data)
 
 
@@ -80,6 +86,55 @@ class BlockSdoServer(SdoServer):  # type: ignore[misc]  # canopen is untyped
         self._block = b""
         self._sent = self._size = 0
         self._in_flight = 0
+        self._taken: bytearray | None = None  # of a block download, while its segments come
+        self._due = self._number = 0
+
+    def on_request(self, can_id: int, data: bytes | bytearray, timestamp: float) -> None:
+        """Serve one request; while a block is downloaded, every frame is a part of it."""
+        if self._taken is None or not data[0] & 0x7F:  # no segment has the number 0: an abort
+            super().on_request(can_id, data, timestamp)
+        else:
+            self._take(data)
+
+    def forget(self) -> None:
+        """Let go of what was under way: the client has left."""
+        self._block, self._taken = b"", None
+
+    def block_download(self, data: bytes) -> None:
+        """Serve the beginning or the end of a block download (CiA 301, 7.2.4.3.9 and on)."""
+        if data[0] & 1:
+            self._end(data)
+            return
+        self._index, self._subindex = struct.unpack_from("<HB", data, 1)
+        self._due = struct.unpack_from("<L", data, 4)[0] if data[0] & 2 else 0
+        if not 0 < self._due <= _MOST:
+            raise SdoAbortedError(0x06070010)
+        self._node.get_data(self._index, self._subindex)
+        self._taken, self._number = bytearray(), 0
+        self.send_response(struct.pack("<BHBB3x", 0xA4, self._index, self._subindex, _SEGMENTS))
+
+    def _take(self, data: bytes | bytearray) -> None:
+        """Take a segment where it is the next; answer after the last one of a block."""
+        assert self._taken is not None
+        number, ends = data[0] & 0x7F, bool(data[0] & 0x80)
+        if number == self._number + 1:
+            self._number = number
+            self._taken += data[1:8]
+        if number < _SEGMENTS and not ends:
+            return
+        whole = ends and number == self._number
+        self.send_response(struct.pack("<BBB5x", 0xA2, self._number, _SEGMENTS))
+        self._number = 0
+        if whole:
+            self._block, self._taken = bytes(self._taken[: self._due]), None
+
+    def _end(self, data: bytes) -> None:
+        (crc,) = struct.unpack_from("<H", data, 1)
+        block, self._block = self._block, b""
+        if len(block) != self._due or crc != crc16(block):
+            raise SdoAbortedError(0x05040004)
+        self._node.set_data(self._index, self._subindex, block, check_writable=True)
+        self.send_response(b"\xa1".ljust(8, b"\0"))
 
     def block_upload(self, data: bytes) -> None:
         """Serve one request of a block upload."""
@@ -129,5 +184,5 @@ class BlockSdoServer(SdoServer):  # type: ignore[misc]  # canopen is untyped
 
     def request_aborted(self, data: bytes) -> None:
         """Forget the transfer that the client gave up."""
-        self._block = b""
+        self.forget()
         super().request_aborted(data)

@@ -289,6 +289,7 @@ class Server:
         self._model.clear()
         self._firmware.operational = False
         self._requests.clear()
+        self._sdo.forget()
 
     def _drop(self) -> None:
         """Be without a client."""

@@ -219,6 +219,8 @@ GROUPS: tuple[Group, ...] = (
     _block(0x2043, "Sums", "ro", "rows of REAL32, one for each summed row of the step table"),
     _block(0x2044, "Unsaved", "ro", "8 bytes for each parameter that differs from the memory: "
            "index UINT16, sub-index UINT8, 0, saved value REAL32"),
+    _block(0x2045, "Parameters", "rw", "8 bytes for each parameter: index UINT16, sub-index UINT8, "
+           "0, its value in 4 bytes; read, all of them; written, any, all or none are taken"),
     *(_filter(0x2050 + n, f"Torque filter {n + 1}", "of the torque asked for, current rate")
       for n in range(4)),
     *(_filter(0x2058 + n, f"Speed filter {n + 1}", "of the measured speed, the speed's rate")
@@ -231,6 +233,12 @@ BY_NAME: dict[str, tuple[Group, Entry]] = {
     for entry in group.entries
 }
 BY_PLACE = {(group.index, group.sub(entry)): entry for group, entry in BY_NAME.values()}
+NAMES = {(group.index, group.sub(entry)): name for name, (group, entry) in BY_NAME.items()}
+# What is set and stays: neither a command nor a block of bytes.
+PARAMETERS = tuple(
+    name for name, (_, entry) in BY_NAME.items()
+    if entry.access == "rw" and entry.type is not Type.DOMAIN and name != "Command"
+)  # fmt: skip
 
 
 def name_at(index: int, sub: int) -> str:
@@ -241,8 +249,7 @@ def name_at(index: int, sub: int) -> str:
     KeyError : nothing is there
 
     """
-    found = BY_PLACE[index, sub]
-    return next(name for name, (_, entry) in BY_NAME.items() if entry is found)
+    return NAMES[index, sub]
 
 
 def problem(name: str, value: float) -> str:
