@@ -202,11 +202,9 @@ def main(*, short: bool = False) -> None:
         plain = carried(seconds)
         rate, read, wrote, upload = reads(seconds)
         # What is written is read back: two of them for each.
-        rows.append(
-            ("all parameters read, over request and answer for each", plain / read, 1.5, "×")
-        )
+        rows.append(("all parameters read, over an exchange for each", plain / read, 1.5, "×"))
         rows.append(("all written and read back, over two for each", 0.5 * plain / wrote, 1.5, "×"))
-        rows.append(("one read alone, over request and answer", plain / rate, math.inf, "×"))
+        rows.append(("one read alone, over an exchange", plain / rate, math.inf, "×"))
         # Half of a request with its answer is one frame; segments carry seven bytes each.
         frames = 4 * 8 * _ROWS / 7.0
         rows.append(("an upload, over its frames", upload / (frames * 0.5 / plain), 1.5, "×"))

@@ -13,7 +13,7 @@ from oarlock.drive.contract.eds import eds
 from oarlock.drive.contract.entries import BY_NAME, BY_PLACE, GROUPS, Type, name_at, problem
 from oarlock.drive.contract.numbers import CHANNELS, COLUMNS, SUMS, SUMS_HEAD, Frame, Shape, Target
 from oarlock.drive.contract.page import filled_in, tables
-from oarlock.drive.contract.trips import OSCILLATION, TRIPS
+from oarlock.drive.contract.trips import TRIPS
 from oarlock.drive.dry_run import problems
 from oarlock.drive.parameters import controllers, parameters
 from oarlock.drive.steps import Limits, Plan, PositionLoop, SpeedLoop, Step
@@ -88,10 +88,13 @@ def test_the_practice_drive_s_kernel_counts_the_same_way() -> None:
     assert waves == [int(m) for m in Shape]
     targets = [getattr(k, f"ON_{m.name.replace('_', '')}") for m in Target if m]
     assert targets == [int(m) for m in Target if m]
-    kernel = [getattr(k, name) for name in dir(k) if name.startswith("TRIP_")]
-    numbers = sorted(n for n in kernel if isinstance(n, int))
-    assert {t.number for t in TRIPS} <= set(numbers)
-    assert OSCILLATION.number == k.TRIP_OSCILLATION
+    assert [t.number for t in TRIPS] == list(range(len(TRIPS)))
+    for key, number in (("over-current", k.TRIP_OVERCURRENT), ("heartbeat", k.TRIP_HEARTBEAT),
+                        ("under-voltage", k.TRIP_UNDERVOLTAGE), ("recorder", k.TRIP_RECORDER_FULL),
+                        ("limit-current", k.TRIP_LIMIT_CURRENT), ("limit-time", k.TRIP_LIMIT_TIME),
+                        ("limit-speed", k.TRIP_LIMIT_SPEED), ("oscillation", k.TRIP_OSCILLATION),
+                        ("limit-travel", k.TRIP_LIMIT_TRAVEL)):  # fmt: skip
+        assert TRIPS[number].key == key
     assert (MAX_ROWS, CAPACITY) == (512, 16384)
 
 

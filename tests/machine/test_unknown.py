@@ -85,6 +85,10 @@ def test_as_if_known_bounds_what_will_move() -> None:
     assert not missing(axis)
     assert design_current(axis).gains.Kp_q > 0.0
     assert axis.machine.inertia is not None
+    # Rated torque takes it to top speed in 0.3 s.
+    torque = axis.machine.torque_constant * axis.machine.rated_current.value
+    run_up = axis.machine.inertia.value * axis.machine.max_speed.value / torque
+    assert run_up == pytest.approx(0.3)
 
 
 def test_the_stage_says_what_is_needed_and_what_finds_the_rest() -> None:

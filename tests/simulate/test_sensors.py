@@ -197,6 +197,17 @@ def test_a_resolver_is_put_right_by_its_correction(quiet: PlantParameters) -> No
     assert np.max(np.abs(mended - true - np.mean(mended - true))) < math.radians(0.15)
 
 
+def test_a_resolver_is_read_to_half_a_step_either_way(quiet: PlantParameters) -> None:
+    """Converters of twelve bits: both lines lie on a circle, but for what rounding moves them."""
+    plant = replace(quiet, sine_gain=0.9, cosine_gain=0.9, sine_offset=0.0, cosine_offset=0.0,
+                    skew=0.0)  # fmt: skip
+    found = played(plant, turned(), "sine", "cosine", DECIMATION=8.0)
+    radius = np.hypot(found["sine"].astype(float), found["cosine"].astype(float))
+    assert np.ptp(found["sine"]) > 1.7
+    assert np.max(np.abs(radius - 0.9)) < math.sqrt(2.0) * 0.5 / 2048.0 + 1e-6
+    assert np.allclose(2048.0 * found["sine"], np.round(2048.0 * found["sine"]), atol=1e-3)
+
+
 def test_an_encoder_loses_what_each_turn_lacks(quiet: PlantParameters) -> None:
     plant = replace(quiet, sensor="encoder", encoder_counts=4096, missing=7, sensor_zero=1.0)
     found = played(plant, [*turned(), *turned()[1:]], "counts", "index", DECIMATION=16.0)

@@ -14,7 +14,7 @@ from oarlock.control.measured_loop import (
     volts_response,
 )
 from oarlock.control.speed import SpeedLoop
-from oarlock.control.speed_design import loop_in_use, usual_speed
+from oarlock.control.speed_design import Turning, loop_in_use, usual_speed
 from oarlock.drive.dry_run import problems
 from oarlock.drive.steps import Target
 from oarlock.errors import InputError
@@ -145,6 +145,19 @@ def test_too_large_an_amplitude_is_refused_before_anything_moves(axis: Axis) -> 
     wave = replace(wave, wave=replace(wave.wave, amplitude=40.0 * wave.wave.amplitude))
     wrong = problems(replace(plan, steps=(*way, wave, last)), axis)
     assert any("beyond the limit" in p.sentence for p in wrong)
+
+
+def test_below_the_crossover_no_line_takes_the_speed_near_standstill(axis: Axis) -> None:
+    """Three tenths of the speed at the most, what the loop makes of it included."""
+    speed = usual_speed(axis)
+    large = SpeedSweep(speed=speed, torque=50.0 * usual_load(axis))
+    loop = loop_in_use(axis, turning=Turning(speed=speed))
+    for share in (0.1, 0.5, 0.9):
+        hertz = share * loop.margins.crossover / math.tau
+        target, swing = large.size(axis, loop, hertz)
+        assert target is Target.SPEED
+        made = swing * max(abs(loop.closed.at(math.tau * hertz)), 0.3)
+        assert made == pytest.approx(0.3 * speed)
 
 
 def test_no_line_asks_for_more_than_the_bus_leaves(axis: Axis) -> None:

@@ -9,9 +9,17 @@ from benchmarks.machines import random_axis, sensed
 from oarlock.drive.link import Status
 from oarlock.experiments.sensing.push import FourPushes, read_pushes
 from oarlock.experiments.sensing.turn import ForcedTurn
-from oarlock.experiments.sensing.weigh import turns_at_most
+from oarlock.experiments.sensing.weigh import (
+    SECONDS,
+    SHARES,
+    _enough,
+    _fitted,
+    turns_at_most,
+    weigh,
+)
 from oarlock.machine import Axis
 from oarlock.quantities import Origin
+from oarlock.records import Record
 from oarlock.records.settings import number
 from oarlock.session.perform import perform
 from oarlock.simulate.plant_parameters import PlantParameters
@@ -82,8 +90,27 @@ def test_a_shaft_that_is_held_gives_no_inertia() -> None:
     finding = read_pushes(FourPushes().perform(axis, ModelLink(held, seed=1), Hasty()), axis)
     assert not finding.estimates
     assert failed(finding)["shaft moves"].startswith("Nothing moved")
+    # It would have been seen, had it been lighter than this: the hardest and longest push tells.
+    torque = axis.machine.torque_constant * SHARES[-1] * axis.rated
+    seen = weigh(axis, ModelLink(held, seed=1), Hasty())
+    assert not seen.moved
+    assert seen.inertia == pytest.approx(0.5 * torque * SECONDS[-1] ** 2 / _enough(axis))
     # Four currents, each for 3 to 192 ms forward and back along q and d, with rests between.
     assert FourPushes().movement(axis).seconds > 4 * (4 * 0.381 + 7 * 0.2)
+
+
+@pytest.mark.parametrize("rated", [0.2, 20.0])
+def test_a_push_is_read_whatever_its_current(rated: float) -> None:
+    """Pushed for 50 ms at 40 rad/s², caught by the same: tenths of an ampere as well as tens."""
+    axis, _ = random_axis(np.random.default_rng(9000))
+    t = np.arange(1600.0) * 62.5e-6
+    asked = np.where(t < 0.05, rated, -rated)
+    theta = np.where(t < 0.05, 20.0 * t**2, 0.05 + 2.0 * (t - 0.05) - 20.0 * (t - 0.05) ** 2)
+    record = Record(experiment="push", sample_time=62.5e-6, units={},
+                    columns={"t": t, "iq_ref": asked, "theta_m": theta})  # fmt: skip
+    found, moved = _fitted(record, "iq_ref", rated, axis)
+    assert found == pytest.approx(40.0, rel=0.01)
+    assert moved == pytest.approx(0.1, rel=0.01)
 
 
 @pytest.mark.parametrize("sensor", ["encoder", "resolver"])

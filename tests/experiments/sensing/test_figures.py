@@ -1,0 +1,77 @@
+"""Figures of Sensing against closed forms: what a hall table is off, what pulses scatter by."""
+
+import math
+
+import numpy as np
+import pytest
+
+from oarlock.experiments.sensing.halls import HallTable, even_error, left_ripple, widths
+from oarlock.experiments.sensing.pulses import DIRECTIONS
+from oarlock.experiments.sensing.pulses_reading import _answer
+from oarlock.records import Record
+
+ORDER = (1, 3, 2, 6, 4, 5)
+
+
+def table(off: tuple[float, ...]) -> HallTable:
+    """A table whose sectors begin so many rad away from where they would, evenly."""
+    starts = [-1.0] * 8
+    for n, state in enumerate(ORDER):
+        starts[state] = 0.3 + n * math.tau / 6.0 + off[n]
+    return HallTable(starts=tuple(starts), std=0.0, spread=0.0, play=0.0, order=ORDER,
+                     edges=np.zeros((0, 3)), against=0.0)  # fmt: skip
+
+
+def test_what_even_sectors_would_be_wrong_by() -> None:
+    even = table((0.0,) * 6)
+    assert even_error(even) == pytest.approx((0.0, 0.0), abs=1e-12)
+    assert widths(even) == pytest.approx([math.tau / 6.0] * 6)
+    off = (0.06, 0.0, 0.0, 0.0, 0.0, 0.0)  # the mean of all is no error: it is the zero
+    worst, ripple = even_error(table(off))
+    assert worst == pytest.approx(0.05)
+    assert ripple == pytest.approx(0.06 / (math.tau / 6.0))
+    late = table((0.0, 0.0, 0.12, 0.0, -0.12, 0.0))
+    assert even_error(late)[0] == pytest.approx(0.12)
+    assert widths(late)[1] == pytest.approx(math.tau / 6.0 + 0.12)
+    assert left_ripple(even) >= 0.0
+
+
+def pulses(rng: np.random.Generator, noise: float, *, half: int = 4, cycles: int = 25) -> Record:
+    """Square waves of 10 V along each direction; three sensors that answer by a known map."""
+    rows, period = 2 * half * cycles, 2 * half
+    phase = math.tau * np.arange(rows) / period
+    wave = -np.cos(phase - math.tau / period)  # behind the drive's delay of one sample
+    parts = []
+    for n in range(DIRECTIONS):
+        angle = math.tau * n / DIRECTIONS
+        i = np.array([2.0 * math.cos(angle), 1.5 * math.sin(angle)])
+        phases = [
+            i[0] * math.cos(t) + i[1] * math.sin(t) for t in (0.0, math.tau / 3, -math.tau / 3)
+        ]
+        part = np.outer(wave, phases) + noise * rng.standard_normal((rows, 3))
+        parts.append(np.column_stack([part, np.full(rows, angle)]))
+    whole = np.concatenate(parts)
+    columns = {name: whole[:, n] for n, name in enumerate(("ia", "ib", "ic", "theta_e"))}
+    return Record(experiment="standing pulses", sample_time=1e-4, units={}, columns=columns,
+                  settings={"half": half, "volts": 10.0})  # fmt: skip
+
+
+def test_the_answer_to_pulses_scatters_as_is_stated() -> None:
+    rng, rows = np.random.default_rng(3), 8 * 25
+    clean = _answer(pulses(rng, 0.0), rows)
+    assert abs(clean.map[0]) == pytest.approx([0.2, 0.0], abs=1e-6)
+    noisy = [_answer(pulses(rng, 0.05), rows) for _ in range(120)]
+    side = np.sign(clean.map[0, 0])
+    maps = np.array([np.sign(one.map[0, 0]) * side * one.map for one in noisy])
+    scatter = float(np.sqrt(np.mean(np.var(maps, axis=0))))
+    stated = float(np.mean([one.std for one in noisy]))
+    assert stated == pytest.approx(scatter, rel=0.15)
+    assert np.mean(maps, axis=0) == pytest.approx(clean.map, abs=4.0 * scatter / math.sqrt(120))
+
+
+def test_twice_the_noise_is_stated_as_twice() -> None:
+    rows = 8 * 25
+    one, two = (
+        _answer(pulses(np.random.default_rng(5), noise), rows).std for noise in (0.02, 0.04)
+    )
+    assert two == pytest.approx(2.0 * one, rel=0.02)
