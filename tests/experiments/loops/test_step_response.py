@@ -177,8 +177,8 @@ def test_a_step_holds_just_within_its_limits_and_fails_just_beyond(
 
 def test_noise_widens_what_the_overshoot_may_differ_by(axis: Axis) -> None:
     """By two standard deviations of what it scatters; three points off hold, nine do not."""
-    checks = [next(c for c in drawn(axis, higher=higher, noise=0.12).checks if c.code == "overshoot")
-              for higher in (0.0, 0.028, 0.09)]  # fmt: skip
+    drawings = [drawn(axis, higher=higher, noise=0.12) for higher in (0.0, 0.028, 0.09)]
+    checks = [next(c for c in one.checks if c.code == "overshoot") for one in drawings]
     allowed = [float(check.sentence.split("(")[1].split(" allowed")[0]) for check in checks]
     assert all(3.5 < one < 7.0 for one in allowed)
     assert [check.passed for check in checks] == [True, True, False]
