@@ -67,6 +67,8 @@ def test_torque_ahead_takes_the_lag_away(loop: SpeedLoop) -> None:
     one, other = ramp_figures(asked, alone.speed), ramp_figures(asked, ahead.speed)
     assert 0.0 < other.behind < 0.5 * one.behind
     assert other.beyond < 0.5 * one.beyond
+    middle = int(0.5 * ramp.duration / T)  # the same torque accelerates it, whoever asks for it
+    assert ahead.push[middle] == pytest.approx(alone.push[middle], rel=0.15)
     assert ahead.push[-1] == pytest.approx(alone.push[-1], abs=0.02 * np.max(alone.push))
 
 
@@ -87,3 +89,4 @@ def test_figures_are_read_off_in_the_ramps_direction() -> None:
     assert up.behind == pytest.approx(0.7)
     assert up.beyond == pytest.approx(0.2)
     assert ramp_figures(asked, asked).beyond == 0.0
+    assert ramp_figures(asked, 0.9 * asked).beyond == 0.0  # it does not get there

@@ -55,7 +55,7 @@ class Rig:
         self.server = BlockSdoServer(1, self.firmware.values)
         self.server.network, self.bus.serve = self.bus, self.server.on_request
         self.node = self.bus.network.add_node(canopen.RemoteNode(1, dictionary(1)))
-        self.node.sdo.RESPONSE_TIMEOUT, self.node.sdo.MAX_RETRIES = 0.05, 0
+        self.node.sdo.RESPONSE_TIMEOUT, self.node.sdo.MAX_RETRIES = 0.05, 1
         self.asked: list[str] = []
         self.held = Held(self.find, self.ask, "rig")
 
@@ -182,8 +182,25 @@ def test_while_it_runs_live_ones_wait_together_and_others_are_refused(rig: Rig) 
     rig.held.write(live)
     assert rig.asked == ["Parameters", "Parameters"]
     assert rig.firmware.model.pending > 0
+    rows = [struct.pack("<HBxf", *at, 0.7) for at in ((0x2011, 1), (0x2020, 4))]
+    with pytest.raises(SdoAbortedError) as caught:
+        rig.firmware.write(0x2045, 0, b"".join(rows))  # a live one, and one that is not
+    assert caught.value.code == 0x08000022
+    assert rig.live("Speed controller.Kp") == 0.5
     with pytest.raises(DriveRefused, match="not in this state"):
         rig.held.write(live | {"Limits.Time": 1.0, "Speed controller.Kp": 0.7})
+
+
+def test_what_failed_on_its_way_is_not_relied_on(rig: Rig) -> None:
+    """Written, then cut off while it is changed: it is sent again, even as it was."""
+    rig.held.write(VALUES)
+    rig.bus.lose = lambda _number: True
+    with pytest.raises(LinkTimeout):
+        rig.held.write({name: value + 1.0 for name, value in VALUES.items()})
+    rig.bus.lose = lambda _number: False
+    rig.asked.clear()
+    rig.held.write(VALUES)
+    assert rig.asked == ["Parameters", "Parameters"]
 
 
 def test_something_else_than_was_sent_is_told(rig: Rig, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -235,6 +252,19 @@ def test_the_last_segment_lost_ends_in_a_line_and_the_next_transfer_goes(rig: Ri
     rig.bus.lose = lambda _number: False
     send_block(rig.find("Parameters"), data)
     assert rig.live("Limits.Time") == 2.5
+
+
+def test_more_taken_than_was_sent_is_told(rig: Rig, monkeypatch: pytest.MonkeyPatch) -> None:
+    send = rig.server.send_response
+    monkeypatch.setattr(
+        rig.server, "send_response",
+        lambda data: send(bytes([0xA2, 100, 127]).ljust(8, b"\0") if data[0] == 0xA2 else data),
+    )  # fmt: skip
+    with (
+        pytest.raises(LinkProtocolError, match="Unexpected number of segments"),
+        translated("rig", "Parameters", lambda: None),
+    ):
+        send_block(rig.find("Parameters"), bytes(40))
 
 
 def test_a_wrong_check_sum_is_refused(rig: Rig, monkeypatch: pytest.MonkeyPatch) -> None:

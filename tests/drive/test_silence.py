@@ -2,6 +2,7 @@
 
 import signal
 import socket
+import struct
 import subprocess
 import sys
 import time
@@ -112,6 +113,27 @@ def test_frames_of_other_kinds_are_no_heartbeats(server: Server, flag: int) -> N
     server._exchange(0.1)
     assert server._beat == pytest.approx(time.monotonic(), abs=0.5)
     client.close()
+
+
+def test_a_block_that_a_client_left_behind_is_in_nobodys_way(server: Server) -> None:
+    first = joined(server)
+    first.send(pack(0x601, struct.pack("<BHBL", 0xC6, 0x2045, 0, 800)))
+    first.send(pack(0x601, b"\x01" + bytes(7)))
+    for _ in range(3):
+        server._exchange(0.05)
+    first.close()
+    server._exchange(0.1)
+    second = joined(server)
+    second.send(pack(0x601, struct.pack("<BHB4x", 0x40, 0x2002, 1)))
+    for _ in range(3):
+        server._exchange(0.05)
+        server._flush()
+    second.settimeout(1.0)
+    while (found := unpack(second.recv(64))) is not None and found[0] != 0x581:
+        continue
+    assert found is not None
+    assert found[1][:4] == struct.pack("<BHB", 0x43, 0x2002, 1)
+    second.close()
 
 
 def test_a_heartbeat_is_heard_behind_a_flood_of_requests(server: Server) -> None:

@@ -257,7 +257,8 @@ def test_a_wave_beyond_what_can_be_is_refused(winch: Axis, wave: PointWave, word
 
 def test_a_wave_of_position_that_is_too_fast_is_refused(winch: Axis) -> None:
     for shape, until in ((WaveShape.SINE, 0.0), (WaveShape.CHIRP, 90.0)):
-        wave = PointWave(shape=shape, amplitude=1.0, frequency=70.0, until=until)
+        hertz = 1.0 if until else 70.0
+        wave = PointWave(shape=shape, amplitude=1.0, frequency=hertz, until=until)
         swift = Scenario(name="s", control=Control.POSITION, duration=1.0,
                          points=(Point(at=0.0, value=0.0, wave=wave),))  # fmt: skip
         with pytest.raises(InputError, match="above the top speed"):
