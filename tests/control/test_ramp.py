@@ -69,6 +69,8 @@ def test_torque_ahead_takes_the_lag_away(loop: SpeedLoop) -> None:
     assert other.beyond < 0.5 * one.beyond
     middle = int(0.5 * ramp.duration / T)  # the same torque accelerates it, whoever asks for it
     assert ahead.push[middle] == pytest.approx(alone.push[middle], rel=0.15)
+    early = int(ramp.jerk_time / T)  # but it is there at once
+    assert ahead.push[early] > 1.3 * alone.push[early]
     assert ahead.push[-1] == pytest.approx(alone.push[-1], abs=0.02 * np.max(alone.push))
 
 
