@@ -7,18 +7,19 @@ import threading
 import time
 from dataclasses import replace
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
-from PySide6.QtCore import QObject, QPoint, Qt, Signal, Slot
+from PySide6.QtCore import QObject, QPoint, QSize, Qt, Signal, Slot
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QApplication, QFileDialog, QWidget
+from PySide6.QtWidgets import QApplication, QFileDialog, QMainWindow, QWidget
 from pytestqt.qtbot import QtBot
 
 from oarlock.errors import InputError
 from oarlock.machine import SensorKind
 from oarlock.machine.speed_loop import SpeedGains
 from oarlock.store.project import Project
-from oarlock.ui.frame.app import Application
+from oarlock.ui.frame.app import Application, fit_to_screen
 from oarlock.ui.frame.logbook import PIN, REMARK, STAR, USE
 from oarlock.ui.frame.palette import CommandPalette, matches
 from oarlock.ui.frame.program import Demo, run_program
@@ -769,3 +770,27 @@ def test_pictures_are_drawn_in_the_units_of_torque_and_current_that_were_chosen(
     use("current", "A peak")
     assert stage.currents._y_ticks[-1][1].endswith(" A")
     use("torque", "N·m")
+
+
+@pytest.mark.parametrize(
+    ("room", "made"),
+    [
+        ((1920, 1080), (1280, 800)),  # as it was left
+        ((1280, 800), (1280, 760)),  # and the window manager's frame round it
+        ((1100, 900), (1100, 800)),
+        ((1024, 720), (1024, 700)),
+        ((853, 533), (1280, 800)),  # it cannot hold any window of ours
+    ],
+)
+def test_a_window_opens_no_larger_than_its_screen(
+    qtbot: QtBot, room: tuple[int, int], made: tuple[int, int]
+) -> None:
+    """What lies beyond the edge cannot be pressed, and STOP stands at the right."""
+
+    window = QMainWindow()
+    qtbot.addWidget(window)
+    window.setMinimumSize(1024, 700)
+    screen = SimpleNamespace(availableSize=lambda: QSize(*room))
+    window.screen = lambda: screen  # type: ignore[method-assign,assignment,return-value]
+    fit_to_screen(window, 1280, 800)
+    assert (window.width(), window.height()) == made

@@ -9,7 +9,7 @@ from pathlib import Path
 from types import TracebackType
 
 from PySide6.QtCore import QCoreApplication, QObject, QTimer, Signal, Slot
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 
 from oarlock.errors import InputError
 from oarlock.session.bench import Bench, Doing
@@ -41,6 +41,18 @@ class Poster(QObject):
         call()
 
 
+_FRAME = 40  # px that a window manager puts round a window
+
+
+def fit_to_screen(window: QWidget, width: int, height: int) -> None:
+    """Give a window a size that its screen holds: what lies beyond its edge cannot be pressed."""
+    room, least = window.screen().availableSize(), window.minimumSize()
+    if room.width() >= least.width() and room.height() >= least.height():
+        width = max(min(width, room.width()), least.width())
+        height = max(min(height, room.height() - _FRAME), least.height())
+    window.resize(width, height)
+
+
 class Application:
     """An open project on screen, with all that belongs to it."""
 
@@ -59,7 +71,7 @@ class Application:
 
     def _window(self) -> MainWindow:
         window = MainWindow(self.session, self.bench, self.jobs)
-        window.resize(*self.session.screen.window)
+        fit_to_screen(window, *self.session.screen.window)
         window.theme_toggled.connect(self.toggle_theme)
         window.axis_chosen.connect(self.go_to_axis)
         window.outgrown.connect(lambda: QTimer.singleShot(0, self._outgrown))

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QMainWindow
 from oarlock.errors import InputError
 from oarlock.session.new_project import make_project, project_beside
 from oarlock.session.recent import RecentAxis, remember
-from oarlock.ui.frame.app import Application, application, report_crash
+from oarlock.ui.frame.app import Application, application, fit_to_screen, report_crash
 from oarlock.ui.kit import theme as look
 from oarlock.ui.start.window import StartWindow
 from oarlock.views.left_off import left_off
@@ -47,7 +47,7 @@ class Program(QObject):
         page.open_asked.connect(self.open)
         page.new_asked.connect(self.make_new)
         page.demo_asked.connect(self.open_demo)
-        page.resize(*size)
+        fit_to_screen(page, *size)
         page.show()
 
     def _size(self) -> tuple[int, int]:
