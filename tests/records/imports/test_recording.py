@@ -4,6 +4,7 @@ import math
 from pathlib import Path
 
 import numpy as np
+import pint
 import pytest
 
 from oarlock.errors import InputError
@@ -118,15 +119,20 @@ _SPELT = {
 _SI = {"s": "s", "A": "A", "V": "V", "rad": "rad", "rad/s": "rad/s", "N m": "N*m"}
 
 
+@pytest.fixture(scope="module")
+def registry() -> "pint.UnitRegistry[float]":
+    return pint.UnitRegistry()
+
+
 @pytest.mark.parametrize("name", sorted(UNITS))
-def test_every_unit_is_worth_what_the_units_package_says(name: str) -> None:
+def test_every_unit_is_worth_what_the_units_package_says(
+    registry: "pint.UnitRegistry[float]", name: str
+) -> None:
     si, worth = UNITS[name]
     if si not in _SI:  # degrees Celsius, counts, plain numbers: taken as they are
         assert worth == 1.0
         return
-    import pint
-
-    one = pint.UnitRegistry().Quantity(1.0, _SPELT.get(name, name))
+    one = registry.Quantity(1.0, _SPELT.get(name, name))
     assert one.to(_SI[si]).magnitude == pytest.approx(worth, rel=1e-12)
 
 
