@@ -5,6 +5,7 @@ from collections.abc import Callable
 from typing import Any
 
 import canopen
+import numpy as np
 import pytest
 from canopen.sdo.exceptions import SdoAbortedError
 
@@ -224,13 +225,33 @@ def test_another_set_of_parameters_is_told(rig: Rig, monkeypatch: pytest.MonkeyP
 # Block download, frame by frame
 
 
-@pytest.mark.parametrize("size", [1, 7, 8, 127 * 7, 127 * 7 + 1, 2000])
+@pytest.mark.parametrize("size", [1, 7, 8, 8 * 7, 8 * 7 + 1, 2000])
 def test_blocks_of_any_size_arrive(rig: Rig, size: int, monkeypatch: pytest.MonkeyPatch) -> None:
     taken: list[bytes] = []
     monkeypatch.setattr(rig.firmware.values, "_write", lambda _i, _s, data: taken.append(data))
     data = bytes(n * 7 % 251 for n in range(size))
     assert send_block(rig.find("Parameters"), data) == data
     assert taken == [data]
+
+
+def test_frames_go_a_few_at_a_time_whatever_a_drive_takes(
+    rig: Rig, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A queue of ten frames does not run over, and a stop never waits behind more than eight."""
+    monkeypatch.setattr("oarlock.practice.sdo._SEGMENTS", 127)
+    rested: list[int] = []
+    monkeypatch.setattr(
+        "oarlock.drive.transfers.time.sleep", lambda _s: rested.append(len(rig.bus.frames))
+    )
+    monkeypatch.setattr(rig.firmware.values, "_write", lambda _i, _s, _data: None)
+    send_block(rig.find("Parameters"), bytes(700))
+    bursts = np.diff([1, *rested, len(rig.bus.frames)])
+    assert len(rig.bus.frames) == 102
+    assert max(bursts) <= 8
+    rested.clear()
+    monkeypatch.setattr("oarlock.practice.sdo._SEGMENTS", 8)
+    send_block(rig.find("Parameters"), bytes(700))
+    assert not rested  # the drive's answers are breath enough
 
 
 def test_segments_that_were_lost_are_sent_again(rig: Rig, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -240,7 +261,7 @@ def test_segments_that_were_lost_are_sent_again(rig: Rig, monkeypatch: pytest.Mo
     data = bytes(n % 251 for n in range(2000))
     send_block(rig.find("Parameters"), data)
     assert taken == [data]
-    assert len(rig.bus.frames) > 2 + 2000 / 7 + 60
+    assert len(rig.bus.frames) > 2 + 2000 / 7 + 3
 
 
 def test_the_last_segment_lost_ends_in_a_line_and_the_next_transfer_goes(rig: Rig) -> None:

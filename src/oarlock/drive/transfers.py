@@ -19,6 +19,9 @@ from oarlock.errors import LinkProtocolError, LinkTimeout
 
 _SLOWEST = 2000.0  # bytes/s, below which a transfer is given up
 _MOST_WAIT = 3.0  # s, besides
+# Frames that are put on the bus at once, and s until the next ones: stop and heartbeat wait behind
+# them, and an adapter's queue may hold ten.
+_BURST, _BREATH = 8, 0.002
 _LOOK = 0.05  # s, between looks at the cancel flag
 
 
@@ -98,6 +101,8 @@ def _send(client: Any, od: Any, data: bytes) -> None:
         pieces = [data[at : at + 7] for at in range(sent, len(data), 7)][:size]
         last = sent + 7 * len(pieces) >= len(data)
         for number, piece in enumerate(pieces, 1):
+            if number % _BURST == 0 and number < len(pieces):
+                time.sleep(_BREATH)
             ends = 0x80 if last and number == len(pieces) else 0
             client.send_request(bytes([number | ends]) + piece.ljust(7, b"\0"))
         answer = _answered(client.read_response(), 0xA2)

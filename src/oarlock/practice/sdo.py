@@ -10,7 +10,7 @@ from canopen.sdo.server import SdoServer
 
 Read = Callable[[int, int], bytes | None]
 Write = Callable[[int, int, bytes], None]
-_SEGMENTS = 127  # in a block
+_SEGMENTS = 8  # in a block that is downloaded: a stop is not to wait behind more of them
 _MOST = 1 << 16  # bytes of a block download
 _CRC_TABLE = []
 for _byte in range(256):
