@@ -175,6 +175,7 @@ def test_changes_memory_and_sums_over_the_wire(link: CanopenLink, axis: Axis) ->
     link.put_back()
     assert link.read(["Changes.Put back"]) == {"Changes.Put back": 1.0}
     running.join(10.0)
+    assert done[0].ended == "done"
     sums = done[0].sums
     assert sums is not None
     assert sums.samples().tolist() == [1600]
