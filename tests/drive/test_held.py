@@ -13,7 +13,7 @@ from oarlock.drive.canopen_link import START, dictionary
 from oarlock.drive.contract.entries import BY_NAME, PARAMETERS
 from oarlock.drive.contract.trips import TRIPS
 from oarlock.drive.held import LEAST, Held
-from oarlock.drive.transfers import send_block
+from oarlock.drive.transfers import send_any, send_block
 from oarlock.drive.translated import translated
 from oarlock.errors import DriveRefused, LinkProtocolError, LinkTimeout
 from oarlock.practice.firmware import Firmware
@@ -286,6 +286,22 @@ def test_more_taken_than_was_sent_is_told(rig: Rig, monkeypatch: pytest.MonkeyPa
         translated("rig", "Parameters", lambda: None),
     ):
         send_block(rig.find("Parameters"), bytes(40))
+
+
+def test_a_drive_that_takes_no_blocks_gets_segments(
+    rig: Rig, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Its step table goes the slow way; what else it refuses is told."""
+
+    def none(data: bytes) -> None:
+        raise SdoAbortedError(0x05040001)
+
+    monkeypatch.setattr(rig.server, "block_download", none)
+    table = struct.pack("<36f", *([0.0] * 36))
+    assert send_any(rig.find("Step table"), table) == table
+    assert rig.firmware.values.get_data(0x2040, 0) == table
+    with pytest.raises(SdoAbortedError, match="0x06040043"):
+        send_any(rig.find("Step table"), table[:-1])
 
 
 def test_a_wrong_check_sum_is_refused(rig: Rig, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -79,6 +79,22 @@ def test_a_trace_that_is_not_what_was_told(lying: Make, axis: Axis, read: Read, 
     assert link.status().state != "running"
 
 
+def test_a_trace_that_came_wrong_once_is_fetched_again(lying: Make, axis: Axis) -> None:
+    """The drive still has it: nothing needs to be played again."""
+    fetched: list[int] = []
+
+    def read(index: int, sub: int, data: bytes | None) -> bytes | None:
+        if index != 0x2041 or not data:
+            return data
+        fetched.append(len(data))
+        return data[:1200] if len(fetched) < 3 else data
+
+    record = play(holding(axis), axis, lying(read=read), settings={}, cancel=Cancel())
+    assert record.ended == "done"
+    assert record.rows == 3200
+    assert len(fetched) == 3
+
+
 def test_a_trace_without_a_check_sum(lying: Make, axis: Axis) -> None:
     def bend(can_id: int, data: bytes) -> bytes:
         return bytes([0xC2]) + data[1:] if can_id == SDO and data[0] == 0xC6 else data

@@ -31,7 +31,7 @@ from oarlock.drive.held import Held
 from oarlock.drive.link import Live, Progress, Status
 from oarlock.drive.open_bus import open_bus
 from oarlock.drive.stream import BASES, Stream
-from oarlock.drive.transfers import fetch, fetch_trace
+from oarlock.drive.transfers import fetch, fetch_block, quietly, send_any
 from oarlock.drive.translated import translated
 from oarlock.drive.travel import Ledger
 from oarlock.drive.unix_bus import descriptor, pack
@@ -220,8 +220,10 @@ class CanopenLink:
 
     def _send_block(self, name: str, data: bytes) -> None:
         variable = self._variable(name)
-        self._ask(lambda: self._node.sdo.download(variable.od.index, 0, data), name)
-        back = self._ask(lambda: fetch(variable, len(data), self._place), name)
+        self._ask(lambda: send_any(variable, data), name)
+        back = self._ask(
+            lambda: fetch_block(variable, len(data), self._place, quietly, Cancel()), name
+        )
         if back != data:
             cause = f"the {name.lower()} did not arrive as sent"
             raise LinkProtocolError(cause, place=self._place)
@@ -340,12 +342,20 @@ class CanopenLink:
     def upload(
         self, rows: int, channels: int, progress: Progress, cancel: Cancel
     ) -> NDArray[np.float32]:
-        """Return the trace, (rows, channels), checked by its CRC, its size and its numbers."""
-        size = 4 * rows * channels
-        trace = self._variable("Trace")
-        data: bytes = self._ask(
-            lambda: fetch_trace(trace, size, self._place, progress, cancel), "Trace"
-        )
+        """Return the trace, (rows, channels), checked by its CRC, its size and its numbers.
+
+        What came otherwise than the drive told is fetched again: the drive still has it.
+        """
+        size, trace = 4 * rows * channels, self._variable("Trace")
+        for tries_left in (2, 1, 0):
+            try:
+                data: bytes = self._ask(
+                    lambda: fetch_block(trace, size, self._place, progress, cancel), "Trace"
+                )
+                break
+            except LinkProtocolError:
+                if not tries_left:
+                    raise
         table = np.frombuffer(data, dtype="<f4").reshape(rows, channels)
         if not np.all(np.isfinite(table)):
             at = int(np.flatnonzero(~np.isfinite(table).all(axis=1))[0])

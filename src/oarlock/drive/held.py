@@ -16,13 +16,12 @@ from canopen.sdo.exceptions import SdoAbortedError
 
 from oarlock.cancel import Cancel
 from oarlock.drive.contract.entries import BY_NAME, BY_PLACE, NAMES, PARAMETERS
-from oarlock.drive.transfers import fetch, fetch_trace, send_block
+from oarlock.drive.transfers import UNKNOWN, fetch, fetch_block, quietly, send_block
 from oarlock.errors import DriveRefused, LinkProtocolError
 
 LEAST = 6  # parameters, from which on all at once is quicker
 _NAME = "Parameters"
 _ROW = struct.Struct("<HBx4s")
-_UNKNOWN = 0x06020000  # abort code of CiA 301: no such object
 
 
 class Held:
@@ -97,9 +96,7 @@ class Held:
     def _all(self) -> dict[str, bytes] | None:
         """Return every parameter; None where the drive has no object for that."""
         size, variable = _ROW.size * len(PARAMETERS), self._find(_NAME)
-        data = self._tried(
-            lambda: fetch_trace(variable, size, self._place, lambda _f, _d: None, Cancel())
-        )
+        data = self._tried(lambda: fetch_block(variable, size, self._place, quietly, Cancel()))
         if data is None:
             return None
         found = {(index, sub): raw for index, sub, raw in _ROW.iter_unpack(data)}
@@ -130,7 +127,7 @@ class Held:
             found: bytes = self._ask(transfer, _NAME)
         except DriveRefused as error:
             cause = error.__cause__
-            if not (isinstance(cause, SdoAbortedError) and cause.code == _UNKNOWN):
+            if not (isinstance(cause, SdoAbortedError) and cause.code == UNKNOWN):
                 raise
             self._at_once = False
             return None

@@ -11,7 +11,7 @@ import time
 from typing import Any
 
 from canopen.sdo import SdoVariable
-from canopen.sdo.exceptions import SdoCommunicationError
+from canopen.sdo.exceptions import SdoAbortedError, SdoCommunicationError
 
 from oarlock.cancel import Cancel
 from oarlock.drive.link import Progress
@@ -23,6 +23,12 @@ _MOST_WAIT = 3.0  # s, besides
 # them, and an adapter's queue may hold ten.
 _BURST, _BREATH = 8, 0.002
 _LOOK = 0.05  # s, between looks at the cancel flag
+# Abort codes of CiA 301: no such object, no such command.
+UNKNOWN, NO_BLOCKS = 0x06020000, 0x05040001
+
+
+def quietly(_fraction: float, _doing: str) -> None:
+    """Tell nobody how far a transfer is."""
 
 
 def fetch(variable: SdoVariable, size: int, place: str) -> bytes:
@@ -49,7 +55,7 @@ def fetch(variable: SdoVariable, size: int, place: str) -> bytes:
     return bytes(data)
 
 
-def fetch_trace(
+def fetch_block(
     variable: SdoVariable, size: int, place: str, progress: Progress, cancel: Cancel
 ) -> bytes:
     """Return `size` bytes of an object by block upload, checked by its CRC.
@@ -62,9 +68,10 @@ def fetch_trace(
 
     """
     variable.sdo_node.responses = queue.SimpleQueue()  # written in C: a trace is many thousands
+    name = variable.od.name
     stream = variable.open("rb", block_transfer=True, buffering=0)
     try:
-        data = _blocks(stream, size, place, progress, cancel)
+        data = _blocks(stream, name, size, place, progress, cancel)
     except BaseException:
         stream._error = True  # noqa: SLF001 - keeps close() from confirming what was cut off
         stream.sdo_client.abort(0x08000020)
@@ -91,6 +98,17 @@ def send_block(variable: SdoVariable, data: bytes) -> bytes:
         client.abort(0x08000020)
         _drain(client.responses)
         raise
+    return data
+
+
+def send_any(variable: SdoVariable, data: bytes) -> bytes:
+    """Write an object by block download, or in segments where a drive takes none."""
+    try:
+        return send_block(variable, data)
+    except SdoAbortedError as error:
+        if error.code != NO_BLOCKS:
+            raise
+    variable.sdo_node.download(variable.od.index, variable.od.subindex, data)
     return data
 
 
@@ -121,9 +139,11 @@ def _answered(answer: bytes, command: int) -> bytes:
     return answer
 
 
-def _blocks(stream: Any, size: int, place: str, progress: Progress, cancel: Cancel) -> bytes:
+def _blocks(
+    stream: Any, name: str, size: int, place: str, progress: Progress, cancel: Cancel
+) -> bytes:  # fmt: skip
     if not stream.crc_supported:
-        raise LinkProtocolError("the trace comes without a check sum", place=place)
+        raise LinkProtocolError(f"{name} came without a check sum", place=place)
     data = bytearray()
     begun = looked = time.monotonic()
     while len(data) <= size and (chunk := stream.read(7)):
@@ -135,11 +155,11 @@ def _blocks(stream: Any, size: int, place: str, progress: Progress, cancel: Canc
         progress(min(len(data) / size, 1.0), f"fetching {len(data) // 1024} of {size // 1024} kB")
         cancel.check()
         if now - begun > _MOST_WAIT + len(data) / _SLOWEST:
-            cause = f"the trace comes too slowly: {len(data)} of {size} bytes"
+            cause = f"{name} came too slowly: {len(data)} of {size} bytes"
             raise LinkTimeout(cause, place=place, remedy="Look at the bus load and the bit rate")
     if len(data) != size:
         more = " or more" if len(data) > size else ""
-        cause = f"the trace has {len(data)} bytes{more}, the drive told of {size}"
+        cause = f"{name} came as {len(data)} bytes{more}, the drive told of {size}"
         raise LinkProtocolError(cause, place=place)
     return bytes(data)
 

@@ -88,6 +88,7 @@ class BlockSdoServer(SdoServer):  # type: ignore[misc]  # canopen is untyped
         self._in_flight = 0
         self._taken: bytearray | None = None  # of a block download, while its segments come
         self._due = self._number = 0
+        self._index = self._subindex = 0  # an abort names them, whatever came first
 
     def on_request(self, can_id: int, data: bytes | bytearray, timestamp: float) -> None:
         """Serve one request; while a block is downloaded, every frame is a part of it."""
