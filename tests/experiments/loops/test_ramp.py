@@ -21,7 +21,8 @@ from oarlock.machine.position_loop import PositionTarget
 from oarlock.machine.speed_loop import KEY
 from oarlock.practice.truth import draw
 from oarlock.quantities.kinds import RPM
-from oarlock.records import Record
+from oarlock.records import Check, Record
+from oarlock.records.settings import number
 from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.views.speed_ramp import with_ahead
 from tests.conftest import play_on_model
@@ -113,42 +114,30 @@ def test_a_ramp_that_the_current_cannot_follow_says_so(axis: Axis) -> None:
     assert "current limit" in failed["linear"]
 
 
-def changed(record: Record, name: str, more: np.ndarray) -> Record:
-    return replace(record, columns={**record.columns, name: record[name] + more})
-
-
-@pytest.mark.parametrize(("off", "holds"), [(0.6, True), (1.6, False)])
-def test_the_limit_of_the_lag(
-    axis: Axis, played: tuple[Record, RampResult], off: float, holds: bool
-) -> None:
-    """Part of what is allowed more lag, while the ramp lasts, holds; and half more does not."""
+def judged(played: tuple[Record, RampResult], axis: Axis, code: str, off: float) -> Check:
+    """Return a check where the speed is off by so many times what it allows, all the while."""
     record, found = played
     s = record.settings
-    rows = int(s["rows_before"]) + int(s["rows_after"])  # type: ignore[arg-type]
-    seconds = np.arange(record.rows) % rows * record.sample_time * int(s["decimation"])  # type: ignore[arg-type]
-    during = (seconds > 0.012) & (seconds < 0.012 + found.ramp.duration)
-    sentence = next(check.sentence for check in found.checks if check.code == "lag")
+    row = record.sample_time * number(s, "decimation")
+    seconds = (
+        np.arange(record.rows) % round(number(s, "rows_before") + number(s, "rows_after")) * row
+    )
+    end = 0.012 + found.ramp.duration
+    when = (seconds > 0.012) & (seconds < end) if code == "lag" else seconds > end - 0.01
+    sentence = next(check.sentence for check in found.checks if check.code == code)
     allowed = float(sentence.split("(")[1].split(" rpm")[0]) * RPM
-    slower = changed(record, "speed", np.where(during, -off * allowed, 0.0))
-    again = read_speed_ramp(slower, axis)
-    lag = next(check for check in again.checks if check.code == "lag")
-    assert lag.passed == holds, lag.sentence
+    more = np.where(when, (-off if code == "lag" else off) * allowed, 0.0)
+    bent = replace(record, columns={**record.columns, "speed": record["speed"] + more})
+    return next(check for check in read_speed_ramp(bent, axis).checks if check.code == code)
 
 
+@pytest.mark.parametrize("code", ["lag", "past"])
 @pytest.mark.parametrize(("off", "holds"), [(0.6, True), (1.6, False)])
-def test_the_limit_of_what_goes_past_the_end(
-    axis: Axis, played: tuple[Record, RampResult], off: float, holds: bool
+def test_what_is_allowed_holds_and_half_more_does_not(
+    axis: Axis, played: tuple[Record, RampResult], code: str, off: float, holds: bool
 ) -> None:
-    record, found = played
-    s = record.settings
-    rows = int(s["rows_before"]) + int(s["rows_after"])  # type: ignore[arg-type]
-    seconds = np.arange(record.rows) % rows * record.sample_time * int(s["decimation"])  # type: ignore[arg-type]
-    after = seconds > 0.012 + found.ramp.duration - 0.01
-    sentence = next(check.sentence for check in found.checks if check.code == "past")
-    allowed = float(sentence.split("(")[1].split(" rpm")[0]) * RPM
-    farther = changed(record, "speed", np.where(after, off * allowed, 0.0))
-    past = next(c for c in read_speed_ramp(farther, axis).checks if c.code == "past")
-    assert past.passed == holds, past.sentence
+    check = judged(played, axis, code, off)
+    assert check.passed == holds, check.sentence
 
 
 def test_another_ramp_than_was_set_is_seen(axis: Axis, played: tuple[Record, RampResult]) -> None:
