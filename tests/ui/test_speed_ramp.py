@@ -130,6 +130,21 @@ def test_numbers_without_sense_are_refused_in_place(
     assert stage.ramping.shown.test.jerk_time == 0.0
 
 
+def test_a_ramp_without_end_is_refused_and_can_be_mended(tuned: Application) -> None:
+    """Of hours: nothing is worked out for it, and the numbers stay to be typed."""
+    stage = ramping(tuned)
+    stage.ramping.rows["acceleration"].given.emit("0.001")
+    assert stage.ramping.shown is None
+    assert not stage.ramping.plot.isVisible()
+    assert "longer than 20" in stage.panel._message.text()
+    assert stage.ramping.rows["acceleration"].isVisible()
+    assert "longer than 20" in stage.test._note.text()
+    stage.ramping.rows["acceleration"].given.emit("400")
+    assert stage.ramping.shown is not None
+    assert stage.ramping.plot.isVisible()
+    assert not stage.panel._message.isVisible()
+
+
 def test_it_becomes_the_axiss_own_and_goes_wherever_that_counts(tuned: Application) -> None:
     stage, session = ramping(tuned), tuned.session
     stage.ramping.rows["acceleration"].given.emit("350")

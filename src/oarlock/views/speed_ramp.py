@@ -91,11 +91,12 @@ def ramp_picture(axis: Axis, settings: SpeedSettings) -> RampPicture:
 
     Raises
     ------
-    InputError : nothing to design on yet
+    InputError : nothing to design on yet, or a ramp that takes too long
 
     """
-    return _pictured(picture(axis, settings).loop, settled_ramp(settings, axis),
-                     current_limit(axis))  # fmt: skip
+    test = settled_ramp(settings, axis)
+    test.refuse_endless()
+    return _pictured(picture(axis, settings).loop, test, current_limit(axis))
 
 
 @lru_cache(maxsize=4)

@@ -24,7 +24,7 @@ from oarlock.quantities.kinds import RPM
 from oarlock.records import Plain
 
 _REPEATS = 8
-_LONGEST = 20.0  # s of one ramp: a recorder is not for more
+LONGEST = 20.0  # s of one ramp: a recorder is not for more
 _ROWS = 14000
 _BUILT_UP = 0.25  # of the shortest ramp, that a usual jerk time may take
 
@@ -76,9 +76,7 @@ class SpeedRamp:
         sound = self.amplitude and self.acceleration > 0.0 and self.jerk_time >= 0.0
         if not (sound and math.isfinite(self.amplitude + self.acceleration + self.jerk_time)):
             raise InputError("a ramp needs a change of speed and an acceleration", place=self.name)
-        if not self.ramp.duration <= _LONGEST:
-            cause = f"the ramp takes {self.ramp.duration:.3g} s, longer than {_LONGEST:.0f}"
-            raise InputError(cause, place=self.name, remedy="Ask for more acceleration")
+        self.refuse_endless()
         plain, divider, Ts = timing_at(axis, self.speed, 1), axis.inverter.divider, axis.inverter.Ts
         T = divider * Ts
         after = math.ceil((self.ramp.duration + plain.after) / T) * T
@@ -86,6 +84,12 @@ class SpeedRamp:
         fitting = [d for d in range(1, divider + 1) if divider % d == 0 and samples / d <= _ROWS]
         return Timing(settle=after, before=plain.before, after=after,
                       decimation=fitting[0] if fitting else divider)  # fmt: skip
+
+    def refuse_endless(self) -> None:
+        """Raise `InputError` where the ramp takes longer than can be played or drawn."""
+        if not self.ramp.duration <= LONGEST:
+            cause = f"the ramp takes {self.ramp.duration:.3g} s, longer than {LONGEST:.0f}"
+            raise InputError(cause, place=self.name, remedy="Ask for more acceleration")
 
     def plan(self, axis: Axis) -> Plan:
         """Return the steps, limits and gains for this axis.

@@ -21,6 +21,7 @@ from oarlock.views.speed_ramp import (
     is_ramp,
     ramp_picture,
     ramp_texts,
+    settled_ramp,
     with_ahead,
     with_number,
     with_ramp,
@@ -64,17 +65,22 @@ class Ramping:
         """Show the ramp with the loop on screen, and what was measured of it; or nothing."""
         self._block.setVisible(self.active)
         self.plot.setVisible(self.active)
-        self.shown = (
-            ramp_picture(self._session.axis, self._session.screen.speed) if self.active else None
-        )
-        if self.shown is None:
+        self.shown = None
+        if not self.active:
             return
-        axis, test = self._session.axis, self.shown.test
+        axis, settings = self._session.axis, self._session.screen.speed
+        test = settled_ramp(settings, axis)
+        for name, text in ramp_texts(test.ramp).items():
+            self.rows[name].show_value(text, chosen=False)
+        try:
+            self.shown = ramp_picture(axis, settings)
+        except InputError as error:
+            self.plot.hide()
+            self._tell(f"{error.cause[:1].upper()}{error.cause[1:]}. {error.remedy}.")
+            return
         when, result = self._measured(test)
         self.plot.show_ramp(self.shown, result, when)
         push.show_push(self.shown.t, self.shown.push, self.shown.limit, result, 1.0)
-        for name, text in ramp_texts(test.ramp).items():
-            self.rows[name].show_value(text, chosen=False)
         share = ahead_of(axis, shown.gains)
         self.ahead.show_value("–" if share is None else digits(share, 2), chosen=False)
         kept = is_ramp(axis, test)
