@@ -51,11 +51,9 @@ class Ramp:
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class Ramped:
-    """A ramp as it is followed, deviations from before; rad/s over s."""
+    """A ramp as it is followed, deviations from before, at the loop's samples, (n,)."""
 
-    t: Array
-    asked: Array
-    speed: Array
+    speed: Array  # rad/s
     push: Array  # A
 
 
@@ -70,8 +68,6 @@ def ramped(loop: SpeedLoop, asked: Array, rising: Array) -> Ramped:
     """
     feed = loop.gains.acceleration * rising
     return Ramped(
-        t=np.arange(asked.size, dtype=np.float64) * loop.plant.T,
-        asked=asked,
         speed=loop.closed.output(asked) + loop.ahead.output(feed),
         push=loop.effort.output(asked) + loop.ahead_effort.output(feed),
     )

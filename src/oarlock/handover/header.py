@@ -3,7 +3,7 @@
 import re
 
 from oarlock.handover.patch import code_only
-from oarlock.handover.values import HandoverValue, float32_literal, handover_values
+from oarlock.handover.values import HandoverValue, float32_literal, handover_values, symbols_in
 from oarlock.machine import Axis
 from oarlock.machine.current_loop import CURRENT
 from oarlock.machine.speed_loop import SPEED
@@ -84,6 +84,6 @@ def default_map(text: str, values: tuple[HandoverValue, ...]) -> dict[str, str]:
     values : what there is to hand over
 
     """
-    named = set(re.findall(r"\b[A-Z][A-Z0-9_]+\b", code_only(text)))
+    named = symbols_in(code_only(text))
     more = {v.symbol: v.key for v in values if v.symbol in named and v.symbol not in DEFAULT_MAP}
     return DEFAULT_MAP | more

@@ -71,6 +71,11 @@ def handover_values(axis: Axis) -> tuple[HandoverValue, ...]:
     )
 
 
+def symbols_in(code: str) -> set[str]:
+    """Return the names in capitals that stand in a header's code."""
+    return set(re.findall(r"\b[A-Z][A-Z0-9_]+\b", code))
+
+
 def values_for(
     axis: Axis, text: str, mapping: Mapping[str, str] | None = None
 ) -> tuple[HandoverValue, ...]:
@@ -80,7 +85,7 @@ def values_for(
 
     Parameters
     ----------
-    text : the header
+    text : the header's code, without comments
     mapping : its symbols to keys, where they are not those of ours
 
     Raises
@@ -88,7 +93,7 @@ def values_for(
     InputError : as `handover_values`
 
     """
-    values, named = handover_values(axis), set(re.findall(r"\b[A-Z][A-Z0-9_]+\b", text))
+    values, named = handover_values(axis), symbols_in(text)
     used, mapped = {value.key for value in values}, set((mapping or {}).values())
     resting = (value for value in _resting(axis) if value.key not in used)
     return values + tuple(v for v in resting if v.symbol in named or v.key in mapped)

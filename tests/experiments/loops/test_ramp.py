@@ -145,6 +145,12 @@ def test_another_ramp_than_was_set_is_seen(axis: Axis, played: tuple[Record, Ram
     lied = replace(record, settings={**record.settings, "amplitude": 30.0})
     asked = next(c for c in read_speed_ramp(lied, axis).checks if c.code == "asked")
     assert not asked.passed
+    at_once = np.where(record["speed_ref"] > record["speed_ref"].min() + 0.1,
+                       record["speed_ref"].max(), record["speed_ref"])  # fmt: skip
+    stepped = replace(record, columns={**record.columns, "speed_ref": at_once})
+    asked = next(c for c in read_speed_ramp(stepped, axis).checks if c.code == "asked")
+    assert not asked.passed  # a drive that knows no ramp
+    assert "off the ramp that was set" in asked.sentence
     with pytest.raises(InputError, match="a ramp of nothing"):
         read_speed_ramp(replace(record, settings={**record.settings, "amplitude": 0.0}), axis)
 
