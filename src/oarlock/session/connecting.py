@@ -17,8 +17,8 @@ if TYPE_CHECKING:
     from oarlock.drive.practice_process import PracticeProcess
 
 PRACTICE = "practice"
-_EVERY = 0.3  # s from one try to the next
-_ANSWER = 0.3  # s in which a drive that is back answers
+_EVERY = 0.1  # s from the end of one try to the next
+_ANSWER = 0.4  # s in which a drive that is back answers
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
