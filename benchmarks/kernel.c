@@ -490,7 +490,7 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
         double size = hypot(v_d, v_q);
         if (size > v_max) { v_d = v_d * v_max / size; v_q = v_q * v_max / size; }
         double lead = at + 1.5 * Ts * w_e, lc = cos(lead), ls = sin(lead), out[3];
-        double v_alpha = v_d * lc - v_q * ls, v_beta = v_d * ls + v_q * lc, scale = bus / p[BUS];
+        double v_alpha = v_d * lc - v_q * ls, v_beta = v_d * ls + v_q * lc, scale = p[BUS_MADE_UP] > 0.0 ? 1.0 : bus / p[BUS];
         meta[ROW_SAMPLE]++;
         meta[EXPERIMENT_CLOCK]++;
         if (p[MODULATION] > AVERAGED) switched(p, x, reach); else integrate(p, x);

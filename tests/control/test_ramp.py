@@ -9,7 +9,7 @@ from oarlock.control.ramp import Ramp, ramp_figures, ramped
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_design import Turning, loop_in_use, usual_speed
 from oarlock.simulate import layout as k
-from oarlock.simulate.waves import ramp as played
+from oarlock.simulate.profile import ramp as played
 from tests.speed_axis import tuned_winch
 
 RAMPS = [

@@ -158,7 +158,7 @@ def test_two_nodes_of_one_number_and_other_devices(bus: str) -> None:
         way = found_on(bus)
     said = {n.channel.node: (n.said, n.usable) for n in way.nodes}
     assert said[4] == ("two nodes have this number: give one of them another", False)
-    assert said[7] == ("a drive of contract version 2, this program needs 3", False)
+    assert said[7] == ("a drive of contract version 2, this program needs 4", False)
 
 
 def test_what_is_said_of_a_node() -> None:

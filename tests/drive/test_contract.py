@@ -82,7 +82,7 @@ def test_the_practice_drive_s_kernel_counts_the_same_way() -> None:
     assert {m.name: int(m) for m in Frame} == {
         "ROTOR": k.MODE_ROTOR, "FIXED": k.MODE_FIXED, "SPEED": k.MODE_SPEED,
         "VOLTAGE": k.MODE_VOLTAGE, "OFF": k.MODE_OFF, "OBSERVED": k.MODE_SENSORLESS,
-        "CARRIED": k.MODE_CARRIED, "POSITION": k.MODE_POSITION,
+        "CARRIED": k.MODE_CARRIED, "POSITION": k.MODE_POSITION, "PATH": k.MODE_PATH,
     }  # fmt: skip
     waves = [getattr(k, f"WAVE_{m.name}") for m in Shape]
     assert waves == [int(m) for m in Shape]

@@ -81,6 +81,9 @@ def test_our_own_experiments_pass(axis: Axis, quantity: str) -> None:
         (plan(limits=Limits(current=10, speed=900, travel=1, time=10)), "above the top speed"),
         (plan(limits=Limits(current=10, speed=50, travel=math.inf, time=10)), "no limit"),
         (plan(gains=replace(GAINS, Kp_d=math.nan)), "gains"),
+        (plan(Step(duration=0.1, frame=Frame.PATH)), "position with a gain of zero"),
+        (plan(Step(duration=0.1, frame=Frame.PATH, distance=4.0)), "step 1 passes 60 rad/s on its"),
+        (plan(Step(duration=0.1, frame=Frame.ROTOR, distance=0.5)), "moves without a controller"),
         (plan(gains=replace(GAINS, Ki_q=0.0)), "gains"),
     ],
 )

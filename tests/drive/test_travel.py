@@ -73,6 +73,15 @@ def test_the_excursion_of_each_frame() -> None:
     there, ends = way(field)
     assert (there.least, there.most) == pytest.approx((-0.125, 2.125))
     assert (ends.least, ends.most) == pytest.approx((-0.125, 2.125))  # it may follow, or slip
+    swung = Step(duration=1.0, frame=Frame.PATH, distance=0.0, speed=-TURN)
+    there, ends = way(replace(fast, duration=1.0), swung, replace(swung, distance=TURN, speed=0.0))
+    assert there.most == pytest.approx(2.0)
+    assert there.least == pytest.approx(0.0)
+    assert (ends.least, ends.most) == pytest.approx((2.0, 2.0))
+    back, _ = way(replace(fast, duration=1.0), swung)  # t − t² turns on from the first
+    assert back.most == pytest.approx(1.25)
+    out, _ = way(swung)  # from rest: t² − t³ turns
+    assert out.most == pytest.approx(4.0 / 27.0)
     held = Step(duration=0.1, frame=Frame.FIXED, i_d=1.0)
     round_, _ = way(*(replace(held, angle=n * TURN / 6) for n in range(7)))
     assert round_.most == pytest.approx(0.25 + 0.125)  # once round, electrically

@@ -186,6 +186,7 @@ def test_the_sensor_is_read_and_written() -> None:
     [
         ('kind = "resolver"', 'kind = "tacho"', "no sensor"),
         ("adc_bits = 12", 'adc_bits = 12\ncurrent_sensors = "a"', "two or three"),
+        ("adc_bits = 12", 'adc_bits = 12\nbus_compensation = "yes"', "neither true nor false"),
         ('kind = "resolver"', 'kind = "resolver"\ndirection = "left"', "no direction"),
     ],
 )

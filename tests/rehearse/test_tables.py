@@ -1,13 +1,16 @@
 """Tables of references and loads, and what happens to an axis from outside."""
 
 import math
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 from numpy.typing import NDArray
+from scipy.interpolate import CubicSpline
 
 from oarlock.cli import main
+from oarlock.control.position_design import design_position
 from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import format_axis
@@ -21,11 +24,18 @@ from tests.speed_axis import tuned_winch
 RIDE = "t [s],speed [rpm]\n0.1,200\n0.3,600\n0.5,600\n0.9,-300\n"
 PULL = "# measured on the river\ntorque [N·m],t [s]\n0,0\n0,0.2\n2.0,0.6\n-1.0,0.6001\n"
 TEXT = 'control = "speed"\nduration = "1.2 s"\npoints = "ride.csv"\n'
+HEAVE = "t [s],position [deg]\n0.2,0\n0.35,90\n0.5,40\n0.7,-120\n0.9,-120\n1.0,0\n"
+HEAVED = 'control = "position"\nduration = "1.2 s"\npoints = "heave.csv"\n'
 
 
 @pytest.fixture(scope="module")
 def winch() -> Axis:
     return tuned_winch()
+
+
+@pytest.fixture(scope="module")
+def placed(winch: Axis) -> Axis:
+    return winch.with_loop_gains("position", design_position(winch).gains)
 
 
 def ridden(folder: Path, axis: Axis, more: str = "", ride: str = RIDE) -> Rehearsal:
@@ -89,6 +99,11 @@ def test_a_brake_holds_and_opens_and_a_bus_gives_less(tmp_path: Path, winch: Axi
     # The bridge's duty cycles are those of the nominal voltage: more is asked for the same.
     before, after = (float(np.median(weak.mean["volts"][weak.t > at][:100])) for at in (0.6, 1.0))
     assert after / before == pytest.approx(winch.inverter.bus_voltage.value / 200.0, rel=0.04)
+    inverter = replace(winch.inverter, bus_compensation=True)
+    made_up = ridden(tmp_path, replace(winch, inverter=inverter),
+                     '[[events]]\nat = "0.8 s"\nbus = "260 V"\n', fast)  # fmt: skip
+    same = [float(np.median(made_up.mean["volts"][made_up.t > at][:100])) for at in (0.6, 1.0)]
+    assert same[1] == pytest.approx(same[0], rel=0.01)  # divided by the bus as it is
 
 
 @pytest.mark.parametrize(
@@ -114,12 +129,62 @@ def test_a_table_without_sense_is_refused_in_one_line(
     assert "\n" not in str(caught.value)
 
 
+def heaved(folder: Path, axis: Axis, table: str = HEAVE) -> Rehearsal:
+    (folder / "heave.csv").write_text(table)
+    return rehearse(parse_scenario(HEAVED, place="x", beside=folder), axis)
+
+
+def test_a_position_follows_the_spline_through_its_rows(tmp_path: Path, placed: Axis) -> None:
+    run = heaved(tmp_path, placed)
+    assert run.ended == "done"
+    at, degrees = np.array([r.split(",") for r in HEAVE.splitlines()[1:]], dtype=np.float64).T
+    through = CubicSpline(at, np.radians(degrees), bc_type=((1, 0.0), (1, 0.0)))
+    inside = (run.t > 0.2) & (run.t < 0.999)
+    asked = run.mean["position"] + run.mean["following"]
+    wanted = through(run.t + 0.5e-3 - 31e-6)  # the middle of a bin of sixteen samples
+    assert asked[inside] == pytest.approx(wanted[inside], abs=2e-4)
+    assert asked[run.t > 1.002] == pytest.approx(0.0, abs=1e-6)
+    # Speed and acceleration go ahead: it lags by far less than the gain alone would let it.
+    Kp = placed.loops["position"].gains.Kp  # type: ignore[union-attr]
+    fastest = float(np.max(np.abs(through(np.linspace(0.2, 1.0, 999), 1))))
+    assert float(np.max(np.abs(run.mean["following"]))) < 0.2 * fastest / Kp
+
+
+def test_a_position_has_the_speed_that_its_table_tells(tmp_path: Path, placed: Axis) -> None:
+    table = "t [s],position [turns],speed [rpm]\n0,0,0\n0.5,0.5,120\n1,1,0\n"
+    run = heaved(tmp_path, placed, table)
+    assert of(run, "position", 0.5) == pytest.approx(math.pi, abs=0.05)
+    assert of(run, "speed", 0.5) == pytest.approx(120.0 * RPM, rel=0.05)
+    # Between two rows of a cubic from rest: the middle lies (v1·T)/8 short of half the way.
+    short = 120.0 * RPM * 0.5 / 8.0
+    assert of(run, "position", 0.25) == pytest.approx(0.5 * math.pi - short, abs=0.05)
+
+
+@pytest.mark.parametrize(
+    ("table", "told"),
+    [
+        ("t [s],position [turns]\n0,0\n1.3,1\n", "goes on after 1.2 s"),
+        ("t [s],position [turns]\n0,0\n", "a single row leads nowhere"),
+        ("t [s],position [turns],speed [rpm]\n0,0,0\n1,1,5\n", "begins or ends at a speed"),
+        ("t [s],position [turns],speed [rpm]\n0,0,5\n1,1,0\n", "begins or ends at a speed"),
+        ("t [s],position [m]\n0,0\n1,1\n", "'m' is no unit of position"),
+        ("t [s],position [turns]\n0,0\n0.1,9\n", "point 1: 8100 rpm, above the top speed"),
+    ],
+)
+def test_a_path_without_sense_is_refused(
+    tmp_path: Path, placed: Axis, table: str, told: str
+) -> None:
+    with pytest.raises(InputError) as caught:
+        heaved(tmp_path, placed, table)
+    assert told in str(caught.value)
+
+
 @pytest.mark.parametrize(
     ("old", "new", "told"),
     [
         ('"ride.csv"', '"ride.txt"', "is no table"),
         ('"ride.csv"', '"gone.csv"', "gone.csv"),
-        ('"speed"', '"position"', "moves are not asked for by a table"),
+        ('"speed"', '"position"', "no column 'position'"),
         ("points", '[[events]]\nat = "1 s"\n[x]\npoints', "unknown key x"),
     ],
 )

@@ -32,6 +32,16 @@ def test_facts_fill_a_hollow_axis(told: dict[str, float]) -> None:
     assert axis.sensor.kind_known
     assert inv.delay.value == pytest.approx(1.5 / 16000.0)
     assert parse_axis(format_axis(axis), place="again") == axis
+    assert not inv.bus_compensation
+
+
+def test_what_duty_cycles_are_shares_of_is_the_drives_to_say(axis: Axis) -> None:
+    plant = replace(draw("winch", 0), bus_compensation=True)
+    made_up, _ = with_told(axis, told_by(ModelLink(plant)))
+    assert made_up.inverter.bus_compensation
+    assert parse_axis(format_axis(made_up), place="again") == made_up
+    silent, _ = with_told(made_up, {"Facts.Bus compensation": 255.0})
+    assert silent.inverter.bus_compensation
 
 
 def test_told_again_nothing_changes_though_the_bus_moves_a_little(told: dict[str, float]) -> None:

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 import pytest
 from numpy.typing import NDArray
+from scipy.interpolate import CubicHermiteSpline
 
 from oarlock.control.load_observer import LoadObserver
 from oarlock.control.single import Options, run_lagged, run_observed, run_section, run_weighted
@@ -159,6 +160,38 @@ def test_a_divider_makes_it_slower_and_nothing_else() -> None:
     push, _ = run_weighted(0.5, 5.0, 10 * TS, 18.0, np.full_like(seen, 3.0), none, none, seen)
     assert np.array_equal(iq[changed + 1], push)
     assert speed[-1] == pytest.approx(3.0, rel=0.02)
+
+
+def test_a_path_is_a_cubic_through_its_rows_and_goes_on_from_a_move() -> None:
+    begins = {"SAMPLES": 800, "MODE": k.MODE_POSITION, "DISTANCE": 0.2, "REF_W": 20.0,
+              "ACCELERATION": 400.0}  # fmt: skip
+    ways = [(400, 0.5, 9.0), (640, -0.1, -30.0), (480, -0.3, 0.0)]
+    rows: list[dict[str, float]] = [begins]
+    rows += [{"SAMPLES": n, "MODE": k.MODE_PATH, "DISTANCE": far, "REF_W": w} for n, far, w in ways]
+    rows.append({"SAMPLES": 300, "MODE": k.MODE_POSITION})
+    shaft = rigid()
+    model = drive(shaft, rows, "position_ref speed_ref theta_m", KP_W=0.8, KI_W=8.0, W_LAG=0.0,
+                  KP_X=30.0, X_SPEED=1.0,
+                  W_ACCELERATION=shaft.inertia / (1.5 * shaft.pole_pairs * shaft.psi))  # fmt: skip
+    asked, speed, seen = (c.astype(np.float64) for c in columns(model))
+    at = np.cumsum([0, *(n for n, _, _ in ways)]) * TS
+    through = CubicHermiteSpline(at, np.cumsum([0.2, *(far for _, far, _ in ways)]),
+                                 [0.0, *(w for _, _, w in ways)])  # fmt: skip
+    t = np.arange(1520) * TS
+    assert asked[800:2320] == pytest.approx(through(t), abs=1e-6)
+    assert speed[800:2320] == pytest.approx(through(t, 1), abs=1e-4)
+    assert asked[2320:] == pytest.approx(0.3, abs=1e-6)  # and there it stays
+    assert speed[2320:].tolist() == [0.0] * 300
+    assert np.max(np.abs(seen - asked)) < 0.1  # a rad without the speed ahead
+
+
+def test_a_path_goes_on_at_the_speed_that_was_asked_for() -> None:
+    rows = [{"SAMPLES": 1600, "MODE": k.MODE_SPEED, "REF_W": 5.0},
+            {"SAMPLES": 400, "MODE": k.MODE_PATH, "DISTANCE": 0.1, "REF_W": 0.0}]  # fmt: skip
+    asked, speed = columns(drive(rigid(), rows, "position_ref speed_ref", KP_W=0.8, KI_W=8.0,
+                                 W_LAG=0.0, KP_X=30.0, X_SPEED=1.0))  # fmt: skip
+    assert speed[1600] == pytest.approx(5.0)
+    assert asked[-1] - asked[1600] == pytest.approx(0.1, abs=1e-4)
 
 
 def trapezoid(far: float, top: float, steep: float, t: NDArray[np.float64]) -> NDArray[np.float64]:

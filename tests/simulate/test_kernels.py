@@ -136,7 +136,7 @@ from oarlock.practice.truth import draw
 from tests.simulate.test_kernels import drive, ROWS, GAINS
 model = drive(draw("winch", 1), ROWS, **GAINS)
 with np.errstate(over="ignore"):
-    model.advance(140)
+    model.advance(220)
 np.save(sys.argv[1], model.trace)
 """
 ROWS = [
@@ -145,6 +145,7 @@ ROWS = [
     row(40, MODE=k.MODE_SPEED, REF_W=4.0, ACCELERATION=500.0),
     row(40, MODE=k.MODE_SPEED, REF_W=6.0, ACCELERATION=500.0, JERK_TIME=0.001),
     row(40, MODE=k.MODE_POSITION, REF_W=9.0, ACCELERATION=3000.0, DISTANCE=0.01),
+    row(40, MODE=k.MODE_PATH, REF_W=-2.0, DISTANCE=0.02),
 ]
 GAINS = {
     "KP_D": 20.0, "KI_D": 500.0, "KP_Q": 30.0, "KI_Q": 500.0, "KP_W": 0.3, "KI_W": 3.0,
@@ -154,12 +155,12 @@ GAINS = {
 
 def test_compiled_and_plain_source_agree_to_the_last_bits(tmp_path: Path) -> None:
     fast = drive(draw("winch", 1), ROWS, **GAINS)
-    fast.advance(140)
+    fast.advance(220)
     environment = {**os.environ, "NUMBA_DISABLE_JIT": "1"}
     command = [sys.executable, "-c", UNCOMPILED, str(tmp_path / "slow.npy")]
     subprocess.run(command, env=environment, check=True, cwd=Path(__file__).parents[2])
     slow = np.load(tmp_path / "slow.npy")
-    assert fast.recorded == slow.shape[0] == 140
+    assert fast.recorded == slow.shape[0] == 220
     assert np.allclose(fast.trace, slow, rtol=0, atol=1e-5)
     assert fast.trace.std() > 0.1
 
@@ -318,7 +319,8 @@ def test_a_current_controller_is_the_written_arithmetic_at_both_limits(rule: int
 
 
 def test_a_plants_numbers_end_where_those_that_a_run_gives_begin() -> None:
-    plant = draw("winch", 0).packed()
+    plant = replace(draw("winch", 0), bus_compensation=True).packed()
     assert plant.shape == (k.PLANT_SIZE,)
-    assert plant[k.PULL_ROWS - 1] == draw("winch", 0).halves
+    assert plant[k.PULL_ROWS - 1] == plant[k.BUS_MADE_UP] == 1.0
+    assert plant[k.HALVES] == draw("winch", 0).halves
     assert not np.any(plant[k.PULL_ROWS :])

@@ -11,6 +11,7 @@ from enum import StrEnum
 
 from oarlock.drive.contract.entries import problem
 from oarlock.drive.parameters import SPEED_FILTERS, TORQUE_FILTERS, controllers
+from oarlock.drive.path import pieces
 from oarlock.drive.steps import (
     CHANNELS,
     MAX_CHANNELS,
@@ -61,6 +62,9 @@ def problems(plan: Plan, axis: Axis) -> list[Problem]:
     for number, step in enumerate(plan.steps, 1):
         told = _step_problems(_at_its_peak(step, plan), plan.limits, axis)
         steps += [f"step {number} {text}" for text in told]
+    steps += [f"step {n + 1} passes {p.fastest:.3g} rad/s on its path, limit "
+              f"{plan.limits.speed:.3g} rad/s" for n, p in pieces(plan.steps)
+              if not p.fastest <= plan.limits.speed]  # fmt: skip
     said = (
         (ProblemCode.ENTRIES, [f"{in_words(path)} is not known" for path in missing(axis)]),
         (ProblemCode.LIMITS, _limits(plan, axis)),
@@ -149,7 +153,7 @@ def _controllers(plan: Plan) -> list[str]:
         found.append("has speed gains that are negative or no numbers")
     elif _has(plan, *_CASCADED) and not plan.speed.Kp > 0.0:
         found.append("controls the speed with a gain of zero")
-    if _has(plan, Frame.POSITION) and not plan.position.Kp > 0.0:
+    if _has(plan, *_FOLLOWING) and not plan.position.Kp > 0.0:
         found.append("controls the position with a gain of zero")
     found += [problem(name, value) for name, value in controllers(plan).items()]
     if plan.speed.limit > plan.limits.current:
@@ -181,9 +185,10 @@ def _filters(plan: Plan) -> list[str]:
     return found
 
 
-_CASCADED = (Frame.SPEED, Frame.OBSERVED, Frame.POSITION)
+_FOLLOWING = (Frame.POSITION, Frame.PATH)
+_CASCADED = (Frame.SPEED, Frame.OBSERVED, *_FOLLOWING)
 _OPEN = (Frame.OFF, Frame.VOLTAGE)
-_ON_SENSOR = (Frame.ROTOR, Frame.SPEED, Frame.POSITION)
+_ON_SENSOR = (Frame.ROTOR, Frame.SPEED, *_FOLLOWING)
 
 
 def _blind(plan: Plan, axis: Axis) -> list[str]:
@@ -217,8 +222,10 @@ def _step_problems(step: Step, limits: Limits, axis: Axis) -> list[str]:
         found.append("has an acceleration or a jerk time that is negative or no number")
     if not abs(step.distance) <= limits.travel:
         found.append("moves farther than its limit of travel")
-    elif step.distance and not (
-        step.frame is Frame.POSITION and step.speed > 0.0 and step.acceleration > 0.0
+    elif (
+        step.distance
+        and step.frame is not Frame.PATH
+        and not (step.frame is Frame.POSITION and step.speed > 0.0 and step.acceleration > 0.0)
     ):
         found.append("moves without a controller of position, a top speed or an acceleration")
     return found + _wave_problems(step, limits, axis)

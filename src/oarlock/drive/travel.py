@@ -8,6 +8,7 @@ limit is brought inside; and where there is no room, the shaft is first turned b
 import math
 from dataclasses import dataclass, replace
 
+from oarlock.drive.path import pieces
 from oarlock.drive.steps import Frame, Plan, SpeedLoop, Step
 from oarlock.errors import InputError
 from oarlock.machine import Axis, SensorKind
@@ -45,8 +46,12 @@ def excursion(plan: Plan, axis: Axis) -> tuple[Span, Span]:
     caught = 0.5 / pairs
     at = low = high = loose = 0.0
     angle: float | None = None
-    for step in plan.steps:
-        if step.frame is Frame.POSITION:
+    reaches = {n: piece.reach for n, piece in pieces(plan.steps)}
+    for n, step in enumerate(plan.steps):
+        if n in reaches:
+            least, most = (at + x / math.tau for x in reaches[n])
+            low, high = min(low, least), max(high, most)
+        if step.frame in (Frame.POSITION, Frame.PATH):
             at += step.distance / math.tau
         elif step.frame in _ON_SPEED:
             at += step.speed * step.duration / math.tau

@@ -79,6 +79,7 @@ class Inverter:
     max_temperature: Parameter | None = None  # °C, that its power stage may reach
     unsensed: str = ""  # the phase without a sensor, where there are but two
     integral: IntegralRule = IntegralRule.BACKWARD  # of the current controllers
+    bus_compensation: bool = False  # the firmware divides by the bus voltage that it measures
 
     @property
     def Ts(self) -> float:

@@ -45,7 +45,7 @@ _DERIVED = (
     *(f"mechanics.{name}" for name in MECHANICS_FOUND),
     *(f"sensor.{name}" for name in FOUND if name not in ("side", "zero")),
 )  # fmt: skip
-_MORE_KEYS = {"inverter": {"current_sensors", "integral"}, "sensor": {"kind"}}
+_MORE_KEYS = {"inverter": {"current_sensors", "integral", "bus_compensation"}, "sensor": {"kind"}}
 
 
 def read_axis(path: Path) -> Axis:
@@ -101,6 +101,7 @@ class _Reader:
                 **_section_of(found, "inverter"),
                 unsensed=self._unsensed(),
                 integral=self._integral(),
+                bus_compensation=self._compensation(),
             ),
             sensor=self._sensor(found),
             mechanics=Mechanics(**_section_of(found, "mechanics")),
@@ -161,6 +162,13 @@ class _Reader:
             known = ", ".join(rule.value for rule in IntegralRule)
             raise self.wrong(f"integral = {raw!r} is no rule", "integral", f"Known here: {known}")
         return IntegralRule(raw)
+
+    def _compensation(self) -> bool:
+        raw = self.section("inverter").get("bus_compensation", False)
+        if not isinstance(raw, bool):
+            cause = f"bus_compensation = {raw!r} is neither true nor false"
+            raise self.wrong(cause, "bus_compensation", "Write true, or leave it out")
+        return raw
 
     def _sensor(self, found: dict[str, Parameter | None]) -> Sensor:
         given = self.section("sensor").get("kind")
@@ -351,6 +359,8 @@ def _entries(axis: Axis, section: str) -> dict[str, Any]:
         table["current_sensors"] = " ".join(sorted(set("abc") - set(axis.inverter.unsensed)))
     if section == "inverter" and axis.inverter.integral is not IntegralRule.BACKWARD:
         table["integral"] = axis.inverter.integral.value
+    if section == "inverter" and axis.inverter.bus_compensation:
+        table["bus_compensation"] = True
     return table
 
 

@@ -132,6 +132,7 @@ class Firmware:
             1.0 / plant.Ts, plant.full_scale, plant.adc_bits, CAPACITY, MAX_ROWS,
             int(plant.brake > 0.0), 1.0 / plant.Ts, 0.0, SENSORS.index(plant.sensor),
             plant.encoder_counts if plant.sensor == "encoder" else 0, 0,
+            int(plant.bus_compensation),
         )  # fmt: skip
 
     def _changes(self) -> tuple[float, ...]:

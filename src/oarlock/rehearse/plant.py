@@ -47,6 +47,7 @@ def believed_plant(axis: Axis) -> PlantParameters:
         load=mech.load_torque.value, load_square=max(mech.load_square.value, 0.0), brake=0.0,
         dead_voltage=inv.dead_voltage.value, dead_knee=0.03 * m.rated_current.value,
         bus=inv.bus_voltage.value, bus_ripple=0.0, full_scale=inv.current_full_scale.value,
+        bus_compensation=inv.bus_compensation,
         adc_bits=round(inv.adc_bits.value), noise=inv.current_count, offsets=(0.0, 0.0, 0.0),
         gains=(1.0, 1.0, 1.0), encoder_counts=counts_of(axis), Ts=inv.Ts,
         sensor=SensorKind.ENCODER.value,

@@ -7,6 +7,7 @@ import math
 from bisect import bisect_right
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +17,7 @@ from oarlock.drive.contract.numbers import CHANNELS
 from oarlock.drive.contract.trips import trip
 from oarlock.drive.link import Progress
 from oarlock.drive.parameters import parameters
+from oarlock.drive.path import piece
 from oarlock.drive.steps import (
     Frame,
     Limits,
@@ -103,6 +105,8 @@ def plan_of(scenario: Scenario, axis: Axis) -> Plan:
             steps.append(replace(held, i_q=point.value))
         elif scenario.control is Control.SPEED:
             steps.append(replace(held, speed=point.value))
+        elif point.on_path:
+            steps.append(replace(held, frame=Frame.PATH, distance=point.value, speed=point.speed))
         else:
             steps.append(replace(held, distance=point.value, speed=point.speed))
     if last < scenario.duration:
@@ -146,6 +150,7 @@ def _refuse_beyond(scenario: Scenario, axis: Axis) -> None:
         raise InputError(f"{abs(scenario.start.speed) / RPM:.0f} rpm, above the top speed",
                          place=f"{scenario.name}, start",
                          remedy="Begin slower, or correct the top speed")  # fmt: skip
+    paths = _on_paths(scenario)
     for n, point in enumerate(scenario.points, 1):
         wave = point.wave or PointWave(shape=WaveShape.SINE, amplitude=0.0)
         if max(wave.frequency, wave.until) > _FASTEST / Ts:
@@ -153,7 +158,9 @@ def _refuse_beyond(scenario: Scenario, axis: Axis) -> None:
                              place=f"{scenario.name}, point {n}",
                              remedy=f"Control at {1.0 / Ts:g} Hz plays up to "
                              f"{_FASTEST / Ts:g} Hz")  # fmt: skip
-        speed = abs(point.value if scenario.control is Control.SPEED else point.speed)
+        speed = paths.get(n) or abs(
+            point.value if scenario.control is Control.SPEED else point.speed
+        )
         speed += _fastest(wave, scenario.control)
         if speed > axis.top_speed:
             raise InputError(f"{speed / RPM:.0f} rpm, above the top speed",
@@ -170,6 +177,16 @@ def _refuse_beyond(scenario: Scenario, axis: Axis) -> None:
             raise InputError(f"{current:.3g} A, above the peak current",
                              place=f"{scenario.name}, point {n}",
                              remedy="Ask for less, or correct the peak current")  # fmt: skip
+
+
+def _on_paths(scenario: Scenario) -> dict[int, float]:
+    """Return rad/s, the most on the piece of a path that a point begins, by its number."""
+    found, begin = {}, 0.0
+    for n, (point, following) in enumerate(pairwise(scenario.points), 1):
+        if point.on_path:
+            found[n] = piece(following.at - point.at, begin, point.value, point.speed).fastest
+        begin = point.speed if point.on_path else 0.0
+    return found
 
 
 def begun(plan: Plan, axis: Axis, plant: PlantParameters, *, seed: int = 0) -> DriveModel:

@@ -73,7 +73,7 @@ from oarlock.rehearse.events import (
     loads_of,
     start_of,
 )
-from oarlock.rehearse.tables import MOST_ROWS, read_table
+from oarlock.rehearse.tables import MOST_ROWS, read_path, read_table
 
 _KNOWN = {"name", "control", "duration", "points", "loads", "gates_off", "events", "start"}
 _INSTANT = 1e-3  # s
@@ -125,6 +125,7 @@ class Point:
     acceleration: float = 0.0  # rad/s², of a move or of a ramp; 0: at once
     jerk_time: float = 0.0  # s, over which that builds up
     wave: PointWave | None = None
+    on_path: bool = False  # it leads to the next point along a cubic, which it ends at `speed`
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -210,11 +211,10 @@ def _in_order(
 def _points_of(path: Path, control: Control, duration: float) -> tuple[Point, ...]:
     """Return the references of a table up to the duration.
 
-    From one row of speed to the next it is a ramp; a current is held until the next row.
+    From one row of speed to the next it is a ramp, of position a cubic; a current is held.
     """
     if control is Control.POSITION:
-        raise InputError("moves are not asked for by a table", place=str(path),
-                         remedy="Write [[points]], or control = \"speed\"")  # fmt: skip
+        return _path_of(path, duration)
     kind = _OWN[control]
     rows = [row for row in read_table(path, {"t": Kind.TIME, control.value: kind}, MOST_ROWS)
             if row[0] < duration]  # fmt: skip
@@ -230,6 +230,17 @@ def _points_of(path: Path, control: Control, duration: float) -> tuple[Point, ..
         made[0] = replace(made[0], at=made[0].at + min(_INSTANT, 0.5 * (rows[1][0] - rows[0][0])))
         made.insert(0, first)
     return (*made, last)
+
+
+def _path_of(path: Path, duration: float) -> tuple[Point, ...]:
+    """Return the path through the rows of a table of position, at rest at both ends."""
+    rows = read_path(path)
+    if rows[-1][0] >= duration:
+        raise InputError(f"it goes on after {duration:g} s", place=str(path),
+                         remedy="Make the scenario longer")  # fmt: skip
+    made = [Point(at=at, value=end - begin, speed=speed, on_path=True)
+            for (at, begin, _), (_, end, speed) in pairwise(rows)]  # fmt: skip
+    return (*made, Point(at=rows[-1][0], value=0.0))
 
 
 def _point(raw: Mapping[str, object], control: Control, place: str) -> Point:

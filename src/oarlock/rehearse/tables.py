@@ -1,7 +1,8 @@
 """References and loads of a scenario that come from a CSV file.
 
 The first row names the columns with their units, `t [s],speed [rpm]`; times rise. Between its rows
-a speed or a torque goes straight, a current is held. A torque may stand over the shaft's angle too.
+a speed or a torque goes straight, a position along a cubic, a current is held. A torque may stand
+over the shaft's angle too.
 """
 
 import csv
@@ -107,6 +108,36 @@ def _row(cells: list[str], scales: list[tuple[int, float]], place: str) -> list[
     if not all(math.isfinite(value) for value in values):
         raise InputError("a cell that is not finite", place=place, remedy="Mend it")
     return values
+
+
+def read_path(path: Path) -> list[tuple[float, float, float]]:
+    """Return (s, rad, rad/s) of a table of position, with the speed at each row.
+
+    Where no column tells the speed it is that of the cubic spline through all rows, at rest at both
+    ends: the acceleration is continuous then.
+
+    Raises
+    ------
+    InputError : as `read_table`; a single row, or a speed at an end
+
+    """
+    columns: dict[str, Unit] = {"t": Kind.TIME, "position": _ANGLES}
+    cells = _cells(path)
+    if cells and "speed" in _heads(cells[0]):
+        columns["speed"] = Kind.SPEED
+    rows = read_table(path, columns, MOST_ROWS)
+    if len(rows) < 2:
+        raise InputError("a single row leads nowhere", place=str(path), remedy="Add another")
+    if "speed" in columns:
+        if rows[0][2] or rows[-1][2]:
+            raise InputError("it begins or ends at a speed", place=str(path),
+                             remedy="Let its first and last row be at rest")  # fmt: skip
+        return [(at, position, speed) for at, position, speed in rows]
+    from scipy.interpolate import CubicSpline
+
+    at, position = np.array(rows, dtype=np.float64).T
+    speeds = CubicSpline(at, position, bc_type="clamped")(at, 1)
+    return list(zip(at.tolist(), position.tolist(), speeds.tolist(), strict=True))
 
 
 def read_loads(path: Path) -> list[tuple[float, float]]:

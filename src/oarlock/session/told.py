@@ -15,6 +15,7 @@ from oarlock.quantities.kinds import UNITS
 SOURCE = "the drive"
 _BUS = "Drive.Bus voltage"
 _KIND = "Facts.Sensor kind"
+_COMPENSATED = "Facts.Bus compensation"
 # Where each fact lives in an axis, and by what ratio it may differ from an entry.
 _PLACES = {
     "Facts.Control frequency": ("inverter.control_frequency", 0.001),
@@ -39,7 +40,7 @@ class Difference:
 
 def told_by(link: Link) -> dict[str, float]:
     """Return what the drive says of itself, by the contract's names; work for a job."""
-    return link.read([*_PLACES, _KIND])
+    return link.read([*_PLACES, _KIND, _COMPENSATED])
 
 
 def in_one_line(differ: Sequence[Difference]) -> str:
@@ -65,6 +66,9 @@ def with_told(axis: Axis, told: Mapping[str, float]) -> tuple[Axis, tuple[Differ
         elif not _close(value, old.value, play):
             said, entered = (sentence(v, old.best.unit) for v in (value, old.value))
             differ.append(Difference(path, f"{in_words(path)} {said} by the drive, {entered} here"))
+    if told.get(_COMPENSATED) in (0.0, 1.0):  # nobody else knows
+        made_up = told[_COMPENSATED] == 1.0
+        axis = replace(axis, inverter=replace(axis.inverter, bus_compensation=made_up))
     return _sensed(rederived(guessed_again(axis)), told, differ)
 
 

@@ -11,6 +11,7 @@ from oarlock.simulate.layout import (
     AVERAGED,
     BRIDGE_SIZE,
     BUS,
+    BUS_MADE_UP,
     BUS_NOW,
     BUS_RIPPLE,
     CLOCK,
@@ -131,7 +132,7 @@ def _apply(
     state[U_ALPHA], state[U_BETA] = v_alpha, v_beta
     v_alpha += late * (state[LATE_ALPHA] - v_alpha)
     v_beta += late * (state[LATE_BETA] - v_beta)
-    scale = bus / plant[BUS]
+    scale = 1.0 if plant[BUS_MADE_UP] > 0.0 else bus / plant[BUS]
     for j in range(3):
         turned = j * TAU / 3.0
         out[int(plant[WIRE_A + j])] = v_alpha * math.cos(turned) + v_beta * math.sin(turned)

@@ -44,6 +44,7 @@ from oarlock.simulate.layout import (
     MODE_CARRIED,
     MODE_FIXED,
     MODE_OFF,
+    MODE_PATH,
     MODE_POSITION,
     MODE_SENSORLESS,
     MODE_SPEED,
@@ -101,6 +102,7 @@ from oarlock.simulate.layout import (
     W_PLAIN,
     W_REF,
     W_SHARE,
+    W_TO,
     W_WEIGHT,
     WATCH,
     WATCH_AGE,
@@ -112,10 +114,10 @@ from oarlock.simulate.layout import (
     WATCH_SIDE,
     WAVE_NOW,
     X_ASKED,
-    X_FROM,
     X_LIMIT,
     X_REF,
     X_SPEED,
+    X_TO,
     Y_D,
     Y_Q,
     Numbers,
@@ -124,7 +126,7 @@ from oarlock.simulate.layout import (
     Whole,
 )
 from oarlock.simulate.observer import observe
-from oarlock.simulate.waves import move, ramp
+from oarlock.simulate.profile import follow, ramp
 
 _jit = njit(inline=True)
 # The watch: half-cycles in a row, by what ratio each may fall short of the one before, from which
@@ -250,7 +252,8 @@ def cascade(firm: Numbers, state: Numbers, meta: Whole, row: Row, work: Numbers,
     work[R_D] = np.float32(row[REF_D] + (added if target == ON_ID else 0.0))
     more = added if target == ON_IQ else 0.0
     push = added * firm[TORQUE_TO_CURRENT] if target == ON_TORQUE else 0.0
-    closed = mode in (MODE_SPEED, MODE_SENSORLESS, MODE_POSITION)
+    follows = mode in (MODE_POSITION, MODE_PATH)
+    closed = mode in (MODE_SPEED, MODE_SENSORLESS) or follows
     if closed:
         push += state[PUSH]
     push = float(filtered(firm, state, np.float32(push), 0, TORQUE_SECTIONS))
@@ -258,14 +261,12 @@ def cascade(firm: Numbers, state: Numbers, meta: Whole, row: Row, work: Numbers,
         push += added * firm[TORQUE_TO_CURRENT]
     work[R_Q] = np.float32(row[REF_Q] + more + push)
     at = state[THETA_M] - state[THETA_START]
-    if mode == MODE_POSITION:
-        if meta[ROW_SAMPLE] == 0:
-            state[X_FROM] = state[X_REF]
-        x, w, a = move(row, meta[ROW_SAMPLE] * Ts)
-        state[X_REF], state[W_REF], state[A_REF] = state[X_FROM] + x, w, a
+    if follows:
+        follow(state, meta, row, Ts)
     else:
-        state[X_REF] = at
+        state[X_REF] = state[X_TO] = at
         _ramp(state, row, added if target == ON_SPEED else 0.0, Ts)
+        state[W_TO] = state[W_REF]
     work[X_ASKED] = state[X_REF] + (added if target == ON_POSITION else 0.0)
     if closed:
         if meta[SINCE] == 0:  # the speed has just been measured
@@ -298,7 +299,7 @@ def _speed(firm: Numbers, state: Numbers, row: Row, work: Numbers, at: float, Ts
     y = filtered(firm, state, np.float32(seen), TORQUE_SECTIONS, SPEED_SECTIONS)
     state[SPEED_USED] = y
     asked, ahead = np.float32(state[W_REF]), np.float32(0.0)
-    if mode == MODE_POSITION:
+    if mode in (MODE_POSITION, MODE_PATH):
         asked = np.float32(np.float32(firm[KP_X]) * np.float32(work[X_ASKED] - at))
         ahead = np.float32(np.float32(firm[X_SPEED]) * np.float32(state[W_REF]))
         most = np.float32(firm[X_LIMIT])

@@ -41,8 +41,9 @@ HALL_EDGE = 66  # and five more: rad, electrical, of each hall's rise and fall
 # The bridge: averaged over a period, or how it is modulated; dead time (s), and half periods of
 # the carrier in each control period.
 (MODULATION, DEAD_TIME, HALVES) = range(84, 87)
+BUS_MADE_UP = 87  # 1: duty cycles are shares of the bus as measured, else of the nominal one
 # A torque by where the shaft is: how many rows; of each its angle (rad) and torque, backward.
-PULL_ROWS, PULLS, MOST_PULLS = 87, 88, 64
+PULL_ROWS, PULLS, MOST_PULLS = 88, 89, 64
 PLANT_SIZE = PULLS + 2 * MOST_PULLS
 AVERAGED, SPACE_VECTOR, SINE_WAVE, DISCONTINUOUS = 0, 1, 2, 3
 COPPER_HEAT = 0.00393  # 1/K, of copper's resistance from 20 °C
@@ -98,7 +99,9 @@ TORQUE = 56  # N·m, of the magnet field, where the last period ended
 LEG_UP, LEG_DEAD, FALLING = 57, 60, 63
 # The speed asked for, lagged; of the load observer speed, load (A) and the output of before.
 (ASKED, O_FOLLOWED, O_CARRIED, O_HELD) = range(64, 68)
-S_SECTIONS = 68  # two numbers for each section
+X_TO, W_TO = 68, 69  # where a row leads to, and how fast: what a path goes on from
+W_FROM = 70
+S_SECTIONS = 71  # two numbers for each section
 STATE_SIZE = S_SECTIONS + 2 * SECTIONS
 HISTORY = 256  # angles kept for the slope
 SUBSTEPS = 4  # of the shaft, where it twists
@@ -133,7 +136,7 @@ REACH_SIZE = 6
 (RELEASE, END_FREQUENCY, DISTANCE, ACCELERATION, JERK_TIME, SUMS) = range(12, 18)
 ROW_SIZE = 18
 MODE_ROTOR, MODE_FIXED, MODE_SPEED, MODE_VOLTAGE, MODE_OFF, MODE_SENSORLESS = 0, 1, 2, 3, 4, 5
-MODE_CARRIED, MODE_POSITION = 6, 7
+MODE_CARRIED, MODE_POSITION, MODE_PATH = 6, 7, 8
 WAVE_NONE, WAVE_SINE, WAVE_SQUARE, WAVE_STEP, WAVE_NOISE, WAVE_CHIRP, WAVE_LINES = range(7)
 ON_VD, ON_VQ, ON_ID, ON_IQ, ON_TORQUE, ON_SPEED, ON_LOAD, ON_POSITION = range(1, 9)
 # One line of a multisine: Hz, amplitude (unit of the target), rad.

@@ -62,6 +62,7 @@ class PlantParameters:
     modulation: Modulation = Modulation.AVERAGED
     dead_time: float = 0.0  # s
     halves: int = 2  # half periods of the carrier in each control period
+    bus_compensation: bool = False  # duty cycles are shares of the bus as measured
     # The shaft
     stiction: float = 1.0  # static over sliding friction
     coulomb_back: float = 0.0  # N·m more when turning backward
@@ -162,6 +163,7 @@ class PlantParameters:
             self.shaft_damping, self.stribeck, self.stribeck_speed, self.backlash, self.across,
             self.iron, self.heating, self.cooling, self.flux_heat, self.output_late,
             list(Modulation).index(self.modulation), self.dead_time, self.halves,
+            self.bus_compensation,
         ]  # fmt: skip
         whole = np.zeros(PLANT_SIZE, dtype=np.float64)
         whole[:PULL_ROWS] = numbers  # as many as lie before what is given by the run

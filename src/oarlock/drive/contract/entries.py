@@ -8,7 +8,7 @@ import math
 from dataclasses import dataclass
 from enum import Enum
 
-CONTRACT = 3  # version: the revision number of a drive's identity
+CONTRACT = 4  # version: the revision number of a drive's identity
 
 
 class Type(Enum):
@@ -126,6 +126,8 @@ GROUPS: tuple[Group, ...] = (
               mapped=False),
         _told("Sensor counts", Type.U32, "", "of an encoder, a turn; 0: not known", mapped=False),
         _told("Sensor pole pairs", Type.U8, "", "of a resolver; 0: not known", mapped=False),
+        _told("Bus compensation", Type.U8, "", "duty cycles are shares of: 0 the nominal bus, "
+              "1 the measured one; 255: not known", mapped=False),
     )),
     Group(index=0x2003, name="Changes", meaning="parameters changed and not yet in force", entries=(
         _told("Pending", Type.U16, "", "written while running, not committed", mapped=False),

@@ -18,6 +18,7 @@ class Frame(IntEnum):
     OBSERVED = 5  # the flux observer's, with the speed controller in charge of iq
     CARRIED = 6  # as fixed, but turning on from where the frame of the step before is
     POSITION = 7  # the sensor's, with the position controller in charge of the speed
+    PATH = 8  # as position, along a piece of a path instead of a move
 
 
 class Shape(IntEnum):
@@ -70,11 +71,12 @@ COLUMNS = {
     "they are taken at",
     "phase": "rad; the wave's time starts with the row",
     "record": "1: the recorder runs",
-    "speed": "rad/s: mechanical, reference of frames 2 and 5, top speed of a move in 7; "
-    "electrical, how fast the frame of 1, 3 and 6 turns",
+    "speed": "rad/s: mechanical, reference of frames 2 and 5, top speed of a move in 7, at the end "
+    "of a piece in 8; electrical, how fast the frame of 1, 3 and 6 turns",
     "release": "1: the holding brake is open while the row lasts",
     "end frequency": "Hz, of a chirp; of a multisine the highest that sounds, 0: all of it",
-    "distance": "rad, of a move in frame 7, from where the last one ended; 0 holds",
+    "distance": "rad, of a move in frame 7 or a piece of a path in 8, from where the last one "
+    "ended; 0 holds",
     "acceleration": "rad/s²: of a move; in frames 2 and 5 of the way to the new speed, 0 at once",
     "jerk time": "s over which the acceleration of a move, or of the way to a speed, builds up",
     "sums": "1: sums over the whole row are kept",
