@@ -197,5 +197,11 @@ def test_a_multisine_counts_by_what_sounds_of_it(axis: Axis) -> None:
         )
 
     assert "the bus gives" not in said(5.0, 50.0)  # two of them
-    assert f"adds {3.0 * most:.3g} V; the bus gives" in said(5.0, 200.0)
+    t = np.arange(1600) * axis.inverter.Ts  # what they really reach together, at every sample
+    peak = most * np.max(np.abs(sum(np.sin(math.tau * f * t) for f, _, _ in lines)))
+    assert f"adds {peak:.3g} V; the bus gives" in said(5.0, 200.0)
+    lines = ((10.0, most, 0.0), (20.0, most, -math.pi / 3.0), (30.0, most, 2.0 * math.pi / 3.0))
+    together = np.max(np.abs(sum(np.sin(math.tau * f * t + rad) for f, _, rad in lines)))
+    assert most * together < axis.inverter.v_max < 3.0 * most
+    assert "the bus gives" not in said(5.0, 200.0)
     assert f"adds {3.0 * most:.3g} V; the bus gives" in said(0.0, 0.0)  # all of it

@@ -389,6 +389,17 @@ def test_the_current_loops_open_loop_is_swept_from_its_stage(
     assert stage.gain_plot._seen is not None
     assert stage.shown is not None
     assert stage.gain_plot._seen.crossover == pytest.approx(stage.shown.crossover, rel=0.08)
+    assert stage.sweeping.how.text() == "sines"
+    qtbot.mouseClick(stage.sweeping.how, Qt.MouseButton.LeftButton)
+    assert stage.sweeping.how.text() == "multisine"
+    assert known.session.screen.step.at_once  # kept with the project
+    qtbot.mouseClick(stage.sweeping.button, Qt.MouseButton.LeftButton)
+    assert stage.sweeping.how.isHidden()  # the question has the room
+    qtbot.mouseClick(stage.sweeping.button, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: len(known.session.runs) == 2 and not known.bench.busy, 60.0)
+    assert known.session.runs[1].title.startswith("multisine 60 Hz to ")
+    assert not stage.sweeping.how.isHidden()
+    assert stage.gain_plot._seen.crossover == pytest.approx(stage.shown.crossover, rel=0.08)
     stage.drag_to(700.0)
     stage.end_drag()
     assert stage.gain_plot._seen is None  # measured points leave with their gains

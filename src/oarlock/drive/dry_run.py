@@ -5,9 +5,10 @@ unknown or no number is refused.
 """
 
 import math
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
+
+import numpy as np
 
 from oarlock.drive.contract.entries import problem
 from oarlock.drive.parameters import SPEED_FILTERS, TORQUE_FILTERS, controllers
@@ -54,6 +55,7 @@ class Problem:
 
 _MOST_DECIMATION = 65535
 _MOST_GAIN = 1e6
+_LONGEST_WAVE = 200_000  # samples of a multisine that are looked at one by one
 
 
 def problems(plan: Plan, axis: Axis) -> list[Problem]:
@@ -61,6 +63,9 @@ def problems(plan: Plan, axis: Axis) -> list[Problem]:
     steps = _step_count(plan)
     for number, step in enumerate(plan.steps, 1):
         told = _step_problems(_at_its_peak(step, plan), plan.limits, axis)
+        if told and step.wave is not None and step.wave.shape is Shape.LINES:
+            exact = _at_its_peak(step, plan, axis.inverter.Ts)
+            told = _step_problems(exact, plan.limits, axis)
         steps += [f"step {number} {text}" for text in told]
     steps += [f"step {n + 1} passes {p.fastest:.3g} rad/s on its path, limit "
               f"{plan.limits.speed:.3g} rad/s" for n, p in pieces(plan.steps)
@@ -77,18 +82,22 @@ def problems(plan: Plan, axis: Axis) -> list[Problem]:
     return [Problem(code, text) for code, texts in said for text in texts]
 
 
-def _at_its_peak(step: Step, plan: Plan) -> Step:
-    """Return the step with the most that its multisine may reach as its wave's amplitude."""
-    if step.wave is None or step.wave.shape is not Shape.LINES:
+def _at_its_peak(step: Step, plan: Plan, Ts: float = 0.0) -> Step:
+    """Return the step with the most that its multisine reaches as its wave's amplitude.
+
+    Without `Ts` (s) it is what all lines would reach if they ever met.
+    """
+    wave = step.wave
+    if wave is None or wave.shape is not Shape.LINES:
         return step
-    most = step.wave.amplitude * peak_of(plan.lines, step.wave)
-    return replace(step, wave=replace(step.wave, amplitude=most))
-
-
-def peak_of(lines: Sequence[tuple[float, float, float]], wave: Wave) -> float:
-    """Return the most that the lines of a wave which sound may reach together."""
     low, high = (wave.frequency, wave.end) if wave.end > 0.0 else (0.0, math.inf)
-    return sum(abs(amplitude) for hertz, amplitude, _ in lines if low <= hertz <= high)
+    sounding = [line for line in plan.lines if low <= line[0] <= high]
+    peak = sum(abs(amplitude) for _, amplitude, _ in sounding)
+    if Ts > 0.0 and math.isfinite(peak) and step.duration < _LONGEST_WAVE * Ts:
+        t = Ts * np.arange(max(round(step.duration / Ts), 1), dtype=np.float64)
+        summed = sum(a * np.sin(math.tau * (hertz * t % 1.0) + rad) for hertz, a, rad in sounding)
+        peak = float(np.max(np.abs(summed)))
+    return replace(step, wave=replace(wave, amplitude=wave.amplitude * peak))
 
 
 def _step_count(plan: Plan) -> list[str]:

@@ -34,6 +34,7 @@ class StepSettings:
     axis_name: str = "q"
     amplitude: float | None = None  # A; None: what suits the axis
     bias: float | None = None
+    at_once: bool = False  # a sweep's sines sound all at once
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -177,7 +178,9 @@ def _step(value: object) -> StepSettings:
     if not isinstance(value, dict):
         raise TypeError("no table")
     numbers = {k: _number(value[k]) for k in ("amplitude", "bias") if k in value}
-    return StepSettings(axis_name="d" if value.get("axis_name") == "d" else "q", **numbers)
+    return StepSettings(axis_name="d" if value.get("axis_name") == "d" else "q",
+                        amplitude=numbers.get("amplitude"), bias=numbers.get("bias"),
+                        at_once=value.get("at_once") is True)  # fmt: skip
 
 
 def _speed(value: object) -> SpeedSettings:

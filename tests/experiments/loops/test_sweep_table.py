@@ -9,6 +9,7 @@ import pytest
 from oarlock.control.speed_design import usual_speed
 from oarlock.errors import InputError
 from oarlock.experiments.common.experiment import Experiment
+from oarlock.experiments.loops.current_multisine import CurrentMultisine
 from oarlock.experiments.loops.current_response import CurrentSwept
 from oarlock.experiments.loops.current_sweep import CurrentSweep
 from oarlock.experiments.loops.speed_sweep import SpeedSweep
@@ -52,8 +53,11 @@ def test_a_speed_sweep_comes_back_from_its_file(
     assert again.holds == swept.reading.holds
 
 
-def test_a_current_sweep_comes_back_from_its_file(axis: Axis, tmp_path: Path) -> None:
-    done = _performed(CurrentSweep(axis_name="q", bias=4.0, amplitude=0.8, count=20), axis)
+@pytest.mark.parametrize("kind", [CurrentSweep, CurrentMultisine])
+def test_a_current_sweep_comes_back_from_its_file(
+    axis: Axis, tmp_path: Path, kind: type[CurrentSweep] | type[CurrentMultisine]
+) -> None:
+    done = _performed(kind(axis_name="q", bias=4.0, amplitude=0.8, count=20), axis)
     assert isinstance(done.reading, CurrentSwept)
     write_record(tmp_path / "sweep.csv", as_table(done.run, done.reading))
     again = read(read_record(tmp_path / "sweep.csv"), axis)

@@ -21,6 +21,8 @@ from oarlock.records.settings import number, numbers
 
 Array = NDArray[np.float64]
 _TRUSTED, _LIMITED = 0.12, 0.01
+_ROOM = 2  # times a sweep's amplitude that the current held under it should be
+_REPEATS = 2.5  # times what noise leaves between the lines: one in some hundred by chance
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -72,8 +74,8 @@ def read_current_sweep(record: Record, axis: Axis) -> CurrentSwept:
     meant = margins(loop.opened)
     found = figures_of(points, meant.crossover)
     return CurrentSwept(axis_name=which, points=points, found=found,
-                        checks=tuple(_checks(points, found, meant.crossover, meant.phase_margin,
-                                             limited)))  # fmt: skip
+                        checks=(*_checks(points, found, meant.crossover, meant.phase_margin,
+                                         limited), *_bent(record, axis)))  # fmt: skip
 
 
 def _measured(
@@ -83,6 +85,8 @@ def _measured(
     if is_table(record):
         omega, opened, std, trusted = points_in(record)
         return omega, opened, std, trusted, np.zeros(omega.size)
+    if "bins" in record.settings:
+        return _of_multisine(record, which)
     s, sums = record.settings, record.sums
     hertz, volts = np.array(numbers(s, "frequencies")), np.array(numbers(s, "volts"))
     parts = int(number(s, "parts"))
@@ -99,6 +103,62 @@ def _measured(
     limited = sums.limited().reshape(hertz.size, parts).max(axis=1)
     trusted = (std < _TRUSTED) & (limited < _LIMITED)
     return math.tau * hertz, opened, std, trusted, limited
+
+
+def _of_multisine(
+    record: Record, which: str
+) -> tuple[Array, NDArray[np.complex128], Array, NDArray[np.bool_], Array]:
+    """Return what `_measured` does, line by line over whole periods.
+
+    What repeats between the lines comes of what is not linear, and adds to their scatter.
+    """
+    s, rows = record.settings, int(number(record.settings, "rows"))
+    bins = np.array(numbers(s, "bins")).astype(np.intp)
+    volts, phases = np.array(numbers(s, "volts")), np.array(numbers(s, "phases"))
+    inside = bins.min(initial=1) >= 1 and rows >= 2 * bins.max(initial=1)
+    if record.sums is None or not inside or record.rows % rows or record.rows < 2 * rows or not (
+        0 < bins.size == volts.size == phases.size
+    ):  # fmt: skip
+        raise InputError("the record does not hold whole periods of the multisine",
+                         place=record.experiment, remedy="Play it again")  # fmt: skip
+    spectrum = np.fft.rfft(record[f"v{which}"].reshape(-1, rows), axis=1) * (2.0 / rows)
+    periods = spectrum.shape[0]
+    added = -1j * volts * np.exp(1j * phases)
+    mean = spectrum[:, bins].mean(axis=0)
+    opened = added / mean - 1.0
+    near = np.stack([bins + n for n in (-1, 0, 1)])
+    off = spectrum[:, near] - spectrum[:, near].mean(axis=0)
+    noise = np.sqrt(np.sum(np.abs(off) ** 2, axis=(0, 1)) / (6.0 * (periods - 1)) / periods)
+    repeated = _between(np.abs(spectrum.mean(axis=0)), bins)
+    error = np.hypot(noise, np.where(repeated > _REPEATS * noise, repeated, 0.0))
+    std = error * np.abs(volts / mean**2) / np.maximum(np.abs(opened), 1e-9)
+    limited = np.full(bins.size, float(record.sums.limited().max()))
+    trusted = (std < _TRUSTED) & (limited < _LIMITED)
+    omega = math.tau * number(s, "base") * bins.astype(np.float64)
+    return omega, opened, std, trusted, limited
+
+
+def _between(size: Array, bins: NDArray[np.intp]) -> Array:
+    """Return what repeats beside each line, at odd multiples or at even ones, whichever is more."""
+    sounds = np.zeros(size.size + 2, dtype=np.bool_)
+    sounds[bins] = True
+    found = []
+    for steps in ((-1, 1), (-2, 2)):
+        near = np.stack([np.abs(bins + n) for n in steps])
+        quiet = ~sounds[near] & (near < size.size)
+        power = np.where(quiet, size[np.minimum(near, size.size - 1)] ** 2, 0.0).sum(axis=0)
+        found.append(np.sqrt(0.5 * power / np.maximum(quiet.sum(axis=0), 1)))
+    return np.asarray(np.maximum(*found), dtype=np.float64)
+
+
+def _bent(record: Record, axis: Axis) -> list[Check]:
+    """Return what is to be said of a current that changes its sign under the sweep."""
+    s, volts = record.settings, axis.inverter.dead_voltage.value
+    if is_table(record) or volts <= 0.0 or abs(number(s, "bias")) >= number(s, "amplitude"):
+        return []
+    said = f"The current changes its sign, where dead time bends it: hold {_ROOM} times the size"
+    return [Check(code="bias", passed=False, sentence=f"{said} of the sweep, "
+                  f"{_ROOM * number(s, 'amplitude'):.2g} A, or more")]  # fmt: skip
 
 
 def _checks(

@@ -8,10 +8,7 @@ noise, or comes of a machine that is not linear, which the scatter between perio
 
 import math
 from dataclasses import dataclass, replace
-from functools import lru_cache
 from typing import ClassVar
-
-import numpy as np
 
 from oarlock.control.speed_design import Turning, loop_in_use
 from oarlock.drive.contract.numbers import RECORDER_ROWS
@@ -19,6 +16,7 @@ from oarlock.drive.steps import Plan, Shape, Step, Target, Wave
 from oarlock.experiments.common.experiment import plain_settings
 from oarlock.experiments.common.movement import Movement
 from oarlock.experiments.loops.at_speed import movement_at, plan_at, way_to
+from oarlock.experiments.loops.multisine import odd_bins, quiet_phases
 from oarlock.experiments.loops.speed_sweep import SpeedSweep
 from oarlock.experiments.loops.speed_test import current_limit
 from oarlock.machine import Axis
@@ -28,7 +26,6 @@ from oarlock.records import Plain
 _HIGHEST = 0.25  # of the sampling: beyond, many lines at once are too weak to tell much
 _COUNTS = (14, 32)  # lines of each part, at most: a drive holds 64 in all
 _ABOVE = 1.2  # of the speed loop's Nyquist frequency: what a bin of the recorder must tell
-_CLIPS, _CLIPPED = 300, 0.9  # times that a wave is clipped, to which share of its peak
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -76,8 +73,8 @@ class SpeedMultisine:
         for n, (first, last) in enumerate(spans):
             rows = round(self.seconds[n] / (every * Ts))
             base = 1.0 / (rows * every * Ts)
-            bins = _odd_bins(first / base, last / base, _COUNTS[n])
-            phases, peak = _phases(bins)
+            bins = odd_bins(first / base, last / base, _COUNTS[n])
+            phases, peak = quiet_phases(bins)
             target = Target.TORQUE if n else Target.SPEED
             sizes = [sweep.size(axis, loop, base * k)[1] / peak for k in bins]
             lines = zip([base * k for k in bins], sizes, phases, strict=True)
@@ -138,33 +135,3 @@ class SpeedMultisine:
 def _recorded(settle: Step, periods: int) -> Step:
     """Return a step that goes on for whole periods, recorded, with what met a limit."""
     return replace(settle, duration=periods * settle.duration, record=True, sums=True)
-
-
-def _odd_bins(low: float, high: float, count: int) -> tuple[int, ...]:
-    """Return odd numbers from low to high, about evenly spread over their logarithm."""
-    near = 2 * np.floor(0.5 * np.geomspace(max(low, 1.0), high, count)) + 1
-    return tuple(int(k) for k in np.unique(near) if low <= k <= high)
-
-
-@lru_cache(maxsize=16)
-def _phases(bins: tuple[int, ...]) -> tuple[tuple[float, ...], float]:
-    """Return phases (rad) whose sum of unit sines has a low peak, and that peak.
-
-    From phases that fall with the square of a line's number (Schroeder 1970), by clipping the wave
-    again and again and keeping the phases of what is left (Van der Ouderaa, Schoukens and Renneboog
-    1988).
-    """
-    at = np.array(bins)
-    points = 1 << math.ceil(math.log2(8 * at[-1]))
-    phases = -math.pi * np.arange(at.size) ** 2 / at.size
-    best, peak = phases, math.inf
-    for _ in range(_CLIPS):
-        spectrum = np.zeros(points // 2 + 1, dtype=np.complex128)
-        spectrum[at] = 0.5 * points * np.exp(1j * (phases - 0.5 * math.pi))
-        wave = np.fft.irfft(spectrum, points)
-        most = float(np.max(np.abs(wave)))
-        if most < peak:
-            best, peak = phases, most
-        clipped = np.clip(wave, -_CLIPPED * most, _CLIPPED * most)
-        phases = np.angle(np.fft.rfft(clipped)[at]) + 0.5 * math.pi
-    return tuple(best.tolist()), peak

@@ -96,10 +96,9 @@ class CurrentStage(StageView):
         h = self.height()
         split = h - 220
         self.gain_plot.setGeometry(left - 48, 0, right - left + 48, split)
-        self.sweeping.button.move(left + 10, split - 38)
+        self.sweeping.move(left + 10, split - 38)
         self.hand.move(left + 10 + _SWEEP, split - 38)
-        for one in (self.sweeping.button, self.hand):
-            one.raise_()
+        self.hand.raise_()
         self.phase_plot.setGeometry(left - 48, split + 8, right - left + 48, h - split - 8)
         width = left - 56
         step_bottom, voltage_bottom = round(_STEP_BOTTOM * h), h - _VERIFY

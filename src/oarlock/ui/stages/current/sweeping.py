@@ -4,13 +4,15 @@ from PySide6.QtWidgets import QWidget
 
 from oarlock.errors import InputError
 from oarlock.experiments.common.announce import announcement
+from oarlock.experiments.loops.current_multisine import CurrentMultisine
 from oarlock.experiments.loops.current_sweep import CurrentSweep
 from oarlock.session.bench import Bench
 from oarlock.session.session import Session
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.stages.current.verify_bar import VerifyBar
 
-_SHARE = 0.6  # of the step's size, that each sine moves the current by
+_SHARE = 0.6  # of the step's size, that each sine, or all at once, move the current by
+_GAP = 6  # px
 
 
 class Sweeping:
@@ -21,6 +23,10 @@ class Sweeping:
         self.button = button("Sweep", tip="Measure the open loop from 60 Hz up, loop closed")
         self.button.setParent(parent)
         self.button.clicked.connect(self.pressed)
+        self.how = button("", tip="One sine after the other, or a multisine: all at once, in half\n"
+                          "the time, each weaker")  # fmt: skip
+        self.how.setParent(parent)
+        self.how.clicked.connect(self._swap)
         self._said = False
 
     def disarm(self) -> None:
@@ -28,6 +34,21 @@ class Sweeping:
         self._said = False
         self.button.setText(f"Sweep {self._bar.axis_name}")
         self.button.adjustSize()
+        self.how.setText("multisine" if self._bar.at_once else "sines")
+        self.how.adjustSize()
+        self.how.move(self.button.geometry().right() + 1 + _GAP, self.button.y())
+        self.how.show()
+
+    def move(self, x: int, y: int) -> None:
+        """Put the buttons there."""
+        self.button.move(x, y)
+        self.how.move(self.button.geometry().right() + 1 + _GAP, y)
+        for one in (self.button, self.how):
+            one.raise_()
+
+    def _swap(self) -> None:
+        self._bar.at_once = not self._bar.at_once
+        self._bar.changed.emit()
 
     @property
     def armed(self) -> bool:
@@ -36,8 +57,9 @@ class Sweeping:
 
     def pressed(self) -> None:
         """Say what will be done, or do it."""
-        sweep = CurrentSweep(axis_name=self._bar.axis_name, bias=self._bar.bias,
-                             amplitude=_SHARE * self._bar.amplitude)  # fmt: skip
+        kind = CurrentMultisine if self._bar.at_once else CurrentSweep
+        sweep = kind(axis_name=self._bar.axis_name, bias=self._bar.bias,
+                     amplitude=_SHARE * self._bar.amplitude)  # fmt: skip
         try:
             plan = sweep.plan(self._session.axis)
         except InputError as error:
@@ -47,6 +69,7 @@ class Sweeping:
             self._said = True
             self.button.setText("Press again to start")
             self.button.adjustSize()
+            self.how.hide()
             self._bar.say(announcement(plan, braked=self._bench.braked), calm=True)
             return
         self.disarm()

@@ -26,6 +26,7 @@ class VerifyBar(QWidget):
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
         self.axis_name, self.amplitude, self.bias = "q", 1.4, 4.0
+        self.at_once = False  # how a sweep is played; its button sets it
         self.start = button("Run step  F5", primary=True)
         self.which = button("q axis")
         self.which.setToolTip("Step along q or d")
@@ -65,14 +66,15 @@ class VerifyBar(QWidget):
     def restore(self, kept: StepSettings, axis: Axis) -> None:
         """Show what was set last time, or what suits the axis."""
         rated = axis.rated
-        self.axis_name = kept.axis_name
+        self.axis_name, self.at_once = kept.axis_name, kept.at_once
         self.amplitude = round(0.14 * rated, 1) if kept.amplitude is None else kept.amplitude
         self.bias = round(0.4 * rated, 1) if kept.bias is None else kept.bias
         self._show()
 
     def state(self) -> StepSettings:
         """Return what is set, to be kept."""
-        return StepSettings(axis_name=self.axis_name, amplitude=self.amplitude, bias=self.bias)
+        return StepSettings(axis_name=self.axis_name, amplitude=self.amplitude, bias=self.bias,
+                            at_once=self.at_once)  # fmt: skip
 
     def _show(self) -> None:
         self.which.setText(f"{self.axis_name} axis")
