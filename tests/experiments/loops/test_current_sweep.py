@@ -59,7 +59,7 @@ def test_all_sines_at_once_take_half_the_time_and_stay_within_what_is_said(axis:
     sounding = set(many.bins(axis))
     assert all({k - 2, k + 2} - sounding for k in sounding)  # each has a quiet odd one beside it
     most = float(np.max(np.abs(record["vq"] - record["vq"].mean())))
-    assert most < 0.5 * axis.inverter.v_max
+    assert most < 0.6 * axis.inverter.v_max
 
 
 @pytest.mark.parametrize("seed", range(4))
