@@ -9,6 +9,7 @@ from oarlock.errors import OarlockError
 from oarlock.experiments.loops.cascade import differing, standing_numbers
 from oarlock.session.jobs import Done, Failed, Stopped
 from oarlock.session.session import Session
+from oarlock.views.saved import saved_crossovers
 
 if TYPE_CHECKING:
     from oarlock.session.bench import Bench
@@ -42,6 +43,10 @@ class DriveMemory:
     def differs(self) -> bool:
         """Whether the drive would start with other gains or filters than are in use."""
         return bool(differing(self._session.axis, self.holds))
+
+    def crossovers(self, which: str) -> dict[str, float]:
+        """Return where a restart would put the loops, as `saved_crossovers`."""
+        return saved_crossovers(self._session.axis, self.holds, which)
 
     def save(self) -> None:
         """Write gains and filters in use to the drive, and have it keep them."""

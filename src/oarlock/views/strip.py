@@ -1,7 +1,7 @@
 """The timescales strip: every corner frequency of the design, in lanes, on one axis."""
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from oarlock.machine import Axis
@@ -12,6 +12,7 @@ from oarlock.views.current import CurrentPicture, speed_limits
 
 LOW, HIGH = 1.0, 24000.0  # Hz
 BEYOND = 1e6  # Hz, past the strip's end
+_ELSEWHERE = 0.01  # of a crossover, by which another one is told apart
 _CROWDED = 0.5  # decades between two labels
 
 
@@ -26,6 +27,7 @@ class Marker:
     measured: bool = False
     handle: bool = False
     rings: tuple[float, ...] = ()  # Hz, where the drive has it, and where it would go back to
+    saved: float = 0.0  # Hz, where a restart of the drive would put the loop; 0: here, or not known
     filter: int = -1  # its number among the filters of the loop whose handle is shown
 
 
@@ -76,7 +78,7 @@ def current_mark(shown: CurrentPicture, axis: Axis, *, verified: bool) -> LoopMa
 
 def strip(
     axis: Axis, loops: Sequence[LoopMark], *, handle: str = "current",
-    rings: tuple[float, ...] = (),
+    rings: tuple[float, ...] = (), saved: Mapping[str, float] = {},
 ) -> Strip:  # fmt: skip
     """Return the strip of an axis.
 
@@ -85,6 +87,7 @@ def strip(
     loops : those that have gains
     handle : key of the loop that may be dragged
     rings : Hz, where the drive has that loop while it is tuned by hand
+    saved : rad/s by loop, where a restart of the drive would put them
 
     """
     nyquist = 0.5 / axis.inverter.Ts
@@ -98,6 +101,7 @@ def strip(
             measured=one.verified,
             handle=one.key == handle,
             rings=rings if one.key == handle else (),
+            saved=_apart(saved.get(one.key, 0.0) / math.tau, one.crossover),
         )
         for one in loops
         if LOW <= one.crossover <= HIGH
@@ -155,6 +159,11 @@ def _filters(axis: Axis, handle: str) -> list[Marker]:
         for key, loop in axis.loops
         for number, one in enumerate(loop.filters)
     ]  # fmt: skip
+
+
+def _apart(saved: float, crossover: float) -> float:
+    """Return where the drive's memory has a loop (Hz) if that is plainly elsewhere, else 0."""
+    return saved if abs(saved / crossover - 1.0) > _ELSEWHERE else 0.0
 
 
 def _hertz(crossover: float) -> str:

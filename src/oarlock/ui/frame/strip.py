@@ -15,9 +15,10 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from oarlock.ui.frame.loop_lane import paint_loops
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.numbers import plain
-from oarlock.ui.kit.paint import draw_text, handle, hatch, line, text_width
+from oarlock.ui.kit.paint import draw_text, hatch, line, text_width
 from oarlock.ui.stages.base import ReadOut
 from oarlock.views.strip import HIGH, LOW, Marker, Strip
 
@@ -25,13 +26,6 @@ _LEFT = look.RAIL + look.MARGIN
 _LANES = {"loops": 40.0, "machine": 64.0, "drive": 86.0}
 _AXIS = 103.0
 _GRAB = 14.0  # px around a handle
-
-
-def _free(left: float, width: float, taken: list[tuple[float, float]]) -> float:
-    """Return where a label of a width fits beside those there are, nearest to where it should."""
-    places = [left, *(b + 8.0 for _, b in taken), *(a - 8.0 - width for a, _ in taken)]
-    fit = [at for at in places if all(at > b + 7.0 or at + width < a - 7.0 for a, b in taken)]
-    return min(fit, key=lambda at: abs(at - left)) if fit else math.inf
 
 
 class TimescalesStrip(QWidget):
@@ -63,7 +57,8 @@ class TimescalesStrip(QWidget):
             "Drag the handle of the loop on screen, or use ← → (1 %) and Shift (10 %).\n"
             "Its filters can be dragged too; ↑ ↓ choose one for the keys.\n"
             "Hatched: its margin would be below 30°.\n"
-            "Rings, while you tune by hand: what the drive has, and what it would go back to."
+            "Rings, while you tune by hand: what the drive has, and what it would go back to.\n"
+            "A dashed ring: the gains that the drive has saved, with which it would start again."
         )
 
     def sizeHint(self) -> QSize:
@@ -130,7 +125,7 @@ class TimescalesStrip(QWidget):
         if self._strip is None:
             return
         self._paint_warning(p, self._strip)
-        self._paint_loops(p, self._strip)
+        paint_loops(p, self._strip, self.x_of, _LANES["loops"], self.height() * self._line)
         self._paint_markers(p, self._strip)
         self._paint_read_out(p)
         if self.hasFocus():
@@ -212,46 +207,6 @@ class TimescalesStrip(QWidget):
             if all(x > b or x + width < a for a, b in taken):
                 draw_text(p, x, 22, text, t.attention, size=look.SMALL, halo=t.ground)
                 return
-
-    def _paint_loops(self, p: QPainter, strip: Strip) -> None:
-        """Draw every loop's marker, and by what ratio neighbours lie apart."""
-        t, y, loops = look.theme(), _LANES["loops"], strip.loops
-        for n, marker in enumerate(loops):
-            end = loops[n + 1].hertz if n + 1 < len(loops) else strip.nyquist
-            self._paint_ratio(p, marker.hertz, end, last=n + 1 == len(loops))
-        taken: list[tuple[float, float]] = []
-        for marker in sorted(loops, key=lambda m: not m.handle):
-            x = self.x_of(marker.hertz)
-            if marker.handle and self._line:
-                line(p, x, y, x, self.height(), t.accent, 2)
-            p.setBrush(Qt.BrushStyle.NoBrush)
-            for hertz in marker.rings:  # in the drive, and what it would go back to
-                p.setPen(QPen(t.accent, 1.5))
-                p.drawEllipse(QPointF(self.x_of(hertz), y), 11.0, 11.0)
-            handle(p, x, y, t.accent, filled=marker.measured, strong=marker.handle and self._line)
-            width = text_width(marker.label, look.BODY)
-            left = _free(x - 0.5 * width, width, taken)
-            if abs(left + 0.5 * width - x) < width:
-                taken.append((left, left + width))
-                draw_text(p, left, y - 17, marker.label, t.ink, size=look.BODY, halo=t.ground)
-
-    def _paint_ratio(self, p: QPainter, low: float, high: float, *, last: bool) -> None:
-        """Draw an arrow from one loop to what lies above it, with the ratio."""
-        t, y = look.theme(), _LANES["loops"]
-        left, right = self.x_of(low) + 12.0, self.x_of(high) - (2.0 if last else 12.0)
-        label = f"**× {high / low:.2g}**" if high / low < 99.5 else f"**× {high / low:.0f}**"
-        if right - left < text_width(label, look.SMALL) + 22.0:
-            return
-        middle, half = 0.5 * (left + right), 0.5 * text_width(label, look.SMALL) + 3.0
-        line(p, left + 2, y, middle - half, y, t.muted)
-        line(p, middle + half, y, right - 1, y, t.muted)
-        for tip, sign in ((left, 1), (right, -1)):
-            p.setPen(Qt.PenStyle.NoPen)
-            p.setBrush(t.muted)
-            ends = [QPointF(tip + 6 * sign, y - 3), QPointF(tip + 6 * sign, y + 3)]
-            p.drawPolygon(QPolygonF([QPointF(tip, y), *ends]))
-        draw_text(p, middle, y + 4, label, t.ink, size=look.SMALL, align="center",
-                  halo=t.ground)  # fmt: skip
 
     def _paint_markers(self, p: QPainter, strip: Strip) -> None:
         t = look.theme()

@@ -229,6 +229,7 @@ class MainWindow(QMainWindow):
                 [*marks, *outer_marks(self.session.now)],
                 handle=stage.handle,
                 rings=stage.rings(),
+                saved=self.bench.memory.crossovers(which),
             ),
             stage.read_out(),
             lane=stage.lane,
