@@ -16,6 +16,8 @@ from oarlock.views.current import LOWEST, CurrentPicture
 from oarlock.views.current_sweep import Seen
 from oarlock.views.strip import HIGH
 
+_BUTTONS = 62  # px at the bottom of the gain plot, where buttons lie
+
 
 class GainPlot(FrequencyPlot):
     """Gain of open and closed loop."""
@@ -97,7 +99,8 @@ class GainPlot(FrequencyPlot):
         t, color = look.theme(), axis_color(shown.axis_name)
         if shown.bandwidth >= shown.nyquist * 0.99:
             return
-        x, y, foot = self.at(shown.bandwidth), self.py(-3.01), self.py(-19.0)
+        x, y = self.at(shown.bandwidth), self.py(-3.01)
+        foot = min(self.py(-19.0), self.height() - _BUTTONS)
         line(p, x, y + 5, x, foot, color, 1, Qt.PenStyle.DotLine)
         p.setPen(QPen(color, 1.4))
         p.setBrush(t.panel)

@@ -42,7 +42,7 @@ from oarlock.views.typed_gains import BY_HAND, with_gain
 
 _STEP_BOTTOM = 0.62  # of the height
 _VERIFY = 62  # px, for the bar that starts a step
-_SWEEP = 162  # px, for the button that sweeps
+_SWEEP = 184  # px, for the buttons that sweep
 
 
 class CurrentStage(StageView):
