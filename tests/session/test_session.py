@@ -477,6 +477,13 @@ def test_everything_in_the_logbook_survives(verified: Session) -> None:
     assert again.screen.stage == "current"
     wanted = again.wanted_readings()
     assert {run.kind for run in wanted} == {*KEYS, "current step"}
+    waiting = next(s for s in stages(again.now) if s.key == "current")
+    assert (waiting.basis, waiting.state) == ("reading its runs", State.EMPTY)
+    assert again.axis.gains is not None
+    faster = replace(again.axis.gains, Kp_q=1.5 * again.axis.gains.Kp_q)
+    moved = replace(again.now, axis=again.axis.with_gains(faster))
+    changed = next(s for s in stages(moved) if s.key == "current")
+    assert changed.basis == "stale: gains changed"  # nothing that is read could tell otherwise
     for run in wanted:
         record = again.record(run.id)
         assert isinstance(record, Record)

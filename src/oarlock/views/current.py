@@ -30,7 +30,7 @@ from oarlock.machine.unknown import DESIGNED_ON, is_known, refuse_unknown
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.records.settings import number, table
 from oarlock.views.snapshot import Snapshot
-from oarlock.views.stage import Stage, State
+from oarlock.views.stage import BEING_READ, Stage, State
 from oarlock.views.typed_gains import typed
 
 Array = NDArray[np.float64]
@@ -347,7 +347,9 @@ def summary(now: Snapshot) -> Stage:
     shown = f"{hertz:.0f} Hz" if hertz < 999.5 else f"{hertz / 1e3:.3g} kHz"
     line = f"{shown}, {left}° margin"
     proofs = [p for p in (now.verification("q"), now.verification("d")) if p]
-    if not proofs:
+    if not proofs and now.is_being_read("current step"):
+        basis, state = BEING_READ, State.EMPTY
+    elif not proofs:
         old = now.latest("current step")
         state = State.STALE if old else State.EMPTY
         basis = "stale: gains changed" if old else "not verified"

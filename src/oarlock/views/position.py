@@ -29,7 +29,7 @@ from oarlock.quantities.kinds import RPM
 from oarlock.views.current import UNSTABLE
 from oarlock.views.screen import MoveSettings
 from oarlock.views.snapshot import Snapshot
-from oarlock.views.stage import Stage, State
+from oarlock.views.stage import BEING_READ, Stage, State
 
 Array = NDArray[np.float64]
 LOWEST = 1.7  # Hz, where the frequency plots begin
@@ -282,6 +282,8 @@ def summary(now: Snapshot) -> Stage:
     if not shown.margins.stable:
         return _stage(line, "unstable", State.ATTENTION)
     proof = now.tested(MOVE)
+    if proof is None and now.is_being_read(MOVE):
+        return _stage(line, BEING_READ, State.EMPTY)
     if proof is None:
         old = now.latest(MOVE)
         return _stage(line, "stale: gains changed" if old else "not verified",

@@ -59,6 +59,16 @@ class Snapshot:
                 return run, step
         return None
 
+    def is_being_read(self, *kinds: str) -> bool:
+        """Whether the newest run of a kind that was played with what is in use waits to be read.
+
+        A project that was just opened has its verdicts a moment later.
+        """
+        newest = (next((run for run in reversed(self.runs) if run.kind == kind
+                        and run.ended == "done" and runs_like(run, self.axis)), None)
+                  for kind in kinds)  # fmt: skip
+        return any(run is not None and run.id not in self.readings for run in newest)
+
     def tested(self, kind: str) -> tuple[Run, Reading] | None:
         """Return the newest run of a kind that was played with what is in use, and its reading."""
         for run in reversed(self.runs):

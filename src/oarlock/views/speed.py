@@ -54,7 +54,7 @@ from oarlock.records.settings import number, table
 from oarlock.views.current import UNSTABLE
 from oarlock.views.screen import SpeedSettings
 from oarlock.views.snapshot import Snapshot
-from oarlock.views.stage import Stage, State
+from oarlock.views.stage import BEING_READ, Stage, State
 
 Array = NDArray[np.float64]
 LOWEST = 2.0  # Hz, where the frequency plots begin
@@ -364,6 +364,8 @@ def summary(now: Snapshot) -> Stage:
     if not shown.margins.stable:
         return _stage(line, "unstable", State.ATTENTION)
     proofs = [found for found in (now.tested(STEP), now.tested(LOAD)) if found]
+    if not proofs and now.is_being_read(STEP, LOAD):
+        return _stage(line, BEING_READ, State.EMPTY)
     if not proofs:
         old = now.latest(STEP) or now.latest(LOAD)
         state = State.STALE if old else State.EMPTY

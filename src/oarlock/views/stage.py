@@ -3,6 +3,8 @@
 from dataclasses import dataclass
 from enum import StrEnum
 
+BEING_READ = "reading its runs"  # of a project that was just opened
+
 
 class State(StrEnum):
     """How far a stage's result can be believed."""
