@@ -26,14 +26,15 @@ Table = NDArray[np.float64]
 def made(control: Control, channel: str, course: list[float], *points: Point) -> Rehearsal:
     """A run of 10 bins of 0.1 s in which one channel takes a course, ± 0.5 within each bin."""
     t = np.linspace(0.0, 0.9, 10)
-    zero = {name: np.zeros(10) for name in COLUMNS}
+    zero = {name: np.zeros(10) for name in COLUMNS} | {"bus": np.full(10, 50.0 * math.sqrt(3.0))}
     mean = np.array(course)
     return Rehearsal(
         scenario=Scenario(name="s", control=control, duration=1.0, points=points), t=t,
         mean=zero | {channel: mean}, least=zero | {channel: mean - 0.5},
         most=zero | {channel: mean + 0.5}, ended="done", samples=16_000,
-        squares={"current": 18.0, "following": 0.04, "ripple": 0.0}, saturated=0.25, v_max=50.0,
-        plant=believed_plant(AXIS), resistance=AXIS.machine.R.value, moments=(),
+        squares={"current": 18.0, "following": 0.04, "ripple": 0.0}, saturated=0.25,
+        plant=believed_plant(AXIS), resistance=AXIS.machine.R.value, burnt=0.0,
+        moments=(),
     )  # fmt: skip
 
 
@@ -115,9 +116,9 @@ def test_bins_say_what_the_samples_say(samples: list[Table], duration: float, lo
     assert run.samples == table.shape[0]
     assert told.peak_current == pytest.approx(amperes.max(), rel=1e-12)
     assert told.rms_current == pytest.approx(math.sqrt(np.mean(amperes**2) / 2.0), rel=1e-9)
-    assert told.voltage == pytest.approx(volts.max() / run.v_max, rel=1e-12)
-    assert told.saturated == pytest.approx(np.mean(volts >= 0.999 * run.v_max), abs=1e-12)
-    assert told.top_speed == pytest.approx(np.abs(table[:, 8]).max(), rel=1e-12)
+    assert told.voltage == pytest.approx(volts.max() / AXIS.inverter.v_max, rel=1e-12)
+    assert told.saturated == pytest.approx(np.mean(volts >= 0.999 * AXIS.inverter.v_max), abs=1e-12)
+    assert told.top_speed == pytest.approx(np.abs(table[:, 9]).max(), rel=1e-12)
     assert run.least["speed"].min() == table[:, 2].min()
     assert run.t[-1] + 1e-9 < run.samples * AXIS.inverter.Ts
 

@@ -39,7 +39,7 @@ def rigid(**changes: object) -> PlantParameters:
 def drive(
     plant: PlantParameters, rows: list[dict[str, float]], channels: str, *,
     sections: dict[int, tuple[float, ...]] | None = None,
-    lines: list[tuple[float, float, float]] | None = None, **firm: float,
+    lines: list[tuple[float, float, float]] | None = None, begins: float = 0.0, **firm: float,
 ) -> DriveModel:  # fmt: skip
     model = DriveModel(plant, seed=2)
     model.firm[k.MAX_CURRENT : k.MAX_TIME + 1] = [20.0, 400.0, 1e3, 100.0]
@@ -61,6 +61,7 @@ def drive(
         model.load_lines(np.array(lines))
     model.load(table, tuple(CHANNELS.index(c) for c in channels.split()))
     model.start()
+    model.begin_with(begins, 0.0)
     model.advance(int(table[:, k.SAMPLES].sum()) + 1)
     return model
 

@@ -237,6 +237,9 @@ def _print(scenario: "Scenario", told: "RehearsalFigures", bridge: "Modulation")
         ("voltage", f"{100 * told.voltage:.0f} % of the bus at most, "
                     f"{100 * told.saturated:.1f} % of the time at its limit"),
     ]  # fmt: skip
+    if scenario.supply is not None:
+        burnt = f", {told.burnt:.3g} J in the brake resistor" if scenario.supply.brake_from else ""
+        rows.append(("bus", f"{told.bus_least:.0f} to {told.bus_most:.0f} V{burnt}"))
     if not math.isnan(told.winding):
         warm = f"{told.winding:.0f} °C" if told.winding < 999.0 else "hotter and hotter"
         rows.append(("winding", f"{warm} where this is repeated for long, in air of 40 °C"))

@@ -32,6 +32,7 @@ def parameters(plan: Plan, axis: Axis) -> dict[str, float]:
         "Trip levels.Over-current": min(1.3 * axis.peak, 0.95 * inv.current_full_scale.value),
         "Trip levels.Under-voltage": 0.6 * inv.bus_voltage.value,
         "Trip levels.Oscillation": float(plan.watch),
+        "Trip levels.Over-voltage": inv.max_voltage.value if inv.max_voltage else 0.0,
         "Recorder.Decimation": plan.decimation,
         "Recorder.Average": float(plan.average),
         "Recorder.Round": float(plan.round),

@@ -13,13 +13,13 @@ from oarlock.simulate.drive_model import DriveModel
 
 Array = NDArray[np.float64]
 Columns = Mapping[str, Array]  # by channel, (n,)
-RECORDED = ("theta_m", "position_ref", "speed", "speed_ref", "id", "iq", "vd", "vq")
+RECORDED = ("theta_m", "position_ref", "speed", "speed_ref", "id", "iq", "vd", "vq", "vdc")
 UNITS = {"position": "rad", "following": "rad", "speed": "rad/s", "speed_ref": "rad/s", "id": "A",
          "iq": "A", "vd": "V", "vq": "V", "shaft": "rad/s", "power": "W", "amperes": "A",
-         "volts": "V"}  # fmt: skip
+         "volts": "V", "bus": "V"}  # fmt: skip
 # The shaft's own speed, which a faulty sensor does not tell; what the bus gives: the shaft's power
 # and the copper's loss, without what the windings store and give back; size of the current vector,
-# and of the voltage vector.
+# and of the voltage vector; what the bus has.
 COLUMNS = tuple(UNITS)
 _BIN = 1e-3  # s
 _LEAST_BINS = 400
@@ -40,7 +40,6 @@ class Bins:
 
     def __init__(self, duration: float, axis: Axis) -> None:
         Ts = axis.inverter.Ts
-        self._v_max = axis.inverter.v_max
         self._width = max(round(min(_BIN, duration / _LEAST_BINS) / Ts), 1)
         self.seconds = self._width * Ts  # of a bin
         self._left: Array | None = None
@@ -74,16 +73,19 @@ class Bins:
             self._made[name] = [np.column_stack([columns[c][: tally.bins] for c in COLUMNS])]
 
     def take(self, rows: NDArray[np.float32], model: DriveModel) -> None:
-        """Take the newest samples, (n, 10), in the order of `RECORDED` and of `k.INSIDE`."""
+        """Take the newest samples, (n, 11), in the order of `RECORDED` and of `k.INSIDE`."""
         table = rows.astype(np.float64)
         if not table.shape[0]:
             return
         position = table[:, 0] - model.began_at
         following = table[:, 1] - position
         amperes, volts = np.hypot(*table[:, 4:6].T), np.hypot(*table[:, 6:8].T)
-        shaft, torque = table[:, 8:].T
+        bus, shaft, torque = table[:, 8:].T
+        limit = bus / math.sqrt(3.0)
         power = torque * shaft + 1.5 * model.resistance * amperes**2
-        table = np.column_stack([position, following, table[:, 2:8], shaft, power, amperes, volts])
+        table = np.column_stack(
+            [position, following, table[:, 2:8], shaft, power, amperes, volts, bus]
+        )
         layers, ripple = table[np.newaxis], 0.0
         if model.plant.switches:  # at the sample, least and most until the next one
             layers = np.stack([table, table, table])
@@ -100,7 +102,7 @@ class Bins:
         self._tally = Tally(
             bins=self._tally.bins + whole,
             samples=self._tally.samples + table.shape[0],
-            over=self._tally.over + int(np.count_nonzero(volts >= 0.999 * self._v_max)),
+            over=self._tally.over + int(np.count_nonzero(volts >= 0.999 * limit)),
             sums={"current": sums["current"] + float(np.sum(amperes**2)),
                   "following": sums["following"] + float(np.sum(following**2)),
                   "ripple": sums["ripple"] + ripple},

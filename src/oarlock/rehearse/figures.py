@@ -45,6 +45,9 @@ class RehearsalFigures:
     distortion: float  # of that, over the current without it, both rms; NaN likewise
     drawn: float  # J, from the bus, bin by bin
     returned: float  # J, to the bus
+    bus_least: float  # V
+    bus_most: float
+    burnt: float  # J, in the brake resistor
     points: tuple[PointFigures, ...]
 
 
@@ -64,7 +67,7 @@ def figures_of(run: Rehearsal, axis: Axis) -> RehearsalFigures:
         rms_current=whole,
         winding=winding_at(axis, whole),
         copper_loss=1.5 * run.resistance * (run.squares["current"] + run.squares["ripple"]),
-        voltage=float(np.max(most["volts"], initial=0.0)) / run.v_max,
+        voltage=float(np.max(most["volts"] / run.limits, initial=0.0)),
         saturated=run.saturated,
         following_peak=_peak(most["following"], least["following"]) if positioned else math.nan,
         following_rms=math.sqrt(run.squares["following"]) if positioned else math.nan,
@@ -72,6 +75,9 @@ def figures_of(run: Rehearsal, axis: Axis) -> RehearsalFigures:
         distortion=ripple / rms if rms > 0.0 else math.nan,
         drawn=float(np.sum(np.maximum(joules, 0.0))),
         returned=-float(np.sum(np.minimum(joules, 0.0))),
+        bus_least=float(np.min(least["bus"], initial=math.inf)),
+        bus_most=float(np.max(most["bus"], initial=0.0)),
+        burnt=run.burnt,
         points=() if run.scenario.is_tabled else tuple(_points(run)),
     )
 

@@ -38,6 +38,7 @@ from oarlock.rehearse.bridge import bridged
 from oarlock.rehearse.events import LOST, Happening
 from oarlock.rehearse.plant import believed_plant, ideal_sensing
 from oarlock.rehearse.scenario import Control, PointWave, Scenario, WaveShape
+from oarlock.rehearse.supply import supplied
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel, Remembered
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
@@ -77,10 +78,16 @@ class Rehearsal:
     samples: int
     squares: Mapping[str, float]  # mean square over all samples: current, following error, ripple
     saturated: float  # share of the samples with the voltage at its limit
-    v_max: float  # V
     plant: PlantParameters
     resistance: float  # ohm, of the winding at the end
+    burnt: float  # J, that the brake resistor took
     moments: tuple[Moment, ...]  # from which it can be played on
+
+    @property
+    def limits(self) -> Array:
+        """What the bus gives in each bin, V of a phase, (n,)."""
+        found: Array = self.mean["bus"] / math.sqrt(3.0)
+        return found
 
 
 def plan_of(scenario: Scenario, axis: Axis) -> Plan:
@@ -146,6 +153,11 @@ def _fastest(wave: PointWave, control: Control) -> float:
 
 def _refuse_beyond(scenario: Scenario, axis: Axis) -> None:
     m, Ts = axis.machine, axis.inverter.Ts
+    supply, bus = scenario.supply, axis.inverter.bus_voltage.value
+    if supply is not None and 0.0 < supply.brake_from <= bus:
+        raise InputError(f"a brake resistor from {supply.brake_from:g} V on would always burn",
+                         place=f"{scenario.name}, supply",
+                         remedy=f"The bus has {bus:g} V: switch it on above")  # fmt: skip
     if abs(scenario.start.speed) > axis.top_speed:
         raise InputError(f"{abs(scenario.start.speed) / RPM:.0f} rpm, above the top speed",
                          place=f"{scenario.name}, start",
@@ -204,7 +216,8 @@ def begun(plan: Plan, axis: Axis, plant: PlantParameters, *, seed: int = 0) -> D
 
 def set_out(scenario: Scenario, axis: Axis, plant: PlantParameters, *, seed: int = 0) -> DriveModel:
     """Return a simulated drive that has just begun to play a scenario, as the axis sets it up."""
-    model = begun(plan_of(scenario, axis), axis, plant, seed=seed)
+    fed = supplied(plant, scenario.supply)
+    model = begun(plan_of(scenario, axis), axis, fed, seed=seed)
     model.begin_with(scenario.start.speed, scenario.start.warmer)
     model.pull_by(scenario.pulls)
     return model
@@ -296,8 +309,8 @@ def rehearse(
     return Rehearsal(
         scenario=scenario, t=np.arange(mean["iq"].size, dtype=np.float64) * bins.seconds, mean=mean,
         least=least, most=most, ended=ended, samples=bins.samples, squares=bins.squares,
-        saturated=bins.saturated, v_max=axis.inverter.v_max, plant=plant,
-        resistance=model.resistance, moments=tuple(moments),
+        saturated=bins.saturated, plant=plant,
+        resistance=model.resistance, burnt=model.burnt, moments=tuple(moments),
     )  # fmt: skip
 
 

@@ -49,6 +49,8 @@ How the machine is as it begins:
     [start]
     speed = "600 rpm"               # the shaft turns already
     warmer = 60                     # K, the winding, than where R was measured
+
+What feeds it is told by `[supply]` (see `supply`); without, the bus is stiff.
 """
 
 import math
@@ -73,9 +75,20 @@ from oarlock.rehearse.events import (
     loads_of,
     start_of,
 )
+from oarlock.rehearse.supply import Supply, supply_of
 from oarlock.rehearse.tables import MOST_ROWS, read_path, read_table
 
-_KNOWN = {"name", "control", "duration", "points", "loads", "gates_off", "events", "start"}
+_KNOWN = {
+    "name",
+    "control",
+    "duration",
+    "points",
+    "loads",
+    "gates_off",
+    "events",
+    "start",
+    "supply",
+}
 _INSTANT = 1e-3  # s
 
 
@@ -140,6 +153,7 @@ class Scenario:
     pulls: Pulls = ()
     events: tuple[Event, ...] = ()
     start: Start = COLD
+    supply: Supply | None = None  # None: the bus is stiff
     gates_off: float = math.inf  # s, from which on the bridge is de-energised
     is_tabled: bool = False  # its points come from a table
 
@@ -187,7 +201,7 @@ def parse_scenario(text: str, *, place: str, beside: Path | None = None) -> Scen
     return Scenario(name=str(raw.get("name", "scenario")), control=kind, duration=duration,
                     points=points, loads=loads, pulls=pulls, events=events,
                     gates_off=off,
-                    start=start_of(raw, place),
+                    start=start_of(raw, place), supply=supply_of(raw, place),
                     is_tabled=isinstance(raw.get("points"), str))  # fmt: skip
 
 

@@ -18,8 +18,11 @@ from oarlock.simulate.layout import (
     EXPERIMENT_CLOCK,
     FRAME,
     HAND,
+    I_D,
+    I_Q,
     LATE_ALPHA,
     LATE_BETA,
+    LINK,
     MA,
     MAX_SPEED,
     MAX_TIME,
@@ -41,6 +44,7 @@ from oarlock.simulate.layout import (
     SPEED_M,
     SUMS,
     TAU,
+    THETA,
     THETA_M,
     THETA_START,
     TRIP,
@@ -49,7 +53,9 @@ from oarlock.simulate.layout import (
     TRIP_LIMIT_TIME,
     TRIP_LIMIT_TRAVEL,
     TRIP_NONE,
+    TRIP_OVER,
     TRIP_OVERCURRENT,
+    TRIP_OVERVOLTAGE,
     TRIP_UNDERVOLTAGE,
     TRIP_VOLTAGE,
     TS,
@@ -68,6 +74,7 @@ from oarlock.simulate.layout import (
     Row,
     Whole,
 )  # fmt: skip
+from oarlock.simulate.link import charge, drawn
 from oarlock.simulate.plant import hand_speed, integrate, turn
 from oarlock.simulate.recorder import add_up, look, record
 from oarlock.simulate.sense import currents as sense_currents
@@ -100,6 +107,8 @@ def _watch(
         meta[TRIP] = TRIP_OVERCURRENT
     elif work[BUS_NOW] < firm[TRIP_VOLTAGE]:
         meta[TRIP] = TRIP_UNDERVOLTAGE
+    elif firm[TRIP_OVER] > 0.0 and work[BUS_NOW] > firm[TRIP_OVER]:
+        meta[TRIP] = TRIP_OVERVOLTAGE
     elif abs(state[SPEED_M]) > firm[MAX_SPEED]:
         meta[TRIP] = TRIP_LIMIT_SPEED
     elif abs(state[THETA_M] - state[THETA_START]) > firm[MAX_TRAVEL]:
@@ -155,6 +164,29 @@ def _windings(
 
 
 @_part
+def _pass(
+    plant: Numbers, state: Numbers, meta: Whole, edges: Numbers, reach: Row, bridge: Numbers,
+    supply: float, gates: bool, released: bool, hand: float,
+) -> None:  # fmt: skip
+    """Let one control period pass: in the windings, for the shaft, on the link."""
+    i_d, i_q, theta = state[I_D], state[I_Q], state[THETA]
+    _windings(plant, state, meta, edges, reach, bridge, gates)
+    turn(plant, state, released, hand)
+    if plant[LINK] > 0.0:
+        charge(plant, state, supply, drawn(plant, state, i_d, i_q, theta, gates))
+
+
+@_part
+def _supplied(plant: Numbers, state: Numbers, meta: Whole, work: Numbers) -> float:
+    """Return the supply's voltage now; what the bus has is measured."""
+    supply = _bus(plant, meta)
+    if plant[LINK] <= 0.0:
+        state[V_BUS] = supply
+    work[BUS_NOW] = state[V_BUS]
+    return supply
+
+
+@_part
 def _samples(
     plant: Numbers, firm: Numbers, table: Row, rows: int, lines: Numbers, state: Numbers,
     meta: Whole, history: Numbers, columns: Whole, trace: Row, sums: Numbers, totals: Numbers,
@@ -165,7 +197,7 @@ def _samples(
     Ts = plant[TS]
     for _ in range(n):
         clock, seed = meta[CLOCK], meta[SEED]
-        work[BUS_NOW] = state[V_BUS] = _bus(plant, meta)
+        supply = _supplied(plant, state, meta, work)
         sense_currents(plant, firm, state, work, phase, seed, clock)
         read_sensor(plant, state, seed, clock)
         angle(firm, state, Ts)
@@ -196,8 +228,7 @@ def _samples(
                 add_up(meta, row, work, values, columns, totals, Ts)
             meta[ROW_SAMPLE] += 1
             meta[EXPERIMENT_CLOCK] += 1
-        _windings(plant, state, meta, edges, reach, bridge, gates)
-        turn(plant, state, released, hand)
+        _pass(plant, state, meta, edges, reach, bridge, supply, gates, released, hand)
         _apply(plant, state, out, work[BUS_NOW], v_alpha, v_beta)
         meta[CLOCK] += 1
 

@@ -325,6 +325,11 @@ class DriveModel:
         """Bus voltage, V."""
         return float(self._state[k.V_BUS])
 
+    @property
+    def burnt(self) -> float:
+        """What the brake resistor has taken since the start, J."""
+        return float(self._state[k.BURNT])
+
 
 def warm_up() -> None:
     """Compile the kernel, or load it from the cache."""

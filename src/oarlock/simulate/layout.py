@@ -41,9 +41,12 @@ HALL_EDGE = 66  # and five more: rad, electrical, of each hall's rise and fall
 # The bridge: averaged over a period, or how it is modulated; dead time (s), and half periods of
 # the carrier in each control period.
 (MODULATION, DEAD_TIME, HALVES) = range(84, 87)
+# The link between supply and bridge: F (0: a stiff bus), ohm of the supply, V above which a brake
+# resistor is switched on (0: there is none), its ohm.
+(LINK, FEED, CHOP_FROM, CHOP_OHM) = range(88, 92)
 BUS_MADE_UP = 87  # 1: duty cycles are shares of the bus as measured, else of the nominal one
 # A torque by where the shaft is: how many rows; of each its angle (rad) and torque, backward.
-PULL_ROWS, PULLS, MOST_PULLS = 88, 89, 64
+PULL_ROWS, PULLS, MOST_PULLS = 92, 93, 64
 PLANT_SIZE = PULLS + 2 * MOST_PULLS
 AVERAGED, SPACE_VECTOR, SINE_WAVE, DISCONTINUOUS = 0, 1, 2, 3
 COPPER_HEAT = 0.00393  # 1/K, of copper's resistance from 20 °C
@@ -76,7 +79,8 @@ SECTION_SIZE = 6  # in use, then the five
 # Options of the speed controller: share by which the speed asked for moves in each sample, A ahead
 # against friction; of the load observer rad/s that 1 A makes, shares that speed and load take.
 (W_SHARE, W_FRICTION, O_STEP, O_SPEED, O_LOAD) = range(57, 62)
-F_SECTIONS = 62
+TRIP_OVER = 62  # V of the bus, above which it trips; 0: never
+F_SECTIONS = 63
 FIRM_SIZE = F_SECTIONS + SECTIONS * SECTION_SIZE
 
 # Continuous and controller state: indices into `state` (float64).
@@ -101,7 +105,8 @@ LEG_UP, LEG_DEAD, FALLING = 57, 60, 63
 (ASKED, O_FOLLOWED, O_CARRIED, O_HELD) = range(64, 68)
 X_TO, W_TO = 68, 69  # where a row leads to, and how fast: what a path goes on from
 W_FROM = 70
-S_SECTIONS = 71  # two numbers for each section
+CHOPS, BURNT = 71, 72  # whether the brake resistor is on, J that it has taken
+S_SECTIONS = 73  # two numbers for each section
 STATE_SIZE = S_SECTIONS + 2 * SECTIONS
 HISTORY = 256  # angles kept for the slope
 SUBSTEPS = 4  # of the shaft, where it twists
@@ -150,7 +155,7 @@ SUMS_EACH = 7
 
 TRIP_NONE, TRIP_OVERCURRENT, TRIP_UNDERVOLTAGE, TRIP_HEARTBEAT = 0, 1, 2, 3
 TRIP_LIMIT_CURRENT, TRIP_LIMIT_SPEED, TRIP_LIMIT_TRAVEL, TRIP_LIMIT_TIME = 4, 5, 6, 7
-TRIP_RECORDER_FULL, TRIP_OSCILLATION = 8, 9
+TRIP_RECORDER_FULL, TRIP_OSCILLATION, TRIP_OVERVOLTAGE = 8, 9, 10
 
 CHANNELS = (
     "t", "ia", "ib", "ic", "id", "iq", "vd", "vq", "id_ref", "iq_ref", "theta_e", "theta_m",
@@ -193,7 +198,7 @@ PLACES: dict[str, int] = {
     "Limits.Current": MAX_CURRENT, "Limits.Speed": MAX_SPEED, "Limits.Travel": MAX_TRAVEL,
     "Limits.Time": MAX_TIME,
     "Trip levels.Over-current": TRIP_CURRENT, "Trip levels.Under-voltage": TRIP_VOLTAGE,
-    "Trip levels.Oscillation": WATCH,
+    "Trip levels.Oscillation": WATCH, "Trip levels.Over-voltage": TRIP_OVER,
     "Recorder.Decimation": DECIMATION, "Recorder.Average": AVERAGE,
     "Recorder.Round": RING,
     **{

@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from oarlock.cancel import Cancel
+from oarlock.drive.contract.trips import OVER_VOLTAGE
 from oarlock.drive.link import Progress
 from oarlock.errors import InputError
 from oarlock.machine import Axis
@@ -22,6 +23,9 @@ from oarlock.rehearse.vary import Study, study, tolerances, tornado
 from oarlock.simulate.plant_parameters import Modulation
 
 Curve = tuple[Array, Array, Array]
+_MOVES = 0.005  # of what the bus gives, from which it is drawn as it moves
+_OVER = ("What came before is shown. A brake resistor, more capacitance or gentler braking keep "
+         "the bus lower.")  # fmt: skip
 _TIGHT = 0.98  # of the current or the bus, from which a scenario is called tight
 
 
@@ -73,7 +77,7 @@ def simulated(
     run = rehearse(scenario, axis, progress=progress, cancel=cancel, bridge=bridge, since=known)
     told = figures_of(run, axis)
     limit = axis.peak
-    used = np.maximum(run.most["volts"] / run.v_max, run.most["amperes"] / limit)
+    used = np.maximum(run.most["volts"] / run.limits, run.most["amperes"] / limit)
     tightest = float(run.t[int(np.argmax(used))]) if run.t.size else 0.0
     answer, reasons = _said(told, axis, tightest)
     if unseen := unread(run, axis):
@@ -98,6 +102,7 @@ def _signed(value: float) -> str:
 def _said(told: RehearsalFigures, axis: Axis, tightest: float) -> tuple[str, tuple[str, ...]]:
     if told.ended != "done":
         return f"No: it ends after {digits(told.seconds, 2)} s, {told.ended}", (
+            _OVER if told.ended == f"tripped: {OVER_VOLTAGE.words}" else
             "What came before is shown. Ask for less, or look at the load.",)  # fmt: skip
     current, most = told.peak_current / axis.peak, axis.machine.max_temperature
     where = f"at {tightest:.3g} s"
@@ -227,6 +232,16 @@ def _line(told: RehearsalFigures) -> str:
     if not math.isnan(told.following_peak):
         return f"{digits(math.degrees(told.following_peak), 2)}° behind"
     return f"{digits(told.peak_current, 2)} A at most"
+
+
+def bus_gives(run: Rehearsal) -> tuple[str, bool]:
+    """Return in words what the bus gives to a phase, and whether that moves."""
+    if not run.t.size:
+        return "", False
+    least, most = float(run.limits.min()), float(run.limits.max())
+    if most - least < _MOVES * most:
+        return f"the bus gives {digits(most, 3)} V", False
+    return f"dashed: the bus gives {least:.0f} to {most:.0f} V", True
 
 
 def curves_of(shown: RehearsePicture) -> dict[str, list[Curve]]:

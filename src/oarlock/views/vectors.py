@@ -28,5 +28,5 @@ def vectors_at(shown: RehearsePicture, at: float) -> Vectors:
         at=at, theta=math.remainder(plant.pole_pairs * here["position"], math.tau),
         volts=complex(here["vd"], here["vq"]), amperes=current,
         flux=complex(plant.psi + plant.Ld * current.real, plant.Lq * current.imag),
-        bus=plant.bus, v_max=shown.run.v_max, limit=shown.limit,
+        bus=here["bus"], v_max=here["bus"] / math.sqrt(3.0), limit=shown.limit,
     )  # fmt: skip

@@ -203,6 +203,7 @@ GROUPS: tuple[Group, ...] = (
     Group(index=0x2021, name="Trip levels", entries=(
         _real("Over-current", "A", "of a phase"), _real("Under-voltage", "V", "of the bus"),
         _count("Oscillation", "1: trips where the torque asked for swings wider and wider", high=1),
+        _real("Over-voltage", "V", "of the bus; 0: none"),
     )),
     Group(index=0x2030, name="Recorder", entries=(
         _count("Decimation", kind=Type.U16, low=1, high=65535, default=1),

@@ -25,9 +25,10 @@ LIMIT_TRAVEL = Trip(6, "limit-travel", "travel above the experiment's limit")
 LIMIT_TIME = Trip(7, "limit-time", "time above the experiment's limit")
 RECORDER = Trip(8, "recorder", "recorder full")
 OSCILLATION = Trip(9, "oscillation", "the torque asked for swings wider and wider")
+OVER_VOLTAGE = Trip(10, "over-voltage", "over-voltage of the bus", 0x3210)
 TRIPS = (
     NONE, OVER_CURRENT, UNDER_VOLTAGE, HEARTBEAT, LIMIT_CURRENT, LIMIT_SPEED, LIMIT_TRAVEL,
-    LIMIT_TIME, RECORDER, OSCILLATION,
+    LIMIT_TIME, RECORDER, OSCILLATION, OVER_VOLTAGE,
 )  # fmt: skip
 LIMITS = (LIMIT_CURRENT, LIMIT_SPEED, LIMIT_TRAVEL, LIMIT_TIME)
 

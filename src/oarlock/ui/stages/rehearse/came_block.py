@@ -20,6 +20,8 @@ _ROWS = {
     "winding": ("Winding warms to", "If this goes on and on, in air of 40 °C"),
     "drawn": ("From the bus", "Energy: what the shaft takes and the copper loses"),
     "returned": ("Returned to it", "Energy that braking or a load pumps up: can the bus take it?"),
+    "bus": ("Bus, least and most", "Voltage of the link, as its supply and capacitor let it go"),
+    "burnt": ("Brake resistor", "Energy that it took"),
     "ripple": ("Ripple, rms", "What switching adds to a phase, effective value"),
     "volts": ("Bus in use", "Largest voltage over what the bus gives"),
     "over": ("At its limit", "Share of the time with the voltage at its limit"),
@@ -78,6 +80,8 @@ class CameBlock(QObject):
         if self._shown is None:
             return
         other = _values(self.compared.figures) if self.compared is not None else {}
+        for key in ("bus", "burnt"):
+            self.rows[key].setVisible(self._shown.run.scenario.supply is not None)
         for key, (value, unit) in _values(self._shown.figures).items():
             was = f"was {other[key][0]}" if key in other and other[key][0] != value else ""
             self.rows[key].show_value(value, unit, was)
@@ -98,6 +102,8 @@ def _values(told: RehearsalFigures) -> dict[str, tuple[str, str]]:
         "winding": (_warm(told.winding), "°C"),
         "drawn": (digits(told.drawn, 3), "J"),
         "returned": (digits(told.returned, 3) if told.returned >= _NONE else "0", "J"),
+        "bus": (f"{told.bus_least:.0f} to {told.bus_most:.0f}", "V"),
+        "burnt": (digits(told.burnt, 3) if told.burnt >= _NONE else "0", "J"),
         "ripple": ("–" if math.isnan(told.ripple) else digits(told.ripple, 2), "A"),
         "volts": (f"{100 * told.voltage:.0f}", "%"),
         "over": (f"{100 * told.saturated:.1f}", "%"),

@@ -36,6 +36,7 @@ from oarlock.views.rehearsal import (
     Split,
     Varied,
     asked_as,
+    bus_gives,
     curves_of,
     kept,
     picked,
@@ -214,9 +215,10 @@ class RehearseStage(StageView):
         self.plots["current"].show_run(run.t, curves["current"], limit=shown.limit,
                                        text=f"limit {digits(shown.limit, 3)} A",
                                        keep=self.drag.active)  # fmt: skip
-        self.plots["volts"].show_run(run.t, curves["volts"], limit=run.v_max,
-                                     text=f"the bus gives {digits(run.v_max, 3)} V",
-                                     keep=self.drag.active)  # fmt: skip
+        given, moves = bus_gives(run)
+        self.plots["volts"].show_run(run.t, curves["volts"], asked=run.limits if moves else None,
+                                     limit=0.0 if moves else float(run.limits[:1].sum()),
+                                     text=given, keep=self.drag.active)  # fmt: skip
 
     def move_cursor(self, at: float) -> None:
         """Put the cursor at a time, in all plots."""
