@@ -101,8 +101,10 @@ def test_what_is_drawn_goes_by_the_bus_as_it_is(winch: Axis) -> None:
 
 
 def test_an_event_of_the_bus_sets_what_the_supply_gives(winch: Axis) -> None:
-    steady = STOP.replace('"0.3 s"', '"0.9 s"') + LINK + (
-        '[[events]]\nat = "0.4 s"\nbus = "250 V"\n[[loads]]\nat = "0 s"\ntorque = 4.0\n'
+    steady = (
+        STOP.replace('"0.3 s"', '"0.9 s"')
+        + LINK
+        + ('[[events]]\nat = "0.4 s"\nbus = "250 V"\n[[loads]]\nat = "0 s"\ntorque = 4.0\n')
     )
     run = rehearse(parse_scenario(steady, place="x"), winch)
     bus = run.mean["bus"]
@@ -137,6 +139,7 @@ def test_it_is_told_on_the_command_line(
         (LINK + 'brake_from = "300 V"\nbrake_resistor = 40\n', "would always burn"),
         (LINK.replace("0.5", "true"), "Write it in ohm"),
         (LINK + "colour = 1\n", "unknown key colour"),
+        (LINK + "takes_back = 1\n", "Write true or false"),
     ],
 )
 def test_a_supply_without_sense_is_refused(winch: Axis, supply: str, told: str) -> None:

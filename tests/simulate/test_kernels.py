@@ -319,9 +319,9 @@ def test_a_current_controller_is_the_written_arithmetic_at_both_limits(rule: int
 
 
 def test_a_plants_numbers_end_where_those_that_a_run_gives_begin() -> None:
-    plant = replace(draw("winch", 0), bus_compensation=True, chop_ohm=7.0).packed()
+    plant = replace(draw("winch", 0), bus_compensation=True, takes_back=True).packed()
     assert plant.shape == (k.PLANT_SIZE,)
-    assert plant[k.PULL_ROWS - 1] == plant[k.CHOP_OHM] == 7.0
+    assert plant[k.PULL_ROWS - 1] == plant[k.TAKES_BACK] == 1.0
     assert plant[k.BUS_MADE_UP] == 1.0
     assert plant[k.HALVES] == draw("winch", 0).halves
     assert not np.any(plant[k.PULL_ROWS :])

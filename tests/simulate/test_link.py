@@ -85,6 +85,17 @@ def test_a_brake_resistor_goes_on_and_off_and_takes_what_comes() -> None:
     assert bare.bus > 400.0
 
 
+def test_a_battery_takes_back_what_a_rectifier_does_not() -> None:
+    braked = fed(brake=0.0, brake_stuck=False)
+    kept, given = (drive(replace(braked, takes_back=back), BRAKED, "vdc", begins=FAST)
+                   for back in (False, True))  # fmt: skip
+    assert volts(kept).max() > 400.0
+    power = 12.0 * 1.5 * braked.pole_pairs * braked.psi * FAST  # W, of the shaft as it begins
+    assert volts(given).max() - 320.0 < braked.feed * power / 320.0
+    assert volts(given).max() > 320.0 + 2.0
+    assert given.bus < volts(given).max()
+
+
 def test_the_drive_trips_above_what_it_bears() -> None:
     model = drive(fed(brake=0.0, brake_stuck=False), BRAKED, "vdc", TRIP_OVER=370.0, begins=FAST)
     assert model.trip == OVER_VOLTAGE.number == k.TRIP_OVERVOLTAGE

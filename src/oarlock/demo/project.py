@@ -10,7 +10,8 @@ from oarlock.store.project import Project
 PROJECT_NAME = "River survey"
 FILE = "river-survey.oarlock"
 HEADER = "winch_gains.h"
-SCENARIO = "lift.scenario.toml"
+SCENARIOS = {"winch": "lift.scenario.toml", "thruster": "passage.scenario.toml"}
+_BESIDE = ("heave.scenario.toml", "heave.csv", "passage.csv", "river.csv")
 # Each axis by its practice drive: axis file and header carry its name.
 AXES = ("winch", "thruster")
 
@@ -28,9 +29,9 @@ def make_demo(folder: Path) -> Path:
         header = folder / f"{name}_gains.h"
         if not header.exists():
             write_atomic(header, demo_text(header.name).encode())
-    lift = folder / SCENARIO
-    if not lift.exists():
-        write_atomic(lift, demo_text(SCENARIO).encode())
+    for name in (*SCENARIOS.values(), *_BESIDE):
+        if not (folder / name).exists():
+            write_atomic(folder / name, demo_text(name).encode())
     if not path.exists():
         Project.make(path, PROJECT_NAME, lambda project: _fill(project, folder))
     return path
@@ -42,8 +43,7 @@ def _fill(project: Project, folder: Path) -> None:
         project.save_axis(axis.name, format_axis(axis), "from the datasheet")
         project.set_view(f"{axis.name}/header", str(folder / f"{name}_gains.h"))
         project.set_view(f"{axis.name}/practice", name)
-        if name == AXES[0]:
-            project.set_view(f"{axis.name}/scenario", demo_text(SCENARIO))
+        project.set_view(f"{axis.name}/scenario", demo_text(SCENARIOS[name]))
 
 
 def default_folder() -> Path:

@@ -63,7 +63,7 @@ def look_closer(
     last = max(run.samples - many, 0)
     first = min(max(round(at / Ts) - many // 2, 0), last)
     begin = max(first - _SETTLED, 0)
-    ideal = ideal_sensing(axis)
+    ideal = ideal_sensing(axis, run.plant)
     before = set_out(run.scenario, ideal, run.plant)
     moment = max((m for m in run.moments if m.sample <= begin), key=lambda m: m.sample)
     before.go_back(moment.state)

@@ -14,6 +14,8 @@ from oarlock.simulate.plant_parameters import PlantParameters
 _NEEDED = ("machine.R", "machine.Ld", "machine.Lq", "machine.psi", "machine.pole_pairs",
            "inverter.bus_voltage", "inverter.control_frequency")  # fmt: skip
 FINEST = 2**20  # counts a turn
+# rad, electrical, where each state of three halls begins whose edges lie evenly.
+_STARTS = {state: n * math.tau / 6.0 for n, state in enumerate((5, 1, 3, 2, 6, 4))}
 
 
 def counts_of(axis: Axis) -> int:
@@ -25,7 +27,8 @@ def counts_of(axis: Axis) -> int:
 def believed_plant(axis: Axis) -> PlantParameters:
     """Return the plant by the axis's best estimates.
 
-    The sensor is an encoder whose counts are as fine as the axis's own sensor, without faults;
+    The sensor is an encoder whose counts are as fine as the axis's own sensor, or three halls whose
+    edges lie evenly, without faults;
     saturation beyond what Ld and Lq say, cogging and temperature are left out.
 
     Raises
@@ -50,25 +53,25 @@ def believed_plant(axis: Axis) -> PlantParameters:
         bus_compensation=inv.bus_compensation,
         adc_bits=round(inv.adc_bits.value), noise=inv.current_count, offsets=(0.0, 0.0, 0.0),
         gains=(1.0, 1.0, 1.0), encoder_counts=counts_of(axis), Ts=inv.Ts,
-        sensor=SensorKind.ENCODER.value,
+        sensor=(SensorKind.HALL if axis.sensor.kind is SensorKind.HALL else
+                SensorKind.ENCODER).value,
     )  # fmt: skip
 
 
-def ideal_sensing(axis: Axis, *, counts: int = 0) -> Axis:
-    """Return the axis with the sensor of `believed_plant`, known and without faults.
-
-    Parameters
-    ----------
-    counts : a turn; 0: as fine as its own
-
-    """
+def ideal_sensing(axis: Axis, plant: PlantParameters) -> Axis:
+    """Return the axis with the sensor of a plant as `believed_plant` makes it, all of it known."""
 
     def sure(value: float, unit: str = "1") -> Parameter:
         told = Estimate(value=value, std=0.0, unit=unit, origin=Origin.DERIVED, source="ideal")
         return Parameter(printed=told, adopted=told)
 
-    fine = sure(float(counts or counts_of(axis)))
-    sensor = Sensor(kind=SensorKind.ENCODER, counts=fine, side=sure(1.0), zero=sure(0.0, "rad"))
+    if plant.sensor == SensorKind.HALL:
+        sensor = Sensor(kind=SensorKind.HALL, side=sure(1.0), zero=sure(0.0, "rad"))
+        starts = {f"hall_{n}": sure(at, "rad") for n, at in _STARTS.items()}
+        sensor = replace(sensor, **starts)  # type: ignore[arg-type]
+    else:
+        sensor = Sensor(kind=SensorKind.ENCODER, counts=sure(float(plant.encoder_counts)),
+                        side=sure(1.0), zero=sure(0.0, "rad"))  # fmt: skip
     none, one = sure(0.0, "A"), sure(1.0)
     inverter = replace(axis.inverter, offset_a=none, offset_b=none, offset_c=none, gain_a=one,
                        gain_b=one)  # fmt: skip

@@ -146,7 +146,7 @@ def _test(run: Run) -> Test:
 def _simulated(
     plan: Plan, axis: Axis, plant: PlantParameters, cancel: Cancel | None, seed: int
 ) -> dict[str, Array]:
-    ideal = ideal_sensing(axis)
+    ideal = ideal_sensing(axis, plant)
     model = begun(plan, ideal, plant, seed=seed)
     left = math.ceil(plan.duration / axis.inverter.Ts) + 1
     while left > 0 and model.is_running:

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from oarlock.cancel import Cancel
 from oarlock.drive.link import Progress
 from oarlock.errors import InputError
-from oarlock.machine import Axis
+from oarlock.machine import Axis, SensorKind
 from oarlock.rehearse.bridge import bridged
 from oarlock.rehearse.plant import FINEST, believed_plant, ideal_sensing
 from oarlock.rehearse.run import outside, set_out
@@ -69,14 +69,21 @@ def ripple_of(
     cancel = cancel or Cancel()
     modulation = Modulation.SPACE_VECTOR if bridge is Modulation.AVERAGED else bridge
     real = bridged(believed_plant(axis), axis, modulation)
-    calm = replace(real, dead_time=0.0, adc_bits=_BITS, noise=0.0, encoder_counts=FINEST)
+    calm = replace(
+        real,
+        dead_time=0.0,
+        adc_bits=_BITS,
+        noise=0.0,
+        encoder_counts=FINEST,
+        sensor=SensorKind.ENCODER.value,
+    )
     spread = (1.0 + axis.inverter.gain_a.std, 1.0 + axis.inverter.gain_b.std)
     gains = (*spread, 3.0 - sum(spread))  # the three add up to 3
     alone = {
         DEAD_TIME: replace(calm, dead_time=real.dead_time),
         SENSE: replace(calm, adc_bits=real.adc_bits, noise=real.noise),
         GAINS: replace(calm, gains=gains),
-        COUNTS: replace(calm, encoder_counts=real.encoder_counts),
+        COUNTS: replace(calm, encoder_counts=real.encoder_counts, sensor=real.sensor),
     }
     played = [calm, replace(real, gains=gains), *alone.values()]
     courses = []
@@ -100,7 +107,7 @@ def _torque(
     scenario: Scenario, axis: Axis, plant: PlantParameters, seed: int, cancel: Cancel
 ) -> tuple[Array, float]:
     """Return the torque (N·m) in the middle of each period, and its rms swing within them."""
-    known = ideal_sensing(axis, counts=plant.encoder_counts)
+    known = ideal_sensing(axis, plant)
     model = set_out(scenario, known, plant, seed=seed)
     whole = round(scenario.duration / plant.Ts)
     middles, swings = [], 0.0

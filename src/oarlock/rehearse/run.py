@@ -282,7 +282,7 @@ def rehearse(
 
     """
     plant = bridged(plant or believed_plant(axis), axis, bridge)
-    axis = ideal_sensing(axis)
+    axis = ideal_sensing(axis, plant)
     model = set_out(scenario, axis, plant, seed=seed)
     bins = Bins(scenario.duration, axis)
     whole = round(scenario.duration / axis.inverter.Ts)

@@ -5,8 +5,9 @@
     resistance = 0.4                # ohm, of the supply: without load it gives the bus's voltage
     brake_from = "390 V"            # a brake resistor is switched on above, off 3 % below
     brake_resistor = 47             # ohm
+    takes_back = true               # a battery; without: a rectifier, which takes nothing back
 
-The supply takes nothing back. Without the table the bus is as stiff as it is told.
+Without the table the bus is as stiff as it is told.
 """
 
 import math
@@ -18,7 +19,8 @@ from oarlock.quantities.kinds import Kind
 from oarlock.rehearse.entries import quantity, refuse_unknown
 from oarlock.simulate.plant_parameters import PlantParameters
 
-_KEYS = {"capacitance", "resistance", "brake_from", "brake_resistor"}
+_KEYS = {"capacitance", "resistance", "brake_from", "brake_resistor",
+         "takes_back"}  # fmt: skip
 _USUAL = 0.1  # ohm
 _FARADS = {"F": 1.0, "mF": 1e-3, "uF": 1e-6, "µF": 1e-6}
 _LEAST_OHM, _MOST_OHM = 1e-3, 1e5
@@ -32,6 +34,7 @@ class Supply:
     resistance: float = _USUAL  # ohm
     brake_from: float = 0.0  # V; 0: no brake resistor
     brake_resistor: float = 0.0  # ohm
+    takes_back: bool = False  # as a battery does
 
 
 def supplied(plant: PlantParameters, supply: Supply | None) -> PlantParameters:
@@ -39,7 +42,8 @@ def supplied(plant: PlantParameters, supply: Supply | None) -> PlantParameters:
     if supply is None:
         return plant
     return replace(plant, link=supply.capacitance, feed=supply.resistance,
-                   chop_from=supply.brake_from, chop_ohm=supply.brake_resistor)  # fmt: skip
+                   chop_from=supply.brake_from, chop_ohm=supply.brake_resistor,
+                   takes_back=supply.takes_back)  # fmt: skip
 
 
 def supply_of(raw: Mapping[str, object], place: str) -> Supply | None:
@@ -65,6 +69,7 @@ def supply_of(raw: Mapping[str, object], place: str) -> Supply | None:
         resistance=_ohms(given, "resistance", place) if "resistance" in given else _USUAL,
         brake_from=quantity(given, "brake_from", Kind.VOLTAGE, place) if brakes else 0.0,
         brake_resistor=_ohms(given, "brake_resistor", place) if brakes else 0.0,
+        takes_back=_yes(given, "takes_back", place),
     )
 
 
@@ -78,6 +83,13 @@ def _farads(given: Mapping[str, object], place: str) -> float:
         pass
     raise InputError(f"capacitance = {given.get('capacitance', '')!r}", place=place,
                      remedy='Write it as "1.5 mF", from 1 µF to 10 F')  # fmt: skip
+
+
+def _yes(given: Mapping[str, object], key: str, place: str) -> bool:
+    value = given.get(key, False)
+    if not isinstance(value, bool):
+        raise InputError(f"{key} = {value!r}", place=place, remedy="Write true or false")
+    return value
 
 
 def _ohms(given: Mapping[str, object], key: str, place: str) -> float:

@@ -189,8 +189,15 @@ class DriveModel:
         self._plant[k.OFFSET_A] = self.plant.offsets[0] + amperes
 
     def begin_with(self, speed: float, warmer: float) -> None:
-        """Have the shaft turn (rad/s), and the winding warmer (K) than at its resistance."""
+        """Have the shaft turn (rad/s), and the winding warmer (K) than at its resistance.
+
+        Halls have told the firmware already how fast.
+        """
         self._state[[k.OMEGA, k.OMEGA_LOAD]] = speed
+        if self.plant.sensor == "hall":
+            pairs = self.plant.pole_pairs
+            self._state[k.HALL_SPEED] = speed * pairs
+            self._state[k.HALL_FROM] = self._state[k.THETA_M] * pairs
         self._state[k.HEAT] = warmer
 
     def feed(self, volts: float) -> None:

@@ -42,11 +42,11 @@ HALL_EDGE = 66  # and five more: rad, electrical, of each hall's rise and fall
 # the carrier in each control period.
 (MODULATION, DEAD_TIME, HALVES) = range(84, 87)
 # The link between supply and bridge: F (0: a stiff bus), ohm of the supply, V above which a brake
-# resistor is switched on (0: there is none), its ohm.
-(LINK, FEED, CHOP_FROM, CHOP_OHM) = range(88, 92)
+# resistor is switched on (0: there is none), its ohm; 1: the supply takes back, as a battery does.
+(LINK, FEED, CHOP_FROM, CHOP_OHM, TAKES_BACK) = range(88, 93)
 BUS_MADE_UP = 87  # 1: duty cycles are shares of the bus as measured, else of the nominal one
 # A torque by where the shaft is: how many rows; of each its angle (rad) and torque, backward.
-PULL_ROWS, PULLS, MOST_PULLS = 92, 93, 64
+PULL_ROWS, PULLS, MOST_PULLS = 93, 94, 64
 PLANT_SIZE = PULLS + 2 * MOST_PULLS
 AVERAGED, SPACE_VECTOR, SINE_WAVE, DISCONTINUOUS = 0, 1, 2, 3
 COPPER_HEAT = 0.00393  # 1/K, of copper's resistance from 20 °C

@@ -1,7 +1,7 @@
 """The link that feeds the bridge: a supply through a rectifier, a capacitor, a brake resistor.
 
 The supply gives current while the bus lies below it and takes none back: what the shaft returns
-raises the capacitor's voltage, until the brake resistor is switched on.
+raises the capacitor's voltage, until the brake resistor is switched on. A battery takes it back.
 """
 
 import math
@@ -19,6 +19,7 @@ from oarlock.simulate.layout import (
     LD,
     LINK,
     PAIRS,
+    TAKES_BACK,
     THETA,
     TS,
     V_ALPHA,
@@ -74,7 +75,7 @@ def charge(plant: Numbers, state: Numbers, supply: float, power: float) -> None:
     h, before = plant[TS], state[V_BUS]
     leaves = power / max(before, _LEAST)
     share = 0.0  # S, of what hangs on the capacitor
-    if before < supply:
+    if before < supply or plant[TAKES_BACK] > 0.0:
         share += 1.0 / plant[FEED]
         leaves -= supply / plant[FEED]
     if state[CHOPS] > 0.0:

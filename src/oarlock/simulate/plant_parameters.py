@@ -63,11 +63,12 @@ class PlantParameters:
     dead_time: float = 0.0  # s
     halves: int = 2  # half periods of the carrier in each control period
     bus_compensation: bool = False  # duty cycles are shares of the bus as measured
-    # What feeds it: a supply that takes nothing back, a capacitor, a resistor to brake by
+    # What feeds it: a supply, a capacitor, a resistor to brake by
     link: float = 0.0  # F; 0: the bus is as stiff as it is told
     feed: float = 0.1  # ohm
     chop_from: float = 0.0  # V; 0: no brake resistor
     chop_ohm: float = 0.0  # ohm
+    takes_back: bool = False  # the supply, as a battery does
     # The shaft
     stiction: float = 1.0  # static over sliding friction
     coulomb_back: float = 0.0  # N·m more when turning backward
@@ -169,6 +170,7 @@ class PlantParameters:
             self.iron, self.heating, self.cooling, self.flux_heat, self.output_late,
             list(Modulation).index(self.modulation), self.dead_time, self.halves,
             self.bus_compensation, self.link, self.feed, self.chop_from, self.chop_ohm,
+            self.takes_back,
         ]  # fmt: skip
         whole = np.zeros(PLANT_SIZE, dtype=np.float64)
         whole[:PULL_ROWS] = numbers  # as many as lie before what is given by the run
