@@ -102,7 +102,7 @@ def fingerprint(axis: Axis, text: str, bridge: Modulation) -> str:
 def summary(now: Snapshot) -> Stage:
     """Return what the rail says of this stage."""
     told = now.screen.rehearsed
-    line, basis, state = "no scenario yet", "", State.EMPTY
+    line, basis, state = "not simulated yet", "", State.EMPTY
     if all(now.axis.loops[spec.key].gains is None for spec in LOOPS):
         line, basis = "no gains yet", "after the loops"
     elif told:
