@@ -84,6 +84,8 @@ def test_our_own_experiments_pass(axis: Axis, quantity: str) -> None:
         (plan(Step(duration=0.1, frame=Frame.PATH)), "position with a gain of zero"),
         (plan(Step(duration=0.1, frame=Frame.PATH, distance=4.0)), "step 1 passes 60 rad/s on its"),
         (plan(Step(duration=0.1, frame=Frame.ROTOR, distance=0.5)), "moves without a controller"),
+        (plan(Step(duration=0.0, frame=Frame.PATH, distance=0.5)), "less than a sample"),
+        (plan(Step(duration=math.nan, frame=Frame.PATH, distance=0.5)), "less than a sample"),
         (plan(gains=replace(GAINS, Ki_q=0.0)), "gains"),
     ],
 )

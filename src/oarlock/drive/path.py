@@ -67,9 +67,9 @@ def piece(duration: float, begun: float, far: float, ends: float) -> Piece:
 
 
 def pieces(steps: Sequence[Step]) -> Iterator[tuple[int, Piece]]:
-    """Yield the pieces of a path among steps, each with the number of its step."""
+    """Yield the pieces of a path among steps, each with its step's number; none without a time."""
     ends = 0.0
     for n, step in enumerate(steps):
-        if step.frame is Frame.PATH:
+        if step.frame is Frame.PATH and step.duration > 0.0:
             yield n, piece(step.duration, ends, step.distance, step.speed)
         ends = step.speed if step.frame in _GOES_ON else 0.0

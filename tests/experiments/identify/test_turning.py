@@ -18,7 +18,7 @@ from oarlock.experiments.identify.mechanics import SpeedTrapezoids
 from oarlock.experiments.identify.mechanics_reading import estimate_mechanics
 from oarlock.experiments.identify.resonance import TorqueSines, estimate_resonance
 from oarlock.experiments.identify.standstill import InductanceSine
-from oarlock.machine import Axis
+from oarlock.machine import Axis, SensorKind
 from oarlock.practice.truth import draw
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Finding, Record
@@ -259,3 +259,11 @@ def test_the_sensors_direction_reversed_is_named(spin: Record, known: Axis) -> N
     back = {**spin.columns, "theta_m": -np.asarray(spin["theta_m"])}
     finding = estimate_flux(replace(spin, columns=back), known)
     assert "direction" in failed(finding)["speed reached"]
+
+
+def test_trapezoids_by_halls_leave_room_below_their_limit(axis: Axis) -> None:
+    halls = replace(axis, sensor=replace(axis.sensor, kind=SensorKind.HALL))
+    found = SpeedTrapezoids().plan(halls)
+    assert found.speed.limit == pytest.approx(0.9 * axis.rated)
+    assert found.limits.current > 1.3 * found.speed.limit  # where an edge sets the angle right
+    assert SpeedTrapezoids().plan(axis).speed.limit == 0.0

@@ -26,11 +26,12 @@ from oarlock.experiments.common.speed import (
     speed_loop,
     within_travel,
 )
-from oarlock.machine import Axis
+from oarlock.machine import Axis, SensorKind
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Plain
 
 _ROWS = 15000
+_SHARE = 0.9  # of the rated current, that it needs at most
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -86,11 +87,11 @@ class SpeedTrapezoids:
             decimation=max(math.ceil(seconds / axis.inverter.Ts / _ROWS), 1),
             average=True,
             limits=abort_limits(
-                axis, current=0.9 * rated, turns=1.3 * excursion(steps) + 2.0,
+                axis, current=_SHARE * rated, turns=1.3 * excursion(steps) + 2.0,
                 speed=1.25 * top + 5.0, seconds=seconds,
             ),
             gains=gentle_gains(axis, math.tau * 150.0),
-            speed=speed_loop(axis, self.crossover),
+            speed=replace(speed_loop(axis, self.crossover), limit=_asked(axis)),
             decouple=True,
         )  # fmt: skip
 
@@ -112,3 +113,12 @@ class SpeedTrapezoids:
     def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the estimator must know, as plain values."""
         return {"speed": self.speed(axis), "creeps": [0.05, 0.73], "creep": 0.5}
+
+
+def _asked(axis: Axis) -> float:
+    """Return the most that the speed controller may ask for, A; 0: as its limit allows.
+
+    The angle of halls is guessed from edge to edge, and set right at each: what the current
+    controllers make of that needs room below the experiment's limit.
+    """
+    return _SHARE * axis.rated if axis.sensor.kind is SensorKind.HALL else 0.0
