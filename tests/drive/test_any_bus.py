@@ -16,6 +16,7 @@ from oarlock.cancel import Cancel
 from oarlock.drive.bridge import Bridge
 from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.channel import parse_channel
+from oarlock.drive.contract.entries import CONTRACT
 from oarlock.drive.finder import Way, describe, find
 from oarlock.drive.runner import play
 from oarlock.drive.steps import Limits, Plan, Step
@@ -158,12 +159,12 @@ def test_two_nodes_of_one_number_and_other_devices(bus: str) -> None:
         way = found_on(bus)
     said = {n.channel.node: (n.said, n.usable) for n in way.nodes}
     assert said[4] == ("two nodes have this number: give one of them another", False)
-    assert said[7] == ("a drive of contract version 2, this program needs 4", False)
+    assert said[7] == (f"a drive of contract version 2, this program needs {CONTRACT}", False)
 
 
 def test_what_is_said_of_a_node() -> None:
-    assert describe(1, 3, 417, twice=False) == ("drive no. 417", True)
-    assert describe(1, 3, 0, twice=False) == ("drive", True)
+    assert describe(1, CONTRACT, 417, twice=False) == ("drive no. 417", True)
+    assert describe(1, CONTRACT, 0, twice=False) == ("drive", True)
     silent, usable = describe(None, None, None, twice=False)
     assert not usable
     assert silent == "answers, but not who it is: look again"
