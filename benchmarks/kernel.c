@@ -464,7 +464,7 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
         if (mode == MODE_FIXED) { w_e = row[REF_W]; at = row[ANGLE] + w_e * meta[ROW_SAMPLE] * Ts; }
         x[FRAME_AT] = at;
         x[M_ALPHA] = ma; x[M_BETA] = mb;
-        x[X_REF] = x[THETA_M] - x[THETA_START];
+        x[X_REF] = x[X_TO] = x[THETA_M] - x[THETA_START];
         double c = cos(at), s = sin(at);
         float y_d = (float)(ma * c + mb * s), y_q = (float)(mb * c - ma * s), r_d = row[REF_D];
         double push = mode == MODE_SPEED ? x[PUSH] : 0.0;
@@ -472,6 +472,7 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
         float r_q = (float)(row[REF_Q] + push);
         x[W_PLAIN] = x[W_REF] = mode == MODE_SPEED ? row[REF_W] : x[SPEED_M];
         x[A_REF] = 0.0;
+        x[W_TO] = x[W_REF];
         if (mode != MODE_SPEED) {
             x[ASKED] = x[O_FOLLOWED] = x[SPEED_M];
             x[O_CARRIED] = x[O_HELD] = 0.0;

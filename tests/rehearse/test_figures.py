@@ -50,6 +50,15 @@ def test_a_move_up_and_one_further() -> None:
     assert second.overshoot == pytest.approx(0.6 / 5.0)  # 15.6 where 15 was asked for
 
 
+def test_the_voltage_in_use_is_that_of_the_bus_as_it_is() -> None:
+    run = made(Control.SPEED, "volts", [20.0] * 5 + [15.0] * 5, Point(at=0.0, value=20.0))
+    falling = np.linspace(50.0, 20.0, 10) * math.sqrt(3.0)
+    sagged = replace(run, mean=dict(run.mean) | {"bus": falling})
+    told = figures_of(sagged, AXIS)
+    assert told.voltage == pytest.approx(15.5 / 20.0)  # in its last bin
+    assert figures_of(run, AXIS).voltage == pytest.approx(20.5 / 50.0)
+
+
 def test_a_speed_down_through_zero() -> None:
     course = [0.0, 20.0, 20.0, 20.0, 20.0, -10.0, -30.0, -31.0, -30.0, -30.0]
     run = made(

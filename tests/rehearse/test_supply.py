@@ -78,6 +78,13 @@ def test_a_brake_resistor_keeps_it_down(winch: Axis) -> None:
                                          brake_resistor=40.0)  # fmt: skip
 
 
+def test_a_battery_takes_back_what_pumps_a_link_up(winch: Axis) -> None:
+    run = fed(winch, LINK + "takes_back = true\n")
+    told, bare = figures_of(run, winch), figures_of(fed(winch, LINK), winch)
+    assert 320.5 < told.bus_most < 330.0 < bare.bus_most
+    assert run.mean["bus"][-1] == pytest.approx(320.0, abs=0.5)
+
+
 def test_above_what_the_drive_bears_it_trips_and_says_what_helps(winch: Axis) -> None:
     axis = bears(winch, 360.0)
     shown = simulated(parse_scenario(STOP + LINK, place="x"), axis)

@@ -85,6 +85,9 @@ def test_what_repeats_between_the_lines_widens_their_scatter(axis: Axis) -> None
     codes = [{c.code for c in x.checks if not c.passed} for x in found
              if isinstance(x, CurrentSwept)]  # fmt: skip
     assert "bias" in codes[0]
+    crossing = read(play_on_model(replace(many, bias=0.5), axis, bent), axis)
+    assert isinstance(crossing, CurrentSwept)
+    assert "hold 2 times the size of the sweep, 1.6 A, or more" in crossing.said
     apart = replace(many, amplitude=0.4, bias=1.0)
     held = read(play_on_model(apart, axis, straight), axis)
     assert isinstance(held, CurrentSwept)
