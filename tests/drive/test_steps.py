@@ -203,7 +203,8 @@ def test_a_multisine_counts_by_what_sounds_of_it(axis: Axis) -> None:
     peak = most * np.max(np.abs(sum(np.sin(math.tau * f * t) for f, _, _ in lines)))
     assert f"adds {peak:.3g} V; the bus gives" in said(5.0, 200.0)
     most = 0.42 * axis.inverter.v_max
-    lines = tuple((10.0 * n, most, -math.pi * n * n / 3.0) for n in (1, 2, 3))
+    lines = ((10.0, most, -math.pi / 3.0), (20.0, most, -4.0 * math.pi / 3.0),
+             (30.0, most, -3.0 * math.pi))  # fmt: skip
     alike = np.max(np.abs(sum(np.sin(math.tau * f * t) for f, _, _ in lines)))
     together = np.max(np.abs(sum(np.sin(math.tau * f * t + rad) for f, _, rad in lines)))
     assert most * together < axis.inverter.v_max < most * alike  # phases decide

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from oarlock.machine import Parameter
 from oarlock.quantities import Estimate, Origin
 from oarlock.rehearse.bins import COLUMNS
-from oarlock.rehearse.events import Load
+from oarlock.rehearse.events import Event, Happening, Load
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
 from oarlock.rehearse.plant import believed_plant
 from oarlock.rehearse.run import Rehearsal, rehearse
@@ -130,6 +130,18 @@ def test_bins_say_what_the_samples_say(samples: list[Table], duration: float, lo
     assert told.top_speed == pytest.approx(np.abs(table[:, 9]).max(), rel=1e-12)
     assert run.least["speed"].min() == table[:, 2].min()
     assert run.t[-1] + 1e-9 < run.samples * AXIS.inverter.Ts
+
+
+def test_the_time_at_the_limit_goes_by_the_bus_as_it_is(samples: list[Table]) -> None:
+    weak = Event(at=0.1, what=Happening.BUS, value=200.0)
+    scenario = Scenario(name="s", control=Control.SPEED, duration=0.3, events=(weak,),
+                        points=(Point(at=0.002, value=150.0),))  # fmt: skip
+    compensated = replace(AXIS, inverter=replace(AXIS.inverter, bus_compensation=True))
+    told = figures_of(rehearse(scenario, compensated), compensated)
+    table = np.concatenate(samples)
+    volts, limits = np.hypot(table[:, 6], table[:, 7]), table[:, 8] / math.sqrt(3.0)
+    assert told.saturated == pytest.approx(np.mean(volts >= 0.999 * limits), abs=1e-12)
+    assert told.saturated > 0.1
 
 
 def printed(value: float, unit: str) -> Parameter:
