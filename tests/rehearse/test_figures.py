@@ -135,7 +135,7 @@ def test_bins_say_what_the_samples_say(samples: list[Table], duration: float, lo
 def test_the_time_at_the_limit_goes_by_the_bus_as_it_is(samples: list[Table]) -> None:
     weak = Event(at=0.1, what=Happening.BUS, value=200.0)
     scenario = Scenario(name="s", control=Control.SPEED, duration=0.3, events=(weak,),
-                        points=(Point(at=0.002, value=150.0),))  # fmt: skip
+                        points=(Point(at=0.002, value=195.0),))  # fmt: skip
     compensated = replace(AXIS, inverter=replace(AXIS.inverter, bus_compensation=True))
     told = figures_of(rehearse(scenario, compensated), compensated)
     table = np.concatenate(samples)
