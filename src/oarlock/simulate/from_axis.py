@@ -34,7 +34,6 @@ def plant_of(axis: Axis, *, inertia: float, coulomb: float = 0.0, load_square: f
         dead_knee=0.03 * rated,
         bus=inv.bus_voltage.value,
         bus_ripple=0.0,
-        bus_compensation=inv.bus_compensation,
         full_scale=inv.current_full_scale.value,
         adc_bits=round(inv.adc_bits.value),
         noise=2.0 * inv.current_count,
