@@ -107,6 +107,26 @@ def test_what_is_drawn_goes_by_the_bus_as_it_is(winch: Axis) -> None:
     assert bus_gives(stiff.run) == ("the bus gives 185 V", False)
 
 
+def test_the_tightest_moment_is_told_by_the_bus_as_it_is(winch: Axis) -> None:
+    weak = """control = "speed"
+duration = "1 s"
+[start]
+speed = "900 rpm"
+[[points]]
+speed = "900 rpm"
+[[points]]
+at = "0.3 s"
+speed = "700 rpm"
+acceleration = "400 rad/s2"
+[[events]]
+at = "0.5 s"
+bus = "200 V"
+"""
+    axis = replace(winch, inverter=replace(winch.inverter, bus_compensation=True))
+    shown = simulated(parse_scenario(weak, place="x"), axis)
+    assert shown.tightest > 0.5  # less is asked than before, of a bus that has less
+
+
 def test_an_event_of_the_bus_sets_what_the_supply_gives(winch: Axis) -> None:
     steady = (
         STOP.replace('"0.3 s"', '"0.9 s"')

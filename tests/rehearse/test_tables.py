@@ -185,7 +185,7 @@ def test_a_path_that_is_too_fast_between_its_rows_is_refused(tmp_path: Path, pla
     fast = 0.9 * top / RPM  # back at once: past the top speed on the way, though at no row
     table = (f"t [s],position [turns],speed [rpm]\n0,0,0\n0.5,{there:.3f},{fast:.1f}\n"
              f"1,{there + back:.3f},0\n")  # fmt: skip
-    with pytest.raises(InputError, match="point 2: .* above the top speed"):
+    with pytest.raises(InputError, match=r"point 2: .* above the top speed"):
         heaved(tmp_path, placed, table)
 
 
