@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 
 from oarlock.cli import main
+from oarlock.control.position_design import design_position
 from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import format_axis
@@ -89,6 +90,24 @@ def test_a_load_by_angle_pulls_where_the_shaft_is(tmp_path: Path, winch: Axis) -
     beyond = run.mean["iq"][turns > 3.5].mean()
     assert middle - idle == pytest.approx(1.0 / Kt, rel=0.08)
     assert beyond - idle == pytest.approx(2.0 / Kt, rel=0.04)
+
+
+def test_a_sensor_that_slips_leaves_the_shaft_elsewhere_than_it_says(winch: Axis) -> None:
+    axis = winch.with_loop_gains("position", design_position(winch).gains)
+    move = (
+        'control = "position"\nduration = "1.2 s"\n[[points]]\nat = "0.1 s"\nby = "0.5"\n'
+        'speed = "200 rpm"\nacceleration = "300 rad/s2"\n'
+    )
+    slipped = move + '[[events]]\nat = "0.6 s"\nslip = "2 deg"\n'
+    shown = simulated(parse_scenario(slipped, place="x"), axis)
+    said, shaft = curves_of(shown)["asked"]
+    assert said[0][-1] == pytest.approx(0.5, abs=2e-4)  # the loop brings back what is read
+    assert 360.0 * (shaft[0][-1] - said[0][-1]) == pytest.approx(-2.0, abs=0.1)
+    assert shaft[0][500] == pytest.approx(said[0][500], abs=2e-4)
+    assert shown.answer in {f"The shaft stands −{n}° from where its sensor says"
+                            for n in ("1.98", "1.99", "2.00", "2.01", "2.02")}  # fmt: skip
+    whole = simulated(parse_scenario(move, place="x"), axis)
+    assert len(curves_of(whole)["asked"]) == 1
 
 
 def test_a_shaft_whose_sensor_is_lost_is_told_as_it_is(winch: Axis) -> None:

@@ -13,6 +13,7 @@ from oarlock.rehearse.run import Rehearsal
 from oarlock.rehearse.scenario import Control
 
 Array = NDArray[np.float64]
+_APART = math.radians(0.5)
 _UNREAD = 0.03  # of the top speed, by which shaft and sensor differ noticeably
 
 
@@ -102,6 +103,28 @@ def unread_of(run: Rehearsal, axis: Axis) -> Unread | None:
         return None
     return Unread(at=float(run.t[most]), shaft=float(run.mean["shaft"][most]),
                   told=float(run.mean["speed"][most]))  # fmt: skip
+
+
+def shaft_way(run: Rehearsal, axis: Axis) -> Array:
+    """Return where the shaft itself stands in the middle of each bin, rad from where it began.
+
+    The sensor's word for it is the channel `position`.
+    """
+    turned = run.mean["shaft"] * np.diff(run.t, append=run.samples * axis.inverter.Ts)
+    found: Array = np.cumsum(turned) - 0.5 * turned
+    return found
+
+
+def apart_of(run: Rehearsal, axis: Axis) -> float | None:
+    """Return by how much the shaft stands ahead of what its sensor says at the end, rad.
+
+    None where nothing happened to the sensor, or it is not worth a word.
+    """
+    events = {one.what for one in run.scenario.events}
+    if not events & {Happening.SENSOR, Happening.SLIP} or not run.t.size:
+        return None
+    off = float(shaft_way(run, axis)[-1] - run.mean["position"][-1])
+    return off if abs(off) > _APART else None
 
 
 def _peak(most: Array, least: Array) -> float:

@@ -13,7 +13,7 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
-from oarlock.rehearse.figures import RehearsalFigures, figures_of, unread_of
+from oarlock.rehearse.figures import RehearsalFigures, apart_of, figures_of, shaft_way, unread_of
 from oarlock.rehearse.holding import Holding, holding
 from oarlock.rehearse.ripple import ripple_of
 from oarlock.rehearse.run import Array, Rehearsal, rehearse
@@ -87,12 +87,19 @@ def simulated(
 
 
 def unread(run: Rehearsal, axis: Axis) -> str:
-    """Return in words by how much the shaft turns otherwise than its sensor says; or nothing."""
+    """Return in words how the shaft turns, or stands, otherwise than its sensor says; or nothing."""
     found = unread_of(run, axis)
+    apart = apart_of(run, axis) if run.scenario.control is Control.POSITION else None
+    if apart is not None:
+        return f"The shaft stands {_signed_degrees(apart)} from where its sensor says"
     if found is None:
         return ""
     told, shaft = (_signed(value / RPM) for value in (found.told, found.shaft))
     return f"The sensor says {told} rpm where the shaft turns {shaft}"
+
+
+def _signed_degrees(angle: float) -> str:
+    return f"{digits(math.degrees(angle), 3)}°".replace("-", "−")
 
 
 def _signed(value: float) -> str:
@@ -257,9 +264,13 @@ def curves_of(shown: RehearsePicture) -> dict[str, list[Curve]]:
     else:
         behind = [(part["speed_ref"] - part["speed"]) / RPM for part in parts]
     low, high = np.minimum(behind[1], behind[2]), np.maximum(behind[1], behind[2])
-    asked = [name, "shaft"] if name == "speed" and unread(run, shown.axis) else [name]
+    off = unread(run, shown.axis)
+    asked = [name, "shaft"] if name == "speed" and off else [name]
+    drawn = [(run.mean[c] * scale, run.least[c] * scale, run.most[c] * scale) for c in asked]
+    if name == "position" and off:
+        drawn.append((shaft_way(run, shown.axis) * scale,) * 3)
     return {
-        "asked": [(run.mean[c] * scale, run.least[c] * scale, run.most[c] * scale) for c in asked],
+        "asked": drawn,
         "behind": [(behind[0], low, high)],
         "current": [(run.mean[c], run.least[c], run.most[c]) for c in ("iq", "id")],
         "volts": [(run.mean["volts"], run.least["volts"], run.most["volts"])],
