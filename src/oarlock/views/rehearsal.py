@@ -87,7 +87,7 @@ def simulated(
 
 
 def unread(run: Rehearsal, axis: Axis) -> str:
-    """Return in words how the shaft turns, or stands, otherwise than its sensor says; or nothing."""
+    """Return in words how the shaft turns or stands otherwise than its sensor says, or nothing."""
     found = unread_of(run, axis)
     apart = apart_of(run, axis) if run.scenario.control is Control.POSITION else None
     if apart is not None:
