@@ -156,7 +156,11 @@ def test_on_many_machines(
     )
     stage.vary.click()
     wait(qtbot, lambda: stage._working is None, 120.0)
-    assert stage.note.text() == "All 4 machines come to the end"
+    assert stage.answer == "All 4 machines come to the end"
+    assert stage.note.text().startswith("Dotted: how far they reach")
+    assert stage.shown is not None
+    drawn = [item.xData.size for item in stage.plots["asked"]._bands[:2]]
+    assert min(drawn) > 100
     assert stage._within._done.value == "4"
     assert "inertia" in stage._within.bars.accessibleName()
     heading = stage._within._block._heading
@@ -169,6 +173,10 @@ def test_on_many_machines(
     assert "stale" in heading._hint
     tuned.session.undo()
     assert "±2" in heading._hint
+    stage.run()
+    wait(qtbot, lambda: stage._working is None, 60.0)
+    assert stage.answer == stage.shown.answer  # of one machine again
+    assert not stage.plots["asked"]._spread
 
 
 def test_files_in_and_out(qtbot: QtBot, tuned: Application, tmp_path: Path) -> None:

@@ -11,6 +11,7 @@ import threading
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,7 +22,7 @@ from oarlock.machine import Axis
 from oarlock.quantities import Estimate
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
 from oarlock.rehearse.plant import believed_plant
-from oarlock.rehearse.run import rehearse
+from oarlock.rehearse.run import Rehearsal, rehearse
 from oarlock.rehearse.scenario import Scenario
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
 
@@ -113,6 +114,7 @@ def study(
     scenario: Scenario, axis: Axis, many: int, *, seed: int = 0,
     progress: Progress | None = None, cancel: Cancel | None = None,
     bridge: Modulation = Modulation.AVERAGED, spread: Spread | None = None,
+    seen: Callable[[int, Rehearsal], None] | None = None,
 ) -> Study:  # fmt: skip
     """Return the figures of `many` variants. Work for a job; errors as `rehearse`.
 
@@ -121,6 +123,7 @@ def study(
     Parameters
     ----------
     spread : over what the variants are shared out; None: the cores that are here
+    seen : called with each run and its number, in any order and thread; not of a `spread`
 
     """
     from scipy.stats import norm, qmc
@@ -133,26 +136,33 @@ def study(
     factors = np.vstack(
         [np.ones(len(known)), 1.0 + stds * norm.ppf(np.clip(draws, 1e-9, 1 - 1e-9))]
     )
-    plant = believed_plant(axis)
-    plants = [varied(plant, {t.name: float(f) for t, f in zip(known, row, strict=True)})
-              for row in factors]  # fmt: skip
+    plants = plants_of(axis, factors)
 
     def told(done: int) -> None:
         if progress is not None:
             progress(done / len(plants), f"{done} of {len(plants)} variants")
 
-    found = (spread or _figures)(scenario, axis, plants, bridge, cancel or Cancel(), told)
+    here = partial(_figures, seen=seen)
+    found = (spread or here)(scenario, axis, plants, bridge, cancel or Cancel(), told)
     return Study(tolerances=known, factors=factors, figures=tuple(found))
+
+
+def plants_of(axis: Axis, factors: Array) -> list[PlantParameters]:
+    """Return the plants of a study, by the factors (n, k) of its tolerances."""
+    plant, known = believed_plant(axis), tolerances(axis)
+    return [varied(plant, {t.name: float(f) for t, f in zip(known, row, strict=True)})
+            for row in factors]  # fmt: skip
 
 
 def _figures(
     scenario: Scenario, axis: Axis, plants: Sequence[PlantParameters], bridge: Modulation,
     cancel: Cancel, told: Callable[[int], None],
+    seen: Callable[[int, Rehearsal], None] | None = None,
 ) -> list[RehearsalFigures]:  # fmt: skip
     """Return the figures of each plant, in their order: as many at a time as there are cores."""
     failed = threading.Event()
 
-    def one(plant: PlantParameters) -> RehearsalFigures | None:
+    def one(number: int, plant: PlantParameters) -> RehearsalFigures | None:
         if failed.is_set():
             return None
         try:
@@ -160,11 +170,13 @@ def _figures(
         except BaseException:
             failed.set()
             raise
+        if seen is not None:
+            seen(number, run)
         return figures_of(run, axis)
 
     found = []
     with ThreadPoolExecutor(os.cpu_count() or 1, thread_name_prefix="variants") as pool:
-        for made in pool.map(one, plants):
+        for made in pool.map(one, range(len(plants)), plants):
             if made is not None:
                 found.append(made)
                 told(len(found))

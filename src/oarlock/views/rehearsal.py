@@ -1,6 +1,7 @@
 """What the Rehearse stage shows of a scenario that was simulated; pure."""
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -13,13 +14,14 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
+from oarlock.rehearse.envelope import Gathering, Spread, remedy
 from oarlock.rehearse.figures import RehearsalFigures, apart_of, figures_of, shaft_way, unread_of
 from oarlock.rehearse.holding import Holding, holding
 from oarlock.rehearse.ripple import ripple_of
 from oarlock.rehearse.run import Array, Rehearsal, rehearse
 from oarlock.rehearse.scenario import Control, Scenario, parse_scenario
 from oarlock.rehearse.shares import shares
-from oarlock.rehearse.vary import Study, study, tolerances, tornado
+from oarlock.rehearse.vary import Study, plants_of, study, tolerances, tornado
 from oarlock.simulate.plant_parameters import Modulation
 
 Curve = tuple[Array, Array, Array]
@@ -147,13 +149,23 @@ class Varied:
     moved: tuple[tuple[str, float, float, float], ...]  # name, ± (ratio), low, high or NaN
     shares: str  # what makes its scatter; empty: too few machines tell it
     holding: Holding | None  # of the speed loop's margin; None: it has none
+    picture: RehearsePicture  # of the machine as it is believed
+    spread: Spread  # how far the courses reach
+    gentler: float | None  # share of the accelerations with which none falls out; None: not found
 
     @property
     def sentence(self) -> str:
         """The answer of the study."""
-        if self.done < self.count:
-            return f"{self.count - self.done} of {self.count} machines do not come to the end"
-        return f"All {self.count} machines come to the end"
+        out = len(self.spread.out)
+        if not out:
+            return f"All {self.count} machines come to the end"
+        why = "do not come to the end" if self.done < self.count else "fall behind"
+        if 0 < self.count - self.done < out:
+            why = "fall behind or do not come to the end"
+        told = f"{out} of {self.count} machines {why}"
+        if self.gentler is None:
+            return told
+        return f"{told}. With {self.gentler:g} of the acceleration all of them follow"
 
 
 def varied(
@@ -161,10 +173,15 @@ def varied(
     cancel: Cancel | None = None, bridge: Modulation = Modulation.AVERAGED,
 ) -> Varied:  # fmt: skip
     """Return what many machines come to, and what moves it. Work for a job."""
-    known = tolerances(axis)
+    known, gathering = tolerances(axis), Gathering()
+    believed = simulated(scenario, axis, bridge=bridge, cancel=cancel)
     share = many / (many + 2 * len(known))
     made = study(scenario, axis, many, progress=_part(progress, 0.0, share), cancel=cancel,
-                 bridge=bridge)  # fmt: skip
+                 bridge=bridge, seen=gathering.take)  # fmt: skip
+    spread, gentler = gathering.spread(scenario, axis), None
+    if spread.out and 0 not in spread.out:
+        plants = plants_of(axis, made.factors[list(spread.out)])
+        gentler = remedy(scenario, axis, plants, bridge=bridge, cancel=cancel)
     positioned = scenario.control is Control.POSITION
     name, scale = ("following_peak", 180.0 / math.pi) if positioned else ("peak_current", 1.0)
     low, middle, high = (scale * float(x) for x in made.quantiles(name))
@@ -175,7 +192,8 @@ def varied(
         count=many, done=made.done, middle=middle, low=low, high=high,
         figure="Behind, most" if positioned else "Peak current", unit="°" if positioned else "A",
         moved=tuple((m.name, 2.0 * by_name[m.name], scale * m.low, scale * m.high) for m in moved),
-        shares=_shares(made, name), holding=_holding(axis, many, cancel),
+        shares=_shares(made, name), holding=_holding(axis, many, cancel), spread=spread,
+        gentler=gentler, picture=believed,
     )  # fmt: skip
 
 
@@ -274,6 +292,41 @@ def curves_of(shown: RehearsePicture) -> dict[str, list[Curve]]:
         "behind": [(behind[0], low, high)],
         "current": [(run.mean[c], run.least[c], run.most[c]) for c in ("iq", "id")],
         "volts": [(run.mean["volts"], run.least["volts"], run.most["volts"])],
+    }
+
+
+Bands = list[tuple[Array, Array]]
+
+
+def many_courses(spread: Spread, control: Control) -> dict[str, tuple[Bands, Bands]]:
+    """Return what is drawn of many machines in each plot.
+
+    First (least, most) of each of its curves, of those that follow; then (s, course) of each that
+    falls out.
+    """
+    name, scale, _ = asked_as(control)
+
+    def off(course: Mapping[str, Array]) -> Array:
+        if name == "position":
+            return np.asarray(np.degrees(course["following"]), dtype=np.float64)
+        return np.asarray((course["speed_ref"] - course["speed"]) / RPM, dtype=np.float64)
+
+    def drawn(channel: str, scale: float = 1.0) -> tuple[Bands, Bands]:
+        out = [(f.t, f.course[channel] * scale) for f in spread.fallen]
+        if not spread.t.size:
+            return [], out
+        return [(spread.least[channel] * scale, spread.most[channel] * scale)], out
+
+    least, most = spread.least, spread.most
+    if name != "position" and spread.t.size:  # the speed asked for is the same on each
+        sides = (off({**most, "speed": most["speed"]}), off({**most, "speed": least["speed"]}))
+    else:
+        sides = (off(least), off(most)) if spread.t.size else (spread.t, spread.t)
+    return {
+        "asked": drawn(name, scale),
+        "behind": ([sides] if spread.t.size else [], [(f.t, off(f.course)) for f in spread.fallen]),
+        "current": (drawn("iq")[0] + drawn("id")[0], drawn("iq")[1]),
+        "volts": drawn("volts"),
     }
 
 

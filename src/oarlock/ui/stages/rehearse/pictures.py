@@ -1,6 +1,7 @@
 """Linked plots of a rehearsal: one cursor through all, one range of time."""
 
 import math
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -20,6 +21,7 @@ _FLAT = 1e-3  # of how far a quantity goes in all: less is shown no larger
 _NAMES = 20.0  # px at the top, for what a plot shows
 _DENSE = 20  # samples on a column of the screen, from which curves are hatchings
 _GRIP = 10.0  # px about a handle
+_FALLEN = 8  # machines that fall out, at most, that are drawn
 _CLOSEST = 0.005  # s, the shortest range of time
 
 
@@ -39,6 +41,9 @@ class RunPlot(Plot):
         self._asked = self.curve(t.muted, 1.2, Qt.PenStyle.DashLine)
         self._reach = [self.curve(look.faded(color, 90), 1.0) for color in colors for _ in "ab"]
         self._means = [self.curve(color, 1.8) for color in colors]
+        self._bands = [self.curve(look.faded(color, 150), 1.0, Qt.PenStyle.DotLine)
+                       for color in colors for _ in "ab"]  # fmt: skip
+        self._fallen = [self.curve(t.attention, 1.2, Qt.PenStyle.DashLine) for _ in range(_FALLEN)]
         self._colors = colors
         self._values: tuple[tuple[str, str], ...] = ()
         self._points: list[tuple[float, QColor]] = []
@@ -50,6 +55,7 @@ class RunPlot(Plot):
         self._drawn: list[tuple[Any, Array]] = []  # each curve and its values, over `_t`
         self._kept_t = np.zeros(0)
         self._kept: list[tuple[Any, Array]] = []  # of the run that is compared with
+        self._spread: list[tuple[Any, Array, Array]] = []  # of many machines: each curve, t, values
         self._flat = 0.0
         if last:
             self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -96,6 +102,26 @@ class RunPlot(Plot):
         self._kept = list(zip(self._before, curves, strict=False)) if t is not None else []
         self._fill()
 
+    def show_spread(
+        self, t: Array | None = None, bands: Sequence[tuple[Array, Array]] = (),
+        fallen: Sequence[tuple[Array, Array]] = (),
+    ) -> None:  # fmt: skip
+        """Draw how far many machines reach, (least, most) of each colour, and who falls out.
+
+        Parameters
+        ----------
+        fallen : (s, values) of each
+
+        """
+        for item in (*self._bands, *self._fallen):
+            self.clear(item)
+        sides = [side for band in bands for side in band]
+        self._spread = [] if t is None else [
+            (item, t, values) for item, values in zip(self._bands, sides, strict=False)
+        ]  # fmt: skip
+        self._spread += [(item, *one) for item, one in zip(self._fallen, fallen, strict=False)]
+        self.show_range(*self.x_range)
+
     def _fill(self) -> None:
         """Give each curve what is seen of it."""
         low, high = self.x_range
@@ -105,6 +131,8 @@ class RunPlot(Plot):
             for item, values in curves:
                 x, y = thinned(t, values, low, high, columns)
                 item.trace(x, y, dense=seen > _DENSE * columns)
+        for item, t, values in self._spread:
+            item.trace(*thinned(t, values, low, high, columns), dense=False)
 
     def show_range(self, low: float, high: float) -> None:
         """Show a range of time; the other axis follows what is in it."""
@@ -118,6 +146,10 @@ class RunPlot(Plot):
             for _, values in curves:
                 least = float(values[part].min(initial=least))
                 most = float(values[part].max(initial=most))
+        for _, t, values in self._spread:
+            part = slice(np.searchsorted(t, low), np.searchsorted(t, high, side="right"))
+            least = float(values[part].min(initial=least))
+            most = float(values[part].max(initial=most))
         if least <= most:
             if most - least < self._flat:  # rounding is no picture
                 middle = 0.5 * (most + least)
@@ -268,3 +300,8 @@ def _apart(wanted: list[float], top: float, bottom: float) -> list[float]:
         places[n] = min(places[n], most)
         most = places[n] - _LINE
     return places
+
+
+def told(value: float, figures: int = 3) -> str:
+    """Return a number as it stands at the cursor."""
+    return f"{value:.{figures}g}".replace("-", "−")

@@ -26,7 +26,7 @@ from oarlock.ui.stages.base import Around, ReadOut, StageView
 from oarlock.ui.stages.rehearse.came_block import CameBlock
 from oarlock.ui.stages.rehearse.closer import WIDTH, Closer
 from oarlock.ui.stages.rehearse.dragging import PointDrag
-from oarlock.ui.stages.rehearse.pictures import RunPlot
+from oarlock.ui.stages.rehearse.pictures import RunPlot, told
 from oarlock.ui.stages.rehearse.replayed import ReplayBlock, ReplayPlots
 from oarlock.ui.stages.rehearse.ripple_block import RippleBlock
 from oarlock.ui.stages.rehearse.scenario_block import ScenarioBlock
@@ -39,6 +39,7 @@ from oarlock.views.rehearsal import (
     bus_gives,
     curves_of,
     kept,
+    many_courses,
     picked,
     scenario_of,
     simulated,
@@ -56,6 +57,7 @@ _LACKS, _IDEAL = (
 _INVERTERS = {False: "averaged", True: "switching"}
 _BAR = 44  # px, under the plots
 _MANY = 32  # machines
+_MANY_TOLD = "Dotted: how far they reach. Dashed, amber: those that fall out. F5 shows one again."
 T = TypeVar("T")
 
 
@@ -73,6 +75,7 @@ class RehearseStage(StageView):
         self._working: Cancel | None = None
         self._replayed_on: Axis | None = None
         self._cursor = 0.0
+        self._over_many = ""  # what came of many machines that are drawn over the shown one
         self.plots = {
             "asked": RunPlot("asked, dashed, and followed", "", (t.speed, t.attention), last=False),
             "behind": RunPlot("behind", "", (t.torque,), last=False),
@@ -165,9 +168,13 @@ class RehearseStage(StageView):
                      "The scenario at the right is played through the loops in use, on the "
                      "machine as it is known.")  # fmt: skip
             return
-        self.say(self.shown.answer, *self.shown.reasons)
+        if self._over_many:
+            self.say(self._over_many, f"As it is believed: {self.shown.answer}.")
+        else:
+            self.say(self.shown.answer, *self.shown.reasons)
         stale = self.session.screen.rehearsed.get("of") != now
         self.note.setText("Axis or scenario have changed since: simulate again" if stale else
+                          _MANY_TOLD if self._over_many else
                           "Wheel or + and − show less and more time, 0 all of it. Rings and cursor "
                           "are dragged; arrows move the cursor.")  # fmt: skip
 
@@ -186,11 +193,12 @@ class RehearseStage(StageView):
 
     def show_picture(self, shown: RehearsePicture) -> None:
         """Show what came of a scenario, its tightest moment at the cursor."""
-        self.shown, self.replay_plots.shown = shown, None
+        self.shown, self.replay_plots.shown, self._over_many = shown, None, ""
         self.replay_plots.hide()
         self.came.show_run(shown)
         self._draw()
         for plot in self.plots.values():
+            plot.show_spread()
             plot.show()
         self.move_cursor(self._cursor if self.drag.active else shown.tightest)
 
@@ -228,16 +236,16 @@ class RehearseStage(StageView):
         here = picked(self.shown, at)
         name, scale, unit = asked_as(self.shown.run.scenario.control)
         value = here[name] * scale
-        self.plots["asked"].show_cursor(at, ((f"{at:.3f} s: {_told(value, 4)} {unit}", value),))
+        self.plots["asked"].show_cursor(at, ((f"{at:.3f} s: {told(value, 4)} {unit}", value),))
         if name == "position":
             behind, unit = math.degrees(here["following"]), "°"
         else:
             behind, unit = (here["speed_ref"] - here["speed"]) / RPM, "rpm"
         self.plots["behind"].show_cursor(
-            at, ((f"{_told(behind)} {unit}".replace(" °", "°"), behind),)
+            at, ((f"{told(behind)} {unit}".replace(" °", "°"), behind),)
         )
         self.plots["current"].show_cursor(
-            at, tuple((f"{c} {_told(here[c])} A", here[c]) for c in ("iq", "id"))
+            at, tuple((f"{c} {told(here[c])} A", here[c]) for c in ("iq", "id"))
         )
         self.plots["volts"].show_cursor(at, ((f"{here['volts']:.3g} V", here["volts"]),))
         self.closer.follow(self.shown, at)
@@ -370,9 +378,13 @@ class RehearseStage(StageView):
         self.refresh()
 
     def _take_varied(self, found: Varied, of: str) -> None:
+        self._take(found.picture, of)
         self._within.show_varied(found, of)
+        courses = many_courses(found.spread, found.picture.run.scenario.control)
+        for key, plot in self.plots.items():
+            plot.show_spread(found.spread.t, *courses[key])
+        self._over_many = found.sentence
         self.refresh()
-        self.note.setText(found.sentence)
 
     def _take_split(self, found: Split, of: str) -> None:
         self.ripple.show_split(found, of)
@@ -381,10 +393,6 @@ class RehearseStage(StageView):
 
     def take_file(self, path: Path) -> None:
         self.scenario.open_file(path)
-
-
-def _told(value: float, figures: int = 3) -> str:
-    return f"{value:.{figures}g}".replace("-", "−")
 
 
 STAGE = RehearseStage

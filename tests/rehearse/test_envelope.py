@@ -1,0 +1,123 @@
+"""How far the courses of many machines reach, who falls out, and how gently all of them follow."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from oarlock.machine import Axis
+from oarlock.machine.parameter import Parameter
+from oarlock.quantities import Estimate, Origin
+from oarlock.rehearse.envelope import CHANNELS, Gathering, behind, gentler, remedy
+from oarlock.rehearse.plant import believed_plant
+from oarlock.rehearse.run import rehearse
+from oarlock.rehearse.scenario import Control, Point, Scenario
+from oarlock.rehearse.vary import plants_of, study
+from oarlock.simulate.plant_parameters import PlantParameters
+from oarlock.views.rehearsal import many_courses, varied
+from tests.speed_axis import tuned_winch
+
+UP = Scenario(name="s", control=Control.SPEED, duration=0.6,
+              points=(Point(at=0.05, value=60.0, acceleration=300.0),
+                      Point(at=0.35, value=20.0, acceleration=300.0)))  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def winch() -> Axis:
+    return tuned_winch()
+
+
+def heavy(axis: Axis, times: float) -> PlantParameters:
+    plant = believed_plant(axis)
+    return replace(plant, inertia=times * plant.inertia, load_inertia=times * plant.load_inertia)
+
+
+def test_the_envelope_is_least_and_most_of_the_courses(winch: Axis) -> None:
+    runs = [rehearse(UP, winch, plant=heavy(winch, f)) for f in (1.0, 0.9, 1.1, 1.05)]
+    gathering = Gathering()
+    for number in (2, 0, 3, 1):  # as they come
+        gathering.take(number, runs[number])
+    found = gathering.spread(UP, winch)
+    assert found.out == found.fallen == ()
+    for name in CHANNELS:
+        every = np.stack([run.mean[name] for run in runs])
+        assert found.least[name] == pytest.approx(every.min(axis=0), abs=1e-4)
+        assert found.most[name] == pytest.approx(every.max(axis=0), abs=1e-4)
+
+
+def test_a_machine_that_trips_or_falls_behind_falls_out(winch: Axis) -> None:
+    believed, slow = rehearse(UP, winch), rehearse(UP, winch, plant=heavy(winch, 8.0))
+    assert slow.ended == "done"
+    assert behind(slow) > 3.0 * behind(believed)
+    jammed = rehearse(UP, winch, plant=replace(believed_plant(winch), load=60.0))
+    gathering = Gathering()
+    for number, run in enumerate((believed, slow, jammed, believed)):
+        gathering.take(number, run)
+    found = gathering.spread(UP, winch)
+    assert found.out == (1, 2)
+    assert [one.number for one in found.fallen] == [1, 2]
+    assert found.fallen[0].course["speed"] == pytest.approx(slow.mean["speed"], abs=1e-3)
+    assert found.most["speed"] == pytest.approx(believed.mean["speed"], abs=1e-3)
+    courses = many_courses(found, Control.SPEED)
+    assert set(courses) == {"asked", "behind", "current", "volts"}
+    low, high = courses["behind"][0][0]
+    assert np.all(low <= high)
+    off = (believed.mean["speed_ref"] - believed.mean["speed"]) * 60.0 / (2.0 * np.pi)
+    assert low == pytest.approx(off, abs=0.01)
+    assert len(courses["asked"][1]) == 2
+
+
+def test_the_remedy_is_the_largest_share_with_which_all_follow(winch: Axis) -> None:
+    steep = replace(UP, points=tuple(replace(p, acceleration=3000.0) for p in UP.points))
+    plants = [heavy(winch, 1.9)]
+    share = remedy(steep, winch, plants)
+    assert share is not None
+    softer = gentler(steep, share)
+    assert [p.acceleration for p in softer.points] == pytest.approx([3000.0 * share] * 2)
+
+    def out(scenario: Scenario) -> tuple[int, ...]:
+        gathering = Gathering()
+        gathering.take(0, rehearse(scenario, winch))
+        gathering.take(1, rehearse(scenario, winch, plant=plants[0]))
+        return gathering.spread(scenario, winch).out
+
+    assert out(softer) == ()
+    tried = [s for s in (1.0, 0.8, 0.6, 0.45, 0.3) if s > share]
+    assert all(out(gentler(steep, s)) == (1,) for s in tried if s < 1.0)
+
+
+def test_what_cannot_be_gentler_has_no_remedy(winch: Axis) -> None:
+    plants = [heavy(winch, 30.0)]
+    assert remedy(replace(UP, is_tabled=True), winch, plants) is None
+    at_once = replace(UP, points=(Point(at=0.05, value=60.0),))
+    assert remedy(at_once, winch, plants) is None
+    assert remedy(UP, winch, [replace(believed_plant(winch), load=60.0)]) is None
+
+
+def test_each_run_of_a_study_is_seen_once_with_its_number(winch: Axis) -> None:
+    seen = {}
+    made = study(UP, winch, 6, seed=1, seen=lambda number, run: seen.update({number: run}))
+    assert sorted(seen) == list(range(6))
+    for number, plant in enumerate(plants_of(winch, made.factors)):
+        assert seen[number].plant.inertia == pytest.approx(plant.inertia)
+
+
+def test_the_answer_names_who_falls_out_and_what_helps(winch: Axis) -> None:
+    J = winch.machine.inertia
+    assert J is not None
+    vague = Parameter(printed=J.printed, adopted=Estimate(value=J.value, std=0.3 * J.value,
+                      unit=J.best.unit, origin=Origin.MEASURED))  # fmt: skip
+    steep = replace(UP, points=tuple(replace(p, acceleration=3000.0) for p in UP.points))
+    told = varied(steep, winch.with_parameter("machine.inertia", vague), 16)
+    assert told.spread.out
+    assert 0 not in told.spread.out
+    many = len(told.spread.out)
+    assert told.sentence.startswith(f"{many} of 16 machines fall behind")
+    if told.gentler is not None:
+        assert told.sentence.endswith(
+            f"With {told.gentler:g} of the acceleration all of them follow"
+        )
+    calm = varied(UP, winch, 4)
+    assert calm.sentence == "All 4 machines come to the end"
+    assert calm.gentler is None
+    assert calm.picture.figures.ended == "done"
