@@ -38,7 +38,8 @@ def test_the_envelope_is_least_and_most_of_the_courses(winch: Axis) -> None:
     for number in (2, 0, 3, 1):  # as they come
         gathering.take(number, runs[number])
     found = gathering.spread(UP, winch)
-    assert found.out == found.fallen == ()
+    assert not found.out
+    assert not found.fallen
     for name in CHANNELS:
         every = np.stack([run.mean[name] for run in runs])
         assert found.least[name] == pytest.approx(every.min(axis=0), abs=1e-4)
@@ -46,7 +47,7 @@ def test_the_envelope_is_least_and_most_of_the_courses(winch: Axis) -> None:
 
 
 def test_a_machine_that_trips_or_falls_behind_falls_out(winch: Axis) -> None:
-    believed, slow = rehearse(UP, winch), rehearse(UP, winch, plant=heavy(winch, 8.0))
+    believed, slow = rehearse(UP, winch), rehearse(UP, winch, plant=heavy(winch, 16.0))
     assert slow.ended == "done"
     assert behind(slow) > 3.0 * behind(believed)
     jammed = rehearse(UP, winch, plant=replace(believed_plant(winch), load=60.0))
@@ -68,12 +69,12 @@ def test_a_machine_that_trips_or_falls_behind_falls_out(winch: Axis) -> None:
 
 
 def test_the_remedy_is_the_largest_share_with_which_all_follow(winch: Axis) -> None:
-    steep = replace(UP, points=tuple(replace(p, acceleration=3000.0) for p in UP.points))
-    plants = [heavy(winch, 1.9)]
+    steep = replace(UP, points=tuple(replace(p, acceleration=2000.0) for p in UP.points))
+    plants = [replace(believed_plant(winch), load=12.0)]  # it has not the torque for more
     share = remedy(steep, winch, plants)
     assert share is not None
     softer = gentler(steep, share)
-    assert [p.acceleration for p in softer.points] == pytest.approx([3000.0 * share] * 2)
+    assert [p.acceleration for p in softer.points] == pytest.approx([2000.0 * share] * 2)
 
     def out(scenario: Scenario) -> tuple[int, ...]:
         gathering = Gathering()
@@ -83,7 +84,7 @@ def test_the_remedy_is_the_largest_share_with_which_all_follow(winch: Axis) -> N
 
     assert out(softer) == ()
     tried = [s for s in (1.0, 0.8, 0.6, 0.45, 0.3) if s > share]
-    assert all(out(gentler(steep, s)) == (1,) for s in tried if s < 1.0)
+    assert all(out(gentler(steep, s)) == (1,) for s in tried)
 
 
 def test_what_cannot_be_gentler_has_no_remedy(winch: Axis) -> None:
