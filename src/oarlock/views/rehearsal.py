@@ -162,10 +162,17 @@ class Varied:
         why = "do not come to the end" if self.done < self.count else "fall behind"
         if 0 < self.count - self.done < out:
             why = "fall behind or do not come to the end"
-        told = f"{out} of {self.count} machines {why}"
-        if self.gentler is None:
-            return told
-        return f"{told}. With {self.gentler:g} of the acceleration all of them follow"
+        return f"{out} of {self.count} machines {why}"
+
+    @property
+    def helps(self) -> str:
+        """What would have all of them follow; empty where it is not known, or not needed."""
+        if not self.spread.out:
+            return ""
+        if self.gentler is not None:
+            return f"With {self.gentler:g} of the acceleration all of them follow."
+        smaller = self.holding is not None and self.holding.gains is not None
+        return "Smaller gains of the speed loop would hold: see Uncertainty." if smaller else ""
 
 
 def varied(

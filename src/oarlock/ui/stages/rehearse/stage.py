@@ -75,7 +75,9 @@ class RehearseStage(StageView):
         self._working: Cancel | None = None
         self._replayed_on: Axis | None = None
         self._cursor = 0.0
-        self._over_many = ""  # what came of many machines that are drawn over the shown one
+        self._over_many: tuple[
+            str, ...
+        ] = ()  # what came of many machines that are drawn over the shown one
         self.plots = {
             "asked": RunPlot("asked, dashed, and followed", "", (t.speed, t.attention), last=False),
             "behind": RunPlot("behind", "", (t.torque,), last=False),
@@ -168,10 +170,7 @@ class RehearseStage(StageView):
                      "The scenario at the right is played through the loops in use, on the "
                      "machine as it is known.")  # fmt: skip
             return
-        if self._over_many:
-            self.say(self._over_many, f"As it is believed: {self.shown.answer}.")
-        else:
-            self.say(self.shown.answer, *self.shown.reasons)
+        self.say(*(self._over_many or (self.shown.answer, *self.shown.reasons)))
         stale = self.session.screen.rehearsed.get("of") != now
         self.note.setText("Axis or scenario have changed since: simulate again" if stale else
                           _MANY_TOLD if self._over_many else
@@ -193,7 +192,7 @@ class RehearseStage(StageView):
 
     def show_picture(self, shown: RehearsePicture) -> None:
         """Show what came of a scenario, its tightest moment at the cursor."""
-        self.shown, self.replay_plots.shown, self._over_many = shown, None, ""
+        self.shown, self.replay_plots.shown, self._over_many = shown, None, ()
         self.replay_plots.hide()
         self.came.show_run(shown)
         self._draw()
@@ -383,7 +382,8 @@ class RehearseStage(StageView):
         courses = many_courses(found.spread, found.picture.run.scenario.control)
         for key, plot in self.plots.items():
             plot.show_spread(found.spread.t, *courses[key])
-        self._over_many = found.sentence
+        believed = f"As it is believed: {found.picture.answer}."
+        self._over_many = (found.sentence, found.helps or believed)
         self.refresh()
 
     def _take_split(self, found: Split, of: str) -> None:
