@@ -75,9 +75,7 @@ class RehearseStage(StageView):
         self._working: Cancel | None = None
         self._replayed_on: Axis | None = None
         self._cursor = 0.0
-        self._over_many: tuple[
-            str, ...
-        ] = ()  # what came of many machines that are drawn over the shown one
+        self._over_many: tuple[str, ...] = ()  # what came of many, while they are drawn
         self.plots = {
             "asked": RunPlot("asked, dashed, and followed", "", (t.speed, t.attention), last=False),
             "behind": RunPlot("behind", "", (t.torque,), last=False),
