@@ -19,7 +19,7 @@ _ROWS = {
     "loss": ("Copper loss", "Mean over the scenario"),
     "winding": ("Winding warms to", "If this goes on and on, in air of 40 °C"),
     "drawn": ("From the bus", "Energy: what the shaft takes and the copper loses"),
-    "returned": ("Returned to it", "Energy that braking or a load pumps up: can the bus take it?"),
+    "returned": ("Returned", "Energy to the bus that braking or a load pumps up: can the bus take it?"),
     "bus": ("Bus, least and most", "Voltage of the link, as its supply and capacitor let it go"),
     "burnt": ("Brake resistor", "Energy that it took"),
     "ripple": ("Ripple, rms", "What switching adds to a phase, effective value"),
