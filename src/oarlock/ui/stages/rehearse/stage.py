@@ -345,6 +345,7 @@ class RehearseStage(StageView):
             name="rehearse",
         )
         if not self.drag.active:
+            self.session.runs_changed.emit()  # the rail tells what is stale now
             self.refresh()
             self.note.setText("Simulating…")
 
