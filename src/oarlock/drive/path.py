@@ -11,7 +11,7 @@ _GOES_ON = (Frame.SPEED, Frame.OBSERVED, Frame.PATH)  # at what speed they end, 
 
 @dataclass(frozen=True, slots=True)
 class Piece:
-    """A cubic from rest at zero time: where it is is w·t + two·t² + three·t³; rad and s."""
+    """A cubic from where it began: begun·t + two·t² + three·t³; rad and s."""
 
     whole: float  # s
     begun: float  # rad/s
@@ -38,11 +38,6 @@ class Piece:
         bend = -self.two / (3.0 * self.three) if self.three else -1.0
         times = (0.0, self.whole, bend) if 0.0 < bend < self.whole else (0.0, self.whole)
         return max(abs(self.speed(t)) for t in times)
-
-    @property
-    def steepest(self) -> float:
-        """Rad/s², the most on the way: at one of its ends."""
-        return max(abs(2.0 * self.two), abs(2.0 * self.two + 6.0 * self.three * self.whole))
 
     def _turns(self) -> list[float]:
         """Return the times within at which it turns round."""

@@ -96,7 +96,14 @@ def test_what_repeats_between_the_lines_widens_their_scatter(axis: Axis) -> None
 
 @pytest.mark.parametrize(
     "change",
-    [{"rows": 0.0}, {"rows": 799.0}, {"bins": [-3.0] * 26}, {"bins": [3.0, 401.0]}, {"volts": []}],
+    [
+        {"rows": 0.0},
+        {"rows": 799.0},
+        {"bins": [-3.0] * 26},
+        {"bins": [3.0, 401.0]},
+        {"volts": []},
+        {"base": -20.0},
+    ],
 )
 def test_a_multisine_whose_settings_do_not_fit_is_refused(
     axis: Axis, change: dict[str, Plain]

@@ -115,7 +115,8 @@ def _of_multisine(
     s, rows = record.settings, int(number(record.settings, "rows"))
     bins = np.array(numbers(s, "bins")).astype(np.intp)
     volts, phases = np.array(numbers(s, "volts")), np.array(numbers(s, "phases"))
-    inside = bins.min(initial=1) >= 1 and rows >= 2 * bins.max(initial=1)
+    base = number(s, "base")
+    inside = bins.min(initial=1) >= 1 and rows >= 2 * bins.max(initial=1) and base > 0.0
     if record.sums is None or not inside or record.rows % rows or record.rows < 2 * rows or not (
         0 < bins.size == volts.size == phases.size
     ):  # fmt: skip
@@ -134,7 +135,7 @@ def _of_multisine(
     std = error * np.abs(volts / mean**2) / np.maximum(np.abs(opened), 1e-9)
     limited = np.full(bins.size, float(record.sums.limited().max()))
     trusted = (std < _TRUSTED) & (limited < _LIMITED)
-    omega = math.tau * number(s, "base") * bins.astype(np.float64)
+    omega = math.tau * base * bins.astype(np.float64)
     return omega, opened, std, trusted, limited
 
 
