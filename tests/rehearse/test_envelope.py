@@ -46,6 +46,19 @@ def test_the_envelope_is_least_and_most_of_the_courses(winch: Axis) -> None:
         assert found.most[name] == pytest.approx(every.max(axis=0), abs=1e-4)
 
 
+def test_a_long_course_is_kept_coarser(winch: Axis, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("oarlock.rehearse.envelope._MOST_BINS", 250)
+    run = rehearse(UP, winch)
+    gathering = Gathering()
+    gathering.take(0, run)
+    found = gathering.spread(UP, winch)
+    assert run.t.size == 600
+    assert found.t.size == 200
+    every = run.mean["speed"].reshape(200, 3).mean(axis=1)
+    assert found.most["speed"] == pytest.approx(every, rel=1e-12)
+    assert found.t == pytest.approx(run.t[1::3], abs=1e-9)
+
+
 def test_a_machine_that_trips_or_falls_behind_falls_out(winch: Axis) -> None:
     believed, slow = rehearse(UP, winch), rehearse(UP, winch, plant=heavy(winch, 16.0))
     assert slow.ended == "done"
@@ -56,7 +69,7 @@ def test_a_machine_that_trips_or_falls_behind_falls_out(winch: Axis) -> None:
         gathering.take(number, run)
     found = gathering.spread(UP, winch)
     assert found.out == (1, 2)
-    assert [one.number for one in found.fallen] == [1, 2]
+    assert [one.t.size for one in found.fallen] == [slow.t.size, jammed.t.size]
     assert found.fallen[0].course["speed"] == pytest.approx(slow.mean["speed"], abs=1e-3)
     assert found.most["speed"] == pytest.approx(believed.mean["speed"], abs=1e-3)
     courses = many_courses(found, Control.SPEED)

@@ -20,6 +20,7 @@ from oarlock.simulate.plant_parameters import Modulation, PlantParameters
 
 Array = NDArray[np.float64]
 CHANNELS = ("position", "following", "speed", "speed_ref", "iq", "id", "volts")
+_MOST_BINS = 20_000  # of a course: of a long one they are made coarser
 _MOST_FALLEN = 8  # whose courses are kept
 _FAR = 3.0  # times as far behind as the machine that is believed
 _OF_TOP, _ANGLE = 0.03, math.radians(1.0)  # and at least so far: of the top speed, rad
@@ -30,8 +31,6 @@ _GENTLER = (0.8, 0.6, 0.45, 0.3)  # of the accelerations, that are tried
 class Fallen:
     """A machine that falls out."""
 
-    number: int  # among all, from 0
-    ended: str
     t: Array  # s
     course: Mapping[str, Array]  # mean of each bin, by channel
 
@@ -67,9 +66,10 @@ class Gathering:
 
     def take(self, number: int, run: Rehearsal) -> None:
         """Keep what is drawn of a run."""
-        course = {name: run.mean[name].astype(np.float32).astype(np.float64) for name in CHANNELS}
+        stride = max(math.ceil(run.t.size / _MOST_BINS), 1)
+        course = {name: _coarser(run.mean[name], stride) for name in CHANNELS}
         with self._lock:
-            self._runs[number] = run.ended, behind(run), run.t, course
+            self._runs[number] = run.ended, behind(run), _coarser(run.t, stride), course
 
     def spread(self, scenario: Scenario, axis: Axis) -> Spread:
         """Return how far they reach; the first is the machine as it is believed."""
@@ -85,7 +85,7 @@ class Gathering:
                 continue
             out.append(number)
             if len(fallen) < _MOST_FALLEN:
-                fallen.append(Fallen(number=number, ended=ended, t=t, course=course))
+                fallen.append(Fallen(t=t, course=course))
         stacks = {name: np.stack([one[name] for one in whole]) for name in CHANNELS if whole}
         return Spread(
             t=first[2] if whole else np.zeros(0),
@@ -93,6 +93,13 @@ class Gathering:
             most={name: stack.max(axis=0) for name, stack in stacks.items()},
             fallen=tuple(fallen), out=tuple(out),
         )  # fmt: skip
+
+
+def _coarser(values: Array, stride: int) -> Array:
+    """Return means over so many bins each; what is left over at the end is left out."""
+    whole = values.size // stride * stride
+    found: Array = values[:whole].reshape(-1, stride).mean(axis=1)
+    return found
 
 
 def gentler(scenario: Scenario, share: float) -> Scenario:
