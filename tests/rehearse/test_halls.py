@@ -17,6 +17,7 @@ from oarlock.rehearse.ripple import COUNTS, ripple_of
 from oarlock.rehearse.run import rehearse
 from oarlock.rehearse.scenario import parse_scenario
 from oarlock.simulate.sense import _hall_code
+from oarlock.views.rehearse import usual_scenario
 
 STEADY = """control = "speed"
 duration = "1.5 s"
@@ -58,6 +59,15 @@ def test_the_speed_is_followed_and_read_right(thruster: Axis) -> None:
         assert run.mean["speed"][n - 30 : n + 30].mean() == pytest.approx(wanted * RPM, rel=0.02)
     begun = run.most["amperes"][run.t < 0.1]
     assert float(begun.max()) < 0.3 * thruster.peak  # it turns already: no kick
+
+
+def test_the_usual_scenario_keeps_away_from_standstill(thruster: Axis) -> None:
+    scenario = parse_scenario(usual_scenario(thruster), place="x")
+    assert scenario.start.speed > 0.0
+    assert all(point.value >= scenario.start.speed for point in scenario.points)
+    run = rehearse(scenario, thruster)
+    assert run.ended == "done"
+    assert float(run.most["amperes"].max()) < 0.8 * thruster.peak
 
 
 def test_what_halls_make_ripple_is_told_beside_the_rest(thruster: Axis) -> None:

@@ -3,7 +3,7 @@
 import hashlib
 from functools import lru_cache
 
-from oarlock.machine import Axis
+from oarlock.machine import Axis, SensorKind
 from oarlock.machine.loops import LOOPS
 from oarlock.machine.position_loop import PositionTarget
 from oarlock.quantities.kinds import RPM
@@ -39,19 +39,22 @@ acceleration = "{steep:g} rad/s2"
 jerk_time = "20 ms"
 """
     if axis.loops["speed"].gains is not None:
-        ramp = _ramp_lines(axis, rpm)
+        ramp, slow, begins = _ramp_lines(axis, rpm), "0", ""
+        if axis.sensor.kind is SensorKind.HALL:  # near standstill they hardly tell the speed
+            slow = f"{0.5 * rpm:g} rpm"
+            begins = f'[start]\nspeed = "{slow}"\n\n[[points]]\nspeed = "{slow}"\n\n'
         return f"""name = "Up, loaded, down"
 control = "speed"
 duration = "2 s"
 
-[[points]]
+{begins}[[points]]
 at = "0.1 s"
 speed = "{rpm:g} rpm"
 {ramp}
 
 [[points]]
 at = "1.4 s"
-speed = "0"
+speed = "{slow}"
 {ramp}
 
 [[loads]]
