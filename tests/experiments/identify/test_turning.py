@@ -267,3 +267,26 @@ def test_trapezoids_by_halls_leave_room_below_their_limit(axis: Axis) -> None:
     assert found.speed.limit == pytest.approx(0.9 * axis.rated)
     assert found.limits.current > 1.3 * found.speed.limit  # where an edge sets the angle right
     assert SpeedTrapezoids().plan(axis).speed.limit == 0.0
+
+
+def test_trapezoids_by_halls_are_no_keener_than_their_edges_come(axis: Axis) -> None:
+    pairs = axis.machine.pole_pairs
+    halls = replace(axis, sensor=replace(axis.sensor, kind=SensorKind.HALL))
+    one = halls.with_parameter("machine.pole_pairs", replace(
+        pairs, printed=replace(pairs.printed, value=1.0)))  # fmt: skip
+
+    def keen(axis: Axis, top: float) -> tuple[float, float]:
+        plan, trapezoids = SpeedTrapezoids(top=top).plan(axis), SpeedTrapezoids(top=top)
+        edges = 6.0 * axis.machine.pole_pairs.value * 0.25 * trapezoids.speed(axis) / math.tau
+        return plan.speed.Kp, edges
+
+    resolver, _ = keen(axis, 0.3)
+    for top in (0.1, 0.3):
+        Kp, edges = keen(one, top)
+        assert edges < 120.0
+        times = axis.machine.pole_pairs.value  # of the torque constant, that there is less of
+        wanted = min(max(0.24 * edges, 12.0), math.tau * 5.0)
+        assert Kp == pytest.approx(resolver * times * wanted / (math.tau * 5.0), rel=1e-9)
+    plain, slow = (SpeedTrapezoids(top=0.1).plan(a) for a in (axis, one))
+    lasts = [max(s.duration for s in plan.steps) for plan in (plain, slow)]
+    assert lasts == pytest.approx([0.3, 1.0])  # and it has the time to settle

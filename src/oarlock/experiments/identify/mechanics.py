@@ -31,6 +31,9 @@ from oarlock.quantities.kinds import RPM
 from oarlock.records import Plain
 
 _ROWS = 15000
+_SLOWEST = 12.0  # rad/s, of the crossover by halls: slower, a plateau would take seconds
+_OF_EDGES = 0.24  # rad/s of crossover, for each edge of halls a second at the slowest plateau
+_SETTLED = 12.0  # time constants of the speed controller, that a plateau lasts at least
 _SHARE = 0.9  # of the rated current, that it needs at most
 
 
@@ -49,11 +52,13 @@ class SpeedTrapezoids:
 
     def speed(self, axis: Axis) -> float:
         """Return the top speed, rad/s mechanical, as far as travel lets it."""
-        full = min(self.top * no_load_speed(axis), 0.5 * axis.top_speed)
+        full = self._full(axis)
         return full * within_travel(axis, excursion(self._steps(axis, full)))
 
     def _steps(self, axis: Axis, top: float) -> list[Step]:
-        going = Step(duration=self.plateau, frame=Frame.SPEED, release=True)
+        pace = self._pace(axis)
+        plateau = self.plateau if pace == self.crossover else max(self.plateau, _SETTLED / pace)
+        going = Step(duration=plateau, frame=Frame.SPEED, release=True)
         steps = [replace(going, duration=0.05)]
         for way in (1.0, -1.0):  # creep until it breaks away
             steps += ramp(going, 0.0, way * 0.02 * top, 0.4)
@@ -69,6 +74,18 @@ class SpeedTrapezoids:
                     if level:
                         steps.append(replace(going, speed=speed))
         return steps
+
+    def _full(self, axis: Axis) -> float:
+        """Return the top speed where travel has no limit, rad/s."""
+        return min(self.top * no_load_speed(axis), 0.5 * axis.top_speed)
+
+    def _pace(self, axis: Axis) -> float:
+        """Return the speed controller's crossover, rad/s: by halls no faster than edges come."""
+        if axis.sensor.kind is not SensorKind.HALL:
+            return self.crossover
+        edges = 6.0 * axis.machine.pole_pairs.value * min(self.levels) * self._full(axis)
+        edges /= math.tau  # a second
+        return min(self.crossover, max(_OF_EDGES * edges, _SLOWEST))
 
     def scaled(self, factor: float) -> "SpeedTrapezoids":
         """Return it at another amplitude."""
@@ -91,7 +108,7 @@ class SpeedTrapezoids:
                 speed=1.25 * top + 5.0, seconds=seconds,
             ),
             gains=gentle_gains(axis, math.tau * 150.0),
-            speed=replace(speed_loop(axis, self.crossover), limit=_asked(axis)),
+            speed=replace(speed_loop(axis, self._pace(axis)), limit=_asked(axis)),
             decouple=True,
         )  # fmt: skip
 
