@@ -32,6 +32,7 @@ from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import text_width
 from oarlock.ui.stages.current.stage import CurrentStage
 from oarlock.ui.stages.speed.stage import SpeedStage
+from oarlock.views.rail import stages
 from oarlock.views.speed import LOAD, STEP
 from tests.conftest import CALM, wait
 from tests.model_link import ModelLink
@@ -514,3 +515,23 @@ def test_the_handles_line_takes_no_digit_from_a_label_of_the_strip(
         }  # fmt: skip
         assert lined["drive"]
         assert not lined["machine"]
+
+
+def test_what_the_stage_says_goes_by_the_units_that_were_chosen(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    stage = _stage(tuned)
+    plain = stage._told
+    assert any(" rpm" in text for text in plain)
+    tuned.session.show(units={"speed": "rad/s", "torque": "mN·m"})
+    tuned.session.axis_changed.emit(tuned.session.axis)
+    assert not any(" rpm" in text or " N·m" in text for text in stage._told)
+    assert any(" rad/s" in text for text in stage._told)
+    assert any(" mN·m" in text for text in stage._told)
+    assert " rad/s" in stage.test._note.text()
+    assert stage.accessibleName() == f"{stage.question} {stage._told[0]}"
+    machine = stages(tuned.session.now)[0]
+    assert machine.line.endswith(" rad/s")
+    tuned.session.show(units={})
+    tuned.session.axis_changed.emit(tuned.session.axis)
+    assert stage._told == plain

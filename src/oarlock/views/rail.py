@@ -1,9 +1,10 @@
 """The stages in the order of dependence: one row each; the window builds itself from them."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from oarlock.views import current, handed_over, identify, machine, outer, rehearse, sensing
+from oarlock.views.said import said
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage
 
@@ -39,4 +40,5 @@ STAGES = [
 
 def stages(now: Snapshot) -> list[Stage]:
     """Return the rail's items in the order of dependence."""
-    return [spec.summary(now) for spec in STAGES]
+    found = [spec.summary(now) for spec in STAGES]
+    return [replace(one, line=said(one.line, now.axis, now.screen)) for one in found]

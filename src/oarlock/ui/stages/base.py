@@ -16,6 +16,7 @@ from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.numbers import Panel
 from oarlock.ui.kit.paint import draw_text
 from oarlock.views.current import CurrentPicture
+from oarlock.views.said import said
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,6 +62,7 @@ class StageView(QWidget):
         self.numbers = Panel()
         self.answer = ""
         self.reasons: tuple[str, ...] = ()
+        self._told: tuple[str, ...] = ()  # both, in the units that were chosen
         self.setAutoFillBackground(False)
 
     def refresh(self) -> None:
@@ -118,17 +120,23 @@ class StageView(QWidget):
 
     def say(self, answer: str, *reasons: str) -> None:
         """Show the stage's answer and why it is so."""
-        if (answer, reasons) != (self.answer, self.reasons):
-            self.answer, self.reasons = answer, reasons
-            self.setAccessibleName(f"{self.question} {answer}")
+        self.answer, self.reasons = answer, reasons
+        told = tuple(self.in_units(text) for text in (answer, *reasons))
+        if told != self._told:
+            self._told = told
+            self.setAccessibleName(f"{self.question} {told[0]}")
             self.update(0, 0, self.width(), 110)
+
+    def in_units(self, text: str) -> str:
+        """Return a sentence with its speeds and torques in the units that were chosen."""
+        return said(text, self.session.axis, self.session.screen)
 
     def paintEvent(self, _event: QPaintEvent) -> None:
         p, t = QPainter(self), look.theme()
         p.fillRect(self.rect(), t.panel)
         left = self.said_left
         draw_text(p, left, 24, self.question, t.muted)
-        draw_text(p, left, 50, self.answer, t.ink, size=look.ANSWER, bold=True)
+        draw_text(p, left, 50, "".join(self._told[:1]), t.ink, size=look.ANSWER, bold=True)
         x, y = self.reasons_at or (left, 72)
-        for i, reason in enumerate(self.reasons):
+        for i, reason in enumerate(self._told[1:]):
             draw_text(p, x, y + 17 * i, reason, t.ink, size=look.BODY)

@@ -193,7 +193,7 @@ class IdentifyStage(StageView):
         color = t.attention if question else t.ink
         self.note.setStyleSheet(f"color: {color.name()}")
         self.note.setFont(look.font(look.SMALL, bold=question))
-        self.note.setText(text)
+        self.note.setText(self.in_units(text))
         self.note.setToolTip(text)
 
     def _show_note(self) -> None:

@@ -217,7 +217,7 @@ class PositionStage(OuterLoopStage):
 
     def _say_below(self, text: str, *, calm: bool) -> None:
         t = look.theme()
-        self._note.setText(text)
+        self._note.setText(self.in_units(text))
         self._note.setStyleSheet(f"color: {(t.ink if calm else t.attention).name()}")
 
     def _show_nothing(self, error: InputError) -> None:

@@ -1,5 +1,6 @@
 """What test of the speed loop to play: step or load, at which speed; and what will happen."""
 
+from collections.abc import Callable
 from dataclasses import replace
 
 from PySide6.QtCore import Qt, Signal
@@ -44,9 +45,9 @@ class PlayBar(QWidget):
     asked = Signal()
     changed = Signal()
 
-    def __init__(self, parent: QWidget) -> None:
+    def __init__(self, parent: QWidget, in_units: Callable[[str], str]) -> None:
         super().__init__(parent)
-        self.settings = SpeedSettings()
+        self.in_units, self.settings = in_units, SpeedSettings()
         self._shown = (0.0, 0.0, 0.0)  # rad/s, rad/s, N·m
         self._ramp: SpeedRamp | None = None
         self.start = button("Run test  F5", primary=True)
@@ -171,7 +172,7 @@ class PlayBar(QWidget):
 
     def say(self, text: str, *, calm: bool = False) -> None:
         """Show a line beside the bar."""
-        t = look.theme()
+        t, text = look.theme(), self.in_units(text)
         if self._note.text() != text:
             self._note.setText(text)
             self._note.setStyleSheet(f"color: {(t.ink if calm else t.attention).name()}")

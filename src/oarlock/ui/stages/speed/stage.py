@@ -75,7 +75,7 @@ class SpeedStage(OuterLoopStage):
         self.gain_plot.filter_dragged.connect(self.filters.drag)
         self.gain_plot.filter_released.connect(self.filters.end_drag)
         self.measured = Measured(self.session, self.bench)
-        self.test = PlayBar(self)
+        self.test = PlayBar(self, self.in_units)
         self.test.asked.connect(self.run)
         self.test.changed.connect(self._settings_changed)
         self.ways = WaysPanel(self, around.jobs)
