@@ -170,6 +170,11 @@ def test_the_settings_for_no_sensor_are_worked_out_aside(raw: Session, link: Mod
     assert step.trouble == ""
     assert step.movement is not None
     assert "turns forward and back" in step.movement.sentence
+    assert step.announced == step.movement.sentence
+    raw.show(units={"speed": "rad/s"})
+    other = view.steps(raw.now)[played.START].announced
+    assert " rpm" not in other
+    assert " rad/s" in other
 
 
 def test_sensing_is_handed_over(raw: Session, link: ModelLink) -> None:

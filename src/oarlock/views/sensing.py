@@ -16,6 +16,7 @@ from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate
 from oarlock.records import Finding, Run
 from oarlock.records.settings import number, table
+from oarlock.views.said import said
 from oarlock.views.sensing_experiments import (
     HAND,
     PULSES,
@@ -74,6 +75,7 @@ class SensingStep:
     stale: bool
     waits_for: str  # the title of what must hold first; empty: it may be done
     movement: Movement | None
+    announced: str  # what it will move, in the units that were chosen
     trouble: str  # why it cannot be planned
     details: tuple[str, ...] = ()  # the settings that it would be done with
 
@@ -173,6 +175,7 @@ def steps(now: Snapshot, *, announced: bool = True) -> dict[str, SensingStep]:
             stale=stale,
             waits_for=_title(missing[0], now.axis) if missing else "",
             movement=movement,
+            announced=said(movement.sentence, now.axis, now.screen) if movement else "",
             trouble=trouble,
             details=known_starts.get(start_key(now), ()) if kind == START else (),
         )

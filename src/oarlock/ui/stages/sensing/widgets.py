@@ -78,7 +78,7 @@ class StepCard(QWidget):
         self.button.setEnabled(ready and allowed)
         self.button.setVisible(allowed)
         self._place()
-        told = step.movement.sentence if step.movement else step.trouble
+        told = step.announced if step.movement else step.trouble
         self.button.setToolTip(told)
         self.setAccessibleName(f"{step.title}: {self._verdict(step)}")
         checks = step.finding.checks if step.finding else ()
@@ -152,14 +152,14 @@ class StepCard(QWidget):
             area = QRectF(0, 46, self.width(), self.height() - 60)
             pictures.paint_dial(p, area, self._live, self._axis)
         elif step.movement:
-            for n, text in enumerate(folded(step.movement.sentence, self.width() - 32)):
+            for n, text in enumerate(folded(step.announced, self.width() - 32)):
                 draw_text(p, 28, 58 + 17 * n, text, t.muted, size=look.SMALL)
 
     def _words(self, step: SensingStep) -> tuple[str, bool]:
         """Return what stands at the foot: what failed, or else what starting it will move."""
         if step.finding is not None and not step.finding.holds:
             return step.finding.failed[0].sentence, True
-        return (step.movement.sentence if step.movement else step.trouble), False
+        return (step.announced if step.movement else step.trouble), False
 
     def _lines(self, step: SensingStep) -> tuple[list[str], float]:
         """Return the foot's lines, none of them cut, and where they begin, px.
