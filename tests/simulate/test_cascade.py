@@ -186,6 +186,17 @@ def test_a_path_is_a_cubic_through_its_rows_and_goes_on_from_a_move() -> None:
     assert np.max(np.abs(seen - asked)) < 0.1  # a rad without the speed ahead
 
 
+def test_a_path_after_a_move_begins_at_rest_even_where_the_move_was_cut_short() -> None:
+    rows = [{"SAMPLES": 400, "MODE": k.MODE_POSITION, "DISTANCE": 5.0, "REF_W": 20.0,
+             "ACCELERATION": 400.0},
+            {"SAMPLES": 400, "MODE": k.MODE_PATH, "DISTANCE": 0.1, "REF_W": 0.0}]  # fmt: skip
+    asked, speed = columns(drive(rigid(), rows, "position_ref speed_ref", KP_W=0.8, KI_W=8.0,
+                                 W_LAG=0.0, KP_X=30.0, X_SPEED=1.0))  # fmt: skip
+    assert speed[399] > 5.0
+    assert speed[400] == 0.0
+    assert asked[-1] - asked[399] == pytest.approx(0.1, abs=1e-3)  # from where it was
+
+
 def test_a_path_goes_on_at_the_speed_that_was_asked_for() -> None:
     rows = [{"SAMPLES": 1600, "MODE": k.MODE_SPEED, "REF_W": 5.0},
             {"SAMPLES": 400, "MODE": k.MODE_PATH, "DISTANCE": 0.1, "REF_W": 0.0}]  # fmt: skip

@@ -41,6 +41,14 @@ def test_a_steady_loss_lets_the_bus_sag_to_where_the_supply_gives_it() -> None:
     assert volts(model)[-1] == pytest.approx(wanted, rel=2e-5)
 
 
+def test_what_the_dead_time_takes_from_the_voltage_is_not_drawn() -> None:
+    plant = fed(dead_voltage=8.0, dead_knee=0.02)
+    model = drive(plant, [{"SAMPLES": 16000, **HELD}], "vdc")
+    loss = 1.5 * plant.R * 10.0**2  # of copper alone, though more voltage is asked for
+    wanted = 0.5 * plant.bus + math.sqrt(0.25 * plant.bus**2 - plant.feed * loss)
+    assert volts(model)[-1] == pytest.approx(wanted, rel=5e-5)
+
+
 def test_the_bus_charges_as_its_capacitor_and_the_supply_say() -> None:
     model = DriveModel(fed())
     model._state[k.V_BUS] = 100.0
