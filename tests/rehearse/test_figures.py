@@ -34,7 +34,7 @@ def made(control: Control, channel: str, course: list[float], *points: Point) ->
         mean=zero | {channel: mean}, least=zero | {channel: mean - 0.5},
         most=zero | {channel: mean + 0.5}, ended="done", samples=16_000,
         squares={"current": 18.0, "following": 0.04, "ripple": 0.0}, saturated=0.25,
-        plant=believed_plant(AXIS), resistance=AXIS.machine.R.value, burnt=0.0,
+        plant=believed_plant(AXIS), resistance=AXIS.machine.R.value, burnt=0.0, trip=0,
         moments=(),
     )  # fmt: skip
 

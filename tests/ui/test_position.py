@@ -1,6 +1,7 @@
 """The Position loop stage in the real window: design, drag, the move's numbers, a move played."""
 
 import itertools
+import math
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -11,10 +12,11 @@ from PySide6.QtCore import QPoint, Qt
 from pytestqt.qtbot import QtBot
 
 from oarlock.control.position_design import design_position, position_gains
-from oarlock.control.speed_design import speed_gains
+from oarlock.control.speed_design import loop_in_use, speed_gains
 from oarlock.handover.values import handover_values
 from oarlock.machine.position_loop import KEY
 from oarlock.ui.frame.app import Application
+from oarlock.ui.kit import theme as look
 from oarlock.ui.stages.position.stage import PositionStage
 from oarlock.ui.stages.speed.stage import SpeedStage
 from oarlock.views.position import MOVE
@@ -168,7 +170,18 @@ def test_the_handover_says_what_the_drive_would_start_with_and_saves_it(
     slower = replace(gains, Kp=0.5 * gains.Kp)
     session.edit("other gains", session.axis.with_loop_gains("speed", slower))
     assert (stage.memory._value, stage.memory._unit) == ("1", "differ")
+    assert window.strip._strip is not None
+    marks = {mark.label.split()[0]: mark for mark in window.strip._strip.loops}
+    assert marks["current"].saved == 0.0  # as in use
+    assert marks["speed"].saved == pytest.approx(
+        loop_in_use(session.axis.with_loop_gains("speed", gains)).margins.crossover / math.tau,
+        rel=1e-4,
+    )
+    drawn, x = window.strip.grab().toImage(), round(window.strip.x_of(marks["speed"].saved))
+    ring = [drawn.pixelColor(x + a, 40 + b) for a in range(-9, 10) for b in range(-9, 10)]
+    assert ring.count(look.theme().attention) > 4
     bench.disconnect()
+    assert all(mark.saved == 0.0 for mark in window.strip._strip.loops)  # nobody knows now
     assert "not in its memory" in window.message.text()
     assert stage.memory._extra == "not known"
 

@@ -21,7 +21,7 @@ from oarlock.simulate.plant_parameters import Modulation, PlantParameters
 Array = NDArray[np.float64]
 CHANNELS = ("position", "following", "speed", "speed_ref", "iq", "id", "volts")
 _MOST_BINS = 20_000  # of a course: of a long one they are made coarser
-_MOST_FALLEN = 8  # whose courses are kept
+MOST_FALLEN = 8  # whose courses are kept
 _FAR = 3.0  # times as far behind as the machine that is believed
 _OF_TOP, _ANGLE = 0.03, math.radians(1.0)  # and at least so far: of the top speed, rad
 _GENTLER = (0.8, 0.6, 0.45, 0.3)  # of the accelerations, that are tried
@@ -84,7 +84,7 @@ class Gathering:
                 whole.append(course)
                 continue
             out.append(number)
-            if len(fallen) < _MOST_FALLEN:
+            if len(fallen) < MOST_FALLEN:
                 fallen.append(Fallen(t=t, course=course))
         stacks = {name: np.stack([one[name] for one in whole]) for name in CHANNELS if whole}
         return Spread(

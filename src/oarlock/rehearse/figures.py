@@ -32,7 +32,8 @@ class RehearsalFigures:
     """Figures of a whole run; SI."""
 
     ended: str
-    seconds: float
+    trip: int  # number of the trip that ended it; 0: none
+    seconds: float  # s
     top_speed: float  # rad/s
     peak_current: float  # A
     rms_current: float  # A, of the phase current's vector, over √2: what a winding heats by
@@ -62,6 +63,7 @@ def figures_of(run: Rehearsal, axis: Axis) -> RehearsalFigures:
     whole = math.hypot(rms, 0.0 if math.isnan(ripple) else ripple)
     return RehearsalFigures(
         ended=run.ended,
+        trip=run.trip,
         seconds=seconds,
         top_speed=_peak(most["shaft"], least["shaft"]),
         peak_current=float(np.max(most["amperes"], initial=0.0)),

@@ -75,6 +75,7 @@ class Rehearsal:
     least: Mapping[str, Array]
     most: Mapping[str, Array]
     ended: str  # "done", or why it ended early
+    trip: int  # number of the trip that ended it; 0: none
     samples: int
     squares: Mapping[str, float]  # mean square over all samples: current, following error, ripple
     saturated: float  # share of the samples with the voltage at its limit
@@ -310,7 +311,7 @@ def rehearse(
         scenario=scenario, t=np.arange(mean["iq"].size, dtype=np.float64) * bins.seconds, mean=mean,
         least=least, most=most, ended=ended, samples=bins.samples, squares=bins.squares,
         saturated=bins.saturated, plant=plant,
-        resistance=model.resistance, burnt=model.burnt, moments=tuple(moments),
+        resistance=model.resistance, burnt=model.burnt, trip=model.trip, moments=tuple(moments),
     )  # fmt: skip
 
 

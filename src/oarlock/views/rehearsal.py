@@ -111,7 +111,7 @@ def _signed(value: float) -> str:
 def _said(told: RehearsalFigures, axis: Axis, tightest: float) -> tuple[str, tuple[str, ...]]:
     if told.ended != "done":
         return f"No: it ends after {digits(told.seconds, 2)} s, {told.ended}", (
-            _OVER if told.ended == f"tripped: {OVER_VOLTAGE.words}" else
+            _OVER if told.trip == OVER_VOLTAGE.number else
             "What came before is shown. Ask for less, or look at the load.",)  # fmt: skip
     current, most = told.peak_current / axis.peak, axis.machine.max_temperature
     where = f"at {tightest:.3g} s"

@@ -267,7 +267,7 @@ class MainWindow(QMainWindow):
         bench = self.bench
         self.top_bar.show_link(bench.name, connected=bench.connected,
                                connecting=bench.connecting, waiting=bench.waiting)  # fmt: skip
-        self.current.refresh()
+        self._refresh_stage()  # with the strip's rings
         self.panels.refresh()
 
     def _show_doing(self, doing: Doing) -> None:

@@ -194,7 +194,7 @@ class IdentifyStage(StageView):
         self.note.setStyleSheet(f"color: {color.name()}")
         self.note.setFont(look.font(look.SMALL, bold=question))
         self.note.setText(self.in_units(text))
-        self.note.setToolTip(text)
+        self.note.setToolTip(self.note.text())
 
     def _show_note(self) -> None:
         if not self.bench.connected:

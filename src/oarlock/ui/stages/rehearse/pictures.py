@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QResizeEvent, QWheelEvent
 
+from oarlock.rehearse.envelope import MOST_FALLEN
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import dot, draw_text, handle, line, text_width
 from oarlock.ui.kit.plot import Plot, linear_ticks
@@ -21,7 +22,6 @@ _FLAT = 1e-3  # of how far a quantity goes in all: less is shown no larger
 _NAMES = 20.0  # px at the top, for what a plot shows
 _DENSE = 20  # samples on a column of the screen, from which curves are hatchings
 _GRIP = 10.0  # px about a handle
-_FALLEN = 8  # machines that fall out, at most, that are drawn
 _CLOSEST = 0.005  # s, the shortest range of time
 
 
@@ -43,7 +43,9 @@ class RunPlot(Plot):
         self._means = [self.curve(color, 1.8) for color in colors]
         self._bands = [self.curve(look.faded(color, 150), 1.0, Qt.PenStyle.DotLine)
                        for color in colors for _ in "ab"]  # fmt: skip
-        self._fallen = [self.curve(t.attention, 1.2, Qt.PenStyle.DashLine) for _ in range(_FALLEN)]
+        self._fallen = [
+            self.curve(t.attention, 1.2, Qt.PenStyle.DashLine) for _ in range(MOST_FALLEN)
+        ]
         self._colors = colors
         self._values: tuple[tuple[str, str], ...] = ()
         self._points: list[tuple[float, QColor]] = []
