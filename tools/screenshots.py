@@ -128,6 +128,8 @@ def commissioned(folder: Path) -> list[Path]:
         window.panels.open_commissioning()
         work.go_on()
         wait(lambda: work.is_complete or bool(work.said) or work.asks is not None, 200.0)
+        if not work.is_complete:
+            raise SystemExit(f"no picture of a commissioning that ended early: {work.said}")
         wait(lambda: False, 0.5)
         window.grab().save(str(paths[0]))
         work.take()

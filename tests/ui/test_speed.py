@@ -72,6 +72,7 @@ def test_without_gains_or_inertia_it_says_what_comes_first(opened: Application) 
     assert stage.answer == "No speed loop yet"
     assert "current loop has no gains" in " ".join(stage.reasons)
     assert not stage.test.start.isEnabled()
+    assert stage.ramping._block.isHidden()  # of a ramp that nothing could follow
 
 
 def test_the_handle_on_the_strip_is_this_loops(qtbot: QtBot, tuned: Application) -> None:

@@ -61,6 +61,11 @@ class Ramping:
         """Whether the test that is set is a ramp."""
         return self._session.screen.speed.kind == RAMP
 
+    def hide(self) -> None:
+        """Show nothing of it: there is no loop that it could be played with."""
+        self._block.hide()
+        self.plot.hide()
+
     def refresh(self, shown: SpeedPicture, push: PushPlot) -> None:
         """Show the ramp with the loop on screen, and what was measured of it; or nothing."""
         self._block.setVisible(self.active)

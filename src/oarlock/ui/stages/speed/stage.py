@@ -183,7 +183,7 @@ class SpeedStage(OuterLoopStage):
     def _show_nothing(self, error: InputError) -> None:
         """Say what is missing before there can be a loop."""
         self.shown = None
-        for plot in (*self.plots, self.ramping.plot):
+        for plot in (*self.plots, self.ramping):
             plot.hide()
         self.ways.show_cards((), 0.0, lambda _way: False)
         self.test.start.setEnabled(False)
