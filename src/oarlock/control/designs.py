@@ -47,13 +47,20 @@ def follows(axis: Axis, key: str) -> bool:
         return False
 
 
-def retuned(before: Axis, after: Axis) -> Axis:
+def retuned(before: Axis, after: Axis, *, outside: str = "") -> Axis:
     """Return `after` with gains that follow their targets, where they followed them `before`.
 
     Gains taken from a run stay as they are; where a target became impossible, the old gains stay.
     What is outside rests on what is inside.
+
+    Parameters
+    ----------
+    outside : the loop beyond which gains follow; its own and those inside it stay; "": all follow
+
     """
-    for key, design in DESIGNS.items():
+    keys = list(DESIGNS)
+    for key in keys[keys.index(outside) + 1 :] if outside else keys:
+        design = DESIGNS[key]
         if before.loops[key].gains is None or not follows(before, key):
             continue
         try:

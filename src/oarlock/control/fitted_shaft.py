@@ -11,6 +11,7 @@ in Pintelon and Schoukens, System Identification, 2nd edition, section 8.
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -39,7 +40,7 @@ class Told:
     std: float
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False)
 class FittedShaft:
     """What the points say about the shaft."""
 
@@ -49,18 +50,18 @@ class FittedShaft:
     covariance: Array  # of the fitted numbers, see `_numbers`
     left: float  # of the residual, in scatters
 
-    @property
+    @cached_property
     def resonance(self) -> Told:
         """Where both masses swing against one another, rad/s."""
         found = self._told(lambda shaft: shaft.resonance)
         return replace(found, std=math.hypot(found.std, _STRUCTURE * found.value))
 
-    @property
+    @cached_property
     def anti_resonance(self) -> Told:
         """Where the load swings alone, rad/s."""
         return self._told(lambda shaft: shaft.anti_resonance)
 
-    @property
+    @cached_property
     def quality(self) -> Told:
         """Q of the resonance."""
         return self._told(quality)

@@ -12,6 +12,7 @@ Between the points the ratio to the model is interpolated, which is smooth where
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -74,9 +75,15 @@ def _states(plant: SpeedPlant, omega: Array) -> Complex:
     return np.asarray(x[:, :, 0], dtype=np.complex128)
 
 
+@lru_cache(maxsize=8)
+def over_model(points: PlantPoints, plant: SpeedPlant) -> Complex:
+    """Return measured over modelled plant at each measured frequency."""
+    return np.asarray(points.gain / plant_response(plant, points.omega), dtype=np.complex128)
+
+
 def opened_points(points: PlantPoints, loop: SpeedLoop) -> Complex:
     """Return the open loop at each measured frequency, with the gains and filters of `loop`."""
-    ratio = points.gain / plant_response(loop.plant, points.omega)
+    ratio = over_model(points, loop.plant)
     return np.asarray(loop.opened.response(points.omega)[0] * ratio, dtype=np.complex128)
 
 
@@ -114,6 +121,24 @@ def loop_points(points: PlantPoints, loop: SpeedLoop) -> LoopPoints:
                       math.pi / loop.plant.T)  # fmt: skip
 
 
+def crossing(points: LoopPoints, meant: float) -> tuple[float, float] | None:
+    """Return (rad/s, margin in rad) where an open loop crosses; None: not among its points.
+
+    Parameters
+    ----------
+    meant : rad/s, where it should cross: of several crossings the nearest is taken
+
+    """
+    return _nearest(*points.between(), meant)
+
+
+def _nearest(omega: Array, gain: Complex, meant: float) -> tuple[float, float] | None:
+    size = np.abs(gain)
+    falls = np.flatnonzero((size[:-1] >= 1.0) != (size[1:] >= 1.0))
+    crossings = [_crossing(omega, gain, int(i)) for i in falls]
+    return min(crossings, key=lambda pair: abs(math.log(pair[0] / meant)), default=None)
+
+
 def figures(points: PlantPoints, loop: SpeedLoop) -> LoopFigures | None:
     """Return what is read off the measured open loop; None where it does not cross in range."""
     return figures_of(loop_points(points, loop), loop.margins.crossover)
@@ -128,14 +153,10 @@ def figures_of(points: LoopPoints, meant: float) -> LoopFigures | None:
 
     """
     omega, gain = points.between()
-    if not omega.size:
+    found = _nearest(omega, gain, meant)
+    if found is None:
         return None
-    size = np.abs(gain)
-    falls = np.flatnonzero((size[:-1] >= 1.0) != (size[1:] >= 1.0))
-    if not falls.size:
-        return None
-    crossings = [_crossing(omega, gain, int(i)) for i in falls]
-    crossover, margin = min(crossings, key=lambda pair: abs(math.log(pair[0] / meant)))
+    (crossover, margin), size = found, np.abs(gain)
     slope = _slope(omega, size, crossover)
     near = _std_at(points, crossover)
     distance = np.abs(1.0 + gain)

@@ -11,7 +11,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control.measured_loop import LoopPoints, PlantPoints, opened_points, plant_response
+from oarlock.control.measured_loop import LoopPoints, PlantPoints, over_model
 from oarlock.control.position import PositionLoop
 
 Array = NDArray[np.float64]
@@ -31,9 +31,9 @@ def position_points(points: PlantPoints, loop: PositionLoop) -> LoopPoints:
         return np.asarray(loop.opened.response(omega)[0], dtype=np.complex128)
 
     omega = points.omega
-    plant, inner = plant_response(loop.speed.plant, omega), opened_points(points, loop.speed)
-    meant = loop.speed.opened.response(omega)[0]
-    ratio = points.gain / plant * (1.0 + meant) / (1.0 + inner)
+    meant, off = loop.speed.opened.response(omega)[0], over_model(points, loop.speed.plant)
+    inner = meant * off
+    ratio = off * (1.0 + meant) / (1.0 + inner)
     std = points.std / np.abs(1.0 + inner)
     return LoopPoints(omega, np.asarray(model(omega) * ratio), std, points.trusted, model,
                       math.pi / loop.T)  # fmt: skip

@@ -120,10 +120,10 @@ class SpeedLoop:
         """Area of the speed's dip after a step of load of 1 A, rad: the less, the stiffer."""
         return float(np.sum(np.abs(self.loaded.step(_AREA_SAMPLES)))) * self.plant.T
 
-    @property
+    @cached_property
     def is_stable(self) -> bool:
         """Whether all poles of the closed loop lie inside the unit circle."""
-        return self.margins.stable
+        return self.opened.feedback().is_stable
 
     def ripple(self, count: float, samples: int = 4000) -> float:
         """Return the current (A rms) that the steps of one count (rad) of the angle make.

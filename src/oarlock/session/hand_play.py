@@ -182,6 +182,10 @@ class _Hand:
             self._good, self.in_force = self.in_force, axis
             self._begin_set(cycle)
             self._tell(InForce(axis, self._good))
+        else:  # gains that this test does not use: its answers count for them too
+            self._good = axis if self._good is self.in_force else self._good
+            self.in_force = axis
+            self._tell(InForce(axis, self._good))
 
     def _changes(self, axis: Axis) -> tuple[str, dict[str, float]]:
         """Return (why they may not be sent, what to write)."""

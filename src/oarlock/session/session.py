@@ -12,17 +12,18 @@ from typing import Any
 
 from psygnal import Signal
 
-from oarlock.control.current import design_current
 from oarlock.control.designs import retuned
 from oarlock.errors import InputError
 from oarlock.experiments.registry import gives_nothing
 from oarlock.machine import Axis, CurrentTarget
 from oarlock.machine.axis_file import format_axis, parse_axis
+from oarlock.machine.current_loop import KEY as CURRENT
 from oarlock.machine.doubts import doubt
 from oarlock.records import Finding, Plain, Reading, Record, Run
 from oarlock.records.quantity import KEYS
 from oarlock.session.adopting import with_finding
 from oarlock.session.axes import Axes
+from oarlock.session.dragging import Drag, with_current
 from oarlock.session.entries import entered
 from oarlock.session.history import History
 from oarlock.session.perform import Performed
@@ -30,7 +31,7 @@ from oarlock.session.readings import wanted
 from oarlock.session.saver import Saver
 from oarlock.session.taking_back import with_gains_of
 from oarlock.store.project import Project
-from oarlock.views.screen import SHARED, Screen, Written, plain, taken
+from oarlock.views.screen import SHARED, Screen, Written, plain, screen_of, taken
 from oarlock.views.snapshot import Snapshot
 
 
@@ -62,7 +63,7 @@ class Session:
         self.axes = Axes(project)
         self._kept_view = project.view()
         self._histories: dict[str, History[Axis]] = {}
-        self._drag_from: Axis | None = None
+        self._drag: Drag | None = None
         self._next_run = project.next_run()
         self._records: dict[int, Record] = {}
         self.readings: dict[int, Reading | None] = {}
@@ -77,12 +78,7 @@ class Session:
         self._history = self._histories.setdefault(name, History())
         self.runs: tuple[Run, ...] = tuple(self._project.runs(name))
         first = name == next(iter(axes))
-        shared = {k: v for k, v in self._kept_view.items() if "/" not in k}
-        own = f"{name}/"
-        mine = {k.removeprefix(own): v for k, v in self._kept_view.items() if k.startswith(own)}
-        # Before a project held several axes, everything belonged to the first.
-        begun = {k: v for k, v in shared.items() if first or k in SHARED}
-        self.screen = taken(taken(Screen(), begun), mine)
+        self.screen = screen_of(self._kept_view, name, first=first)
 
     @property
     def axis_names(self) -> tuple[str, ...]:
@@ -143,6 +139,12 @@ class Session:
             axis=self._axis, runs=self.runs, readings=dict(self.readings), screen=self.screen
         )
 
+    @property
+    def at_rest(self) -> Snapshot:
+        """What would stand if what is dragged were let go at this moment."""
+        now = self.now
+        return replace(now, axis=self._drag.ended(now.axis)) if self._drag else now
+
     # The axis
 
     @property
@@ -164,28 +166,28 @@ class Session:
         self._save_axis(label)
         self.axis_changed.emit(axis)
 
-    def drag(self, axis: Axis) -> None:
-        """Show a state while something is dragged; `end_drag` makes it one edit."""
-        if self._drag_from is None:
-            self._drag_from = self._axis
+    def drag(self, axis: Axis, loop: str = CURRENT) -> None:
+        """Show a state while a loop is dragged; `end_drag` makes it one edit."""
+        if self._drag is None:
+            self._drag = Drag(self._axis, loop)
         self._axis = axis
         self.axis_changed.emit(axis)
 
     def end_drag(self, label: str, *, keep: bool = True) -> None:
         """End a drag: keep where it led as one edit, or go back to where it began."""
-        start, self._drag_from = self._drag_from, None
-        if start is None:
+        drag, self._drag = self._drag, None
+        if drag is None:
             return
-        end, self._axis = self._axis, start
-        if keep and end != start:
-            self.edit(label, end)
+        end, self._axis = self._axis, drag.start
+        if keep and end != drag.start:
+            self.edit(label, drag.ended(end))
         else:
-            self.axis_changed.emit(start)
+            self.axis_changed.emit(drag.start)
 
     @property
     def dragging(self) -> bool:
         """Whether a drag is under way."""
-        return self._drag_from is not None
+        return self._drag is not None
 
     def undo(self) -> None:
         """Take the last edit back."""
@@ -226,7 +228,7 @@ class Session:
 
         """
         label, axis = entered(self._axis, path, text)
-        self.edit(label, retuned(self._axis, axis))
+        self.edit(label, self.followed(axis))
 
     def doubt(self, path: str, text: str) -> str:
         """Return why an entry is hardly meant, to be asked about before it is used.
@@ -239,21 +241,24 @@ class Session:
         return doubt(entered(self._axis, path, text)[1], path)
 
     def with_target(self, target: CurrentTarget) -> Axis:
-        """Return the axis designed for another target.
+        """Return the axis designed for another target, the outer loops following.
 
         Raises
         ------
         InputError : the delay forbids it
 
         """
-        axis = self._axis.with_target(target)
-        return retuned(self._axis, axis.with_gains(design_current(axis).gains))
+        return self.followed(with_current(self._axis, target), CURRENT)
+
+    def followed(self, axis: Axis, loop: str = "") -> Axis:
+        """Return a changed axis, the loops outside of the one given following where they did."""
+        return retuned(self._axis, axis, outside=loop)
 
     def adopt(self, finding: Finding, run: Run) -> None:
         """Use what a finding estimates, from now on."""
         axis = with_finding(self._axis, finding, run)
         what = f"Adopt {finding.quantity.replace('_', ' ')}"
-        self.edit(what, retuned(self._axis, axis))
+        self.edit(what, self.followed(axis))
         self._mark_used()
 
     def take_commissioned(self, axis: Axis) -> None:

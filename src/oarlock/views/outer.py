@@ -37,9 +37,9 @@ def _empty(key: str, name: str, basis: str) -> Stage:
                  state=State.EMPTY)  # fmt: skip
 
 
-def outer_marks(now: Snapshot) -> list[LoopMark]:
-    """Return where the outer loops cross over: those with gains, and the one on screen."""
-    return [mark for mark in (_speed(now), _position(now)) if mark is not None]
+def outer_mark(now: Snapshot, key: str) -> LoopMark | None:
+    """Return where an outer loop crosses over, where it has gains or is on screen."""
+    return _MARKS[key](now)
 
 
 def _speed(now: Snapshot) -> LoopMark | None:
@@ -72,3 +72,7 @@ def _position(now: Snapshot) -> LoopMark | None:
     limits = (shown.quiet_crossover, min(2.0 * shown.quiet_crossover, end), end)
     return LoopMark(key="position", crossover=shown.crossover, verified=verified, limits=limits,
                     end=end)  # fmt: skip
+
+
+_MARKS = {SPEED: _speed, POSITION: _position}
+OUTER = tuple(_MARKS)

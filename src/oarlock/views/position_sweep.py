@@ -4,7 +4,7 @@ import math
 
 import numpy as np
 
-from oarlock.control.measured_loop import figures_of
+from oarlock.control.measured_loop import crossing
 from oarlock.control.measured_position import position_points
 from oarlock.experiments.loops.sweep_response import SweepResult
 from oarlock.views.position import PositionPicture
@@ -27,14 +27,14 @@ def position_swept(now: Snapshot, shown: PositionPicture) -> Swept | None:
 
 def _swept(reading: SweepResult, shown: PositionPicture, when: str, *, preview: bool) -> Swept:
     points = position_points(reading.points, shown.loop)
-    found = figures_of(points, shown.margins.crossover) if shown.margins.stable else None
+    found = crossing(points, shown.margins.crossover) if shown.margins.stable else None
     model = np.interp(points.omega, math.tau * shown.f, np.radians(shown.phase))
     return Swept(
         when=when, preview=preview, f=points.omega / math.tau,
         gain=20.0 * np.log10(np.maximum(np.abs(points.opened), 1e-9)),
         phase=np.degrees(model + np.angle(points.opened * np.exp(-1j * model))),
         trusted=points.trusted,
-        crossover=found.crossover / math.tau if found else 0.0,
-        margin=math.degrees(found.phase_margin) if found else 0.0,
+        crossover=found[0] / math.tau if found else 0.0,
+        margin=math.degrees(found[1]) if found else 0.0,
         shaft="",
     )  # fmt: skip

@@ -207,3 +207,17 @@ _KINDS: dict[str, Callable[[object], object]] = {
     "sensing": _text, "identify": _text, "map_omega": _number, "standing": _span,
     "may_turn": _flag, "winding": _number, "step": _step, "speed": _speed, "move": _move,
 }  # fmt: skip
+
+
+def screen_of(kept: Mapping[str, object], axis: str, *, first: bool) -> Screen:
+    """Return the screen that a project kept for one of its axes.
+
+    Parameters
+    ----------
+    first : whether it is the project's first: before there were several, all belonged to it
+
+    """
+    own = f"{axis}/"
+    begun = {k: v for k, v in kept.items() if "/" not in k and (first or k in SHARED)}
+    mine = {k.removeprefix(own): v for k, v in kept.items() if k.startswith(own)}
+    return taken(taken(Screen(), begun), mine)

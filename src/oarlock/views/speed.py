@@ -228,7 +228,7 @@ def settled(settings: SpeedSettings, axis: Axis) -> tuple[float, float, float]:
 
     rad/s, rad/s and N·m; a step that no limit shapes much, where gains are known.
     """
-    speed, torque = _worked_at(settings, axis)
+    speed, torque = worked_at(settings, axis)
     if settings.amplitude is not None:
         step = settings.amplitude
     elif speed_gains(axis) is not None and axis.gains is not None and axis.machine.inertia:
@@ -238,7 +238,7 @@ def settled(settings: SpeedSettings, axis: Axis) -> tuple[float, float, float]:
     return speed, step, torque
 
 
-def _worked_at(settings: SpeedSettings, axis: Axis) -> tuple[float, float]:
+def worked_at(settings: SpeedSettings, axis: Axis) -> tuple[float, float]:
     """Return (speed in rad/s, torque in N·m) of the test."""
     speed = usual_speed(axis) if settings.speed is None else settings.speed
     return speed, usual_load(axis) if settings.torque is None else settings.torque
@@ -282,7 +282,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
     InputError : nothing to design on yet, or a target that cannot be met where no gains are in use
 
     """
-    speed, torque = _worked_at(settings, axis)
+    speed, torque = worked_at(settings, axis)
     bare, turning = _stripped(axis), Turning(speed=speed)
     base = _base(bare, speed)
     gains, follows = _gains_shown(axis, speed)

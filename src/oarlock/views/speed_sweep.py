@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.control.fitted_shaft import FittedShaft, Told
-from oarlock.control.measured_loop import figures, opened_points
+from oarlock.control.measured_loop import crossing, loop_points
 from oarlock.experiments.loops.sweep_response import SweepResult
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate, Origin
@@ -51,8 +51,8 @@ def swept(now: Snapshot, shown: SpeedPicture) -> Swept | None:
 
 def _swept(reading: SweepResult, shown: SpeedPicture, when: str, *, preview: bool) -> Swept:
     points = reading.points
-    opened = opened_points(points, shown.loop)
-    found = figures(points, shown.loop)
+    measured = loop_points(points, shown.loop)
+    opened, found = measured.opened, crossing(measured, shown.margins.crossover)
     # The phase goes on from the model's own turn at each point.
     model = np.interp(points.omega, math.tau * shown.f, np.radians(shown.phase))
     phase = model + np.angle(opened * np.exp(-1j * model))
@@ -60,8 +60,8 @@ def _swept(reading: SweepResult, shown: SpeedPicture, when: str, *, preview: boo
         when=when, preview=preview, f=points.omega / math.tau,
         gain=20.0 * np.log10(np.maximum(np.abs(opened), 1e-9)),
         phase=np.degrees(phase), trusted=points.trusted,
-        crossover=found.crossover / math.tau if found else 0.0,
-        margin=math.degrees(found.phase_margin) if found else 0.0,
+        crossover=found[0] / math.tau if found else 0.0,
+        margin=math.degrees(found[1]) if found else 0.0,
         shaft=_shaft_text(reading.fitted),
     )  # fmt: skip
 

@@ -40,13 +40,11 @@ from oarlock.ui.frame.project_files import ProjectFiles
 from oarlock.ui.frame.rail import Rail
 from oarlock.ui.frame.reader import Reader
 from oarlock.ui.frame.strip import TimescalesStrip
+from oarlock.ui.frame.strip_loops import StripLoops
 from oarlock.ui.frame.top_bar import TopBar
 from oarlock.ui.kit import theme as look
 from oarlock.ui.stages.base import Around, StageView
-from oarlock.views.current import loop_picture
-from oarlock.views.outer import outer_marks
 from oarlock.views.rail import STAGES, stages
-from oarlock.views.strip import current_mark, strip
 
 if TYPE_CHECKING:
     from oarlock.ui.frame.palette import Command
@@ -68,6 +66,7 @@ class MainWindow(QMainWindow):
         self.setMinimumSize(1024, 700)
         self.setAcceptDrops(True)
         self.top_bar, self.strip, self.rail = TopBar(), TimescalesStrip(), Rail()
+        self.loops = StripLoops(self.strip, session, bench)
         self.logbook = Logbook()
         self._stages: dict[str, StageView] = {}
         self.made_for = session.axis.sensor.kind
@@ -137,6 +136,7 @@ class MainWindow(QMainWindow):
         self.top_bar.axis_chosen.connect(self.axis_chosen)
         self.top_bar.project_menu.aboutToShow.connect(self.files.fill_project_menu)
         self.top_bar.axis_menu.aboutToShow.connect(self.files.fill_axis_menu)
+        self.loops.rested.connect(self._rested)
         self.strip.dragged.connect(self._strip_dragged)
         self.strip.released.connect(self._strip_released)
         self.strip.nudged.connect(self._strip_nudged)
@@ -214,27 +214,7 @@ class MainWindow(QMainWindow):
         self.top_bar.show_units(self.session.screen.units, axis.machine.pole_pairs,
                                 axis.rated_torque)  # fmt: skip
         stage.refresh()
-        seen = stage.picture()
-        if seen is not None:
-            shown, which = seen
-        else:
-            which = self.session.screen.step.axis_name
-            shown = loop_picture(self.session.axis, which)
-        found = self.session.now.verification(which)
-        verified = found is not None and found[1].holds
-        marks = [current_mark(shown, self.session.axis, verified=verified)] if shown else []
-        self.strip.show_strip(
-            strip(
-                self.session.axis,
-                [*marks, *outer_marks(self.session.now)],
-                handle=stage.handle,
-                rings=stage.rings(),
-                saved=self.bench.memory.crossovers(which),
-            ),
-            stage.read_out(),
-            lane=stage.lane,
-            line=stage.has_line,
-        )
+        self.loops.show_all(stage, self.session.now)
 
     def _refresh_frame(self) -> None:
         session = self.session
@@ -252,11 +232,18 @@ class MainWindow(QMainWindow):
         if self.session.axis.sensor.kind is not self.made_for:
             self.outgrown.emit()
             return
-        self._refresh_stage()
         if self.session.dragging:
-            self._refresh_rail()
+            self.current.refresh()
+            self.loops.show_moving(self.current)
         else:
-            self._refresh_frame()
+            self._refresh_all()
+
+    def _rested(self) -> None:
+        """Bring up to date what hangs on a loop that is dragged, and has come to rest."""
+        now = self.session.at_rest
+        self.current.rest()
+        self.loops.show_all(self.current, now)
+        self.rail.show_stages(stages(now), self.session.screen.stage)
 
     def _runs_changed(self) -> None:
         self._refresh_all()

@@ -19,7 +19,6 @@ from PySide6.QtGui import (
     QPainter,
     QPen,
     QPixmap,
-    QPolygonF,
     QResizeEvent,
 )
 
@@ -131,11 +130,11 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
 
     def paint_band(self, p: QPainter, x: Array, low: Array, high: Array, color: QColor) -> None:
         """Fill between two curves."""
-        lower = [QPointF(self.px(u), self.py(v)) for u, v in zip(x, low, strict=True)]
-        upper = [QPointF(self.px(u), self.py(v)) for u, v in zip(x, high, strict=True)]
+        across = self._margins[0] + (x - self._x[0]) * self._per_x
+        down = self._area.bottom() - (np.concatenate([low, high[::-1]]) - self._y[0]) * self._per_y
         p.setPen(Qt.PenStyle.NoPen)
         p.setBrush(look.faded(color, 50))
-        p.drawPolygon(QPolygonF(lower + upper[::-1]))
+        p.drawPolygon(pg.functions.arrayToQPolygonF(np.concatenate([across, across[::-1]]), down))
 
     def clear(self, item: Any) -> None:
         """Take a curve's or a point set's data away, if it has any."""

@@ -68,6 +68,9 @@ class StageView(QWidget):
     def refresh(self) -> None:
         """Show the session as it stands."""
 
+    def rest(self) -> None:
+        """Bring up to date what takes too long while something is dragged; it rests for now."""
+
     def run(self) -> None:
         """Do what F5 does here."""
 

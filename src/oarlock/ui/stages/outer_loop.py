@@ -43,7 +43,7 @@ class OuterLoopStage(StageView):
             self.tell(f"{error.cause}. {error.remedy}")
             return
         self.tell("")
-        self.session.drag(axis)
+        self.session.drag(axis, self.handle)
 
     def end_drag(self) -> None:
         """Make the drag one edit."""
@@ -61,7 +61,7 @@ class OuterLoopStage(StageView):
     def edit(self, label: str, make: Callable[[], Axis]) -> None:
         """Make an edit; what cannot be is said in place."""
         try:
-            self.session.edit(label, make())
+            self.session.edit(label, self.session.followed(make(), self.handle))
         except InputError as error:
             self.tell(f"{error.cause}. {error.remedy}".strip())
             return

@@ -13,6 +13,7 @@ from oarlock.machine.current_loop import KEY as CURRENT_KEY
 from oarlock.quantities import Estimate
 from oarlock.quantities.display import digits, sentence, whole_degrees, with_std
 from oarlock.records import Run
+from oarlock.session.dragging import with_current
 from oarlock.session.perform import Performed
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.buttons import button
@@ -209,7 +210,7 @@ class CurrentStage(StageView):
         """Follow the handle: a new design at every move."""
         axis = self.session.axis
         target = crossover_target(hertz, axis.inverter.Ts, override=axis.target.override_margin)
-        self.session.drag(self.session.with_target(target))
+        self.session.drag(with_current(axis, target))
 
     def end_drag(self) -> None:
         """Make the drag one edit."""

@@ -185,10 +185,14 @@ class PositionStage(OuterLoopStage):
         self._show_numbers(shown, axis)
         self.start.setEnabled(True)
         self.hand.setEnabled(True)
-        if not self.by_hand.active:
-            self._announce(shown, axis)
+        if not self.session.dragging:
+            self.rest()
         self.by_hand.refresh()
         self._say(shown, result)
+
+    def rest(self) -> None:
+        if self.shown is not None and not self.by_hand.active:
+            self._announce(self.shown, self.session.axis)
 
     def _announce(self, shown: PositionPicture, axis: Axis) -> None:
         """Say beforehand what would happen."""

@@ -90,6 +90,7 @@ class WithinBlock:
     def _take(self) -> None:
         if self._gains is not None:
             axis = self._session.axis.with_loop_gains(KEY, self._gains)
+            axis = self._session.followed(axis, KEY)
             self._session.edit("Gains that hold on all machines", axis)
             self.take.hide()
 

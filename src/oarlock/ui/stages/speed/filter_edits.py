@@ -11,7 +11,7 @@ from oarlock.machine import Axis
 from oarlock.machine.filters import FilterKind
 from oarlock.machine.speed_loop import KEY
 from oarlock.session.session import Session
-from oarlock.views.speed import LOWEST, SpeedPicture, designed, settled
+from oarlock.views.speed import LOWEST, SpeedPicture, designed, worked_at
 from oarlock.views.speed_asked import new_low_pass, new_notch, with_filters
 from oarlock.views.typed_gains import typed
 
@@ -61,7 +61,7 @@ class FilterEdits:
             self._stage.tell(f"{error.cause}. {error.remedy}")
             return
         self._stage.tell("")
-        self._session.drag(moved)
+        self._session.drag(moved, KEY)
 
     def end_drag(self) -> None:
         """Make a filter's drag one edit."""
@@ -98,5 +98,5 @@ class FilterEdits:
         shown = self._stage.shown
         if shown is None or not shown.follows or speed_gains(axis) is None:
             return axis
-        speed = settled(self._session.screen.speed, axis)[0]
+        speed = worked_at(self._session.screen.speed, axis)[0]
         return axis.with_loop_gains(KEY, designed(axis, speed_target(axis), speed))

@@ -15,7 +15,7 @@ from oarlock.session.trial import Trial
 from oarlock.ui.stages.speed.play_bar import PlayBar
 from oarlock.ui.stages.speed.tuning import both_tests
 from oarlock.ui.stages.speed.two_presses import TwoPresses
-from oarlock.views.speed import settled
+from oarlock.views.speed import worked_at
 from oarlock.views.speed_retune import refit, stirring
 
 
@@ -48,7 +48,7 @@ class Retuning(TwoPresses):
 
     @property
     def _speed(self) -> float:
-        return settled(self._session.screen.speed, self._session.axis)[0]
+        return worked_at(self._session.screen.speed, self._session.axis)[0]
 
     def _swept(self, axis: Axis, performed: Performed) -> None:
         """Design for what was seen, and try it."""

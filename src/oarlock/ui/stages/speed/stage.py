@@ -27,7 +27,7 @@ from oarlock.ui.stages.speed.ramping import Ramping
 from oarlock.ui.stages.speed.retuning import Retuning
 from oarlock.ui.stages.speed.tuning import Tuning
 from oarlock.ui.stages.speed.ways_panel import WaysPanel
-from oarlock.views.speed import LOAD, LOWEST, STEP, SpeedPicture, designed, picture, settled
+from oarlock.views.speed import LOAD, LOWEST, STEP, SpeedPicture, designed, picture, worked_at
 from oarlock.views.speed_asked import (
     OPTION_LABELS,
     TARGET_LABELS,
@@ -155,12 +155,19 @@ class SpeedStage(OuterLoopStage):
         measured = other_shaft(self.session.now)
         self.panel.offer_shaft(measured[1] if measured else "")
         self.test.start.setEnabled(True)
-        ready = axis if speed_gains(axis) else axis.with_loop_gains(KEY, shown.gains)
-        quiet = self.tuning.armed or self.retuning.armed or self.by_hand.active
-        self.test.show_axis(ready, self.measured.settings(), announce=not quiet)
+        if not self.session.dragging:
+            self.rest()
         self.by_hand.refresh()
         self._say(shown, step[1], load[1])
         self._show_ways(shown)
+
+    def rest(self) -> None:
+        axis = self.session.axis
+        if self.shown is None:
+            return
+        ready = axis if speed_gains(axis) else axis.with_loop_gains(KEY, self.shown.gains)
+        quiet = self.tuning.armed or self.retuning.armed or self.by_hand.active
+        self.test.show_axis(ready, self.measured.settings(), announce=not quiet)
 
     def _show_ways(self, shown: SpeedPicture) -> None:
         axis = self.session.axis
@@ -177,7 +184,7 @@ class SpeedStage(OuterLoopStage):
     def use_way(self, way: Way) -> None:
         """Take the filters of a way, and the stiffest gains with them that the margin allows."""
         axis = self.session.axis
-        speed = settled(self.session.screen.speed, axis)[0]
+        speed = worked_at(self.session.screen.speed, axis)[0]
         self.edit(f"Use: {way.title.lower()}", lambda: with_way(axis, way, speed))
 
     def _show_nothing(self, error: InputError) -> None:
@@ -232,7 +239,7 @@ class SpeedStage(OuterLoopStage):
 
         """
         axis = self.session.axis
-        speed = settled(self.session.screen.speed, axis)[0]
+        speed = worked_at(self.session.screen.speed, axis)[0]
         gains = designed(axis, target, speed)
         loops = axis.loops.with_target(KEY, target).with_gains(KEY, gains)
         return replace(axis, loops=loops)
@@ -298,7 +305,7 @@ class SpeedStage(OuterLoopStage):
             axis = self._in_use()
             gains = speed_gains(axis)
             assert gains is not None
-            return with_observer(axis, gains, on, settled(self.session.screen.speed, axis)[0])
+            return with_observer(axis, gains, on, worked_at(self.session.screen.speed, axis)[0])
 
         self.edit("Load observer in place of Ki" if on else "Ki in place of the observer", made)
 

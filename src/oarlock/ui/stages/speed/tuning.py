@@ -13,7 +13,7 @@ from oarlock.session.trial import Trial
 from oarlock.ui.stages.speed.play_bar import PlayBar
 from oarlock.ui.stages.speed.two_presses import TwoPresses
 from oarlock.ui.stages.speed.ways_panel import WaysPanel
-from oarlock.views.speed import settled
+from oarlock.views.speed import worked_at
 from oarlock.views.speed_proposal import proposed
 
 
@@ -47,7 +47,7 @@ class Tuning(TwoPresses):
             self._bar.say("The ways round the resonance are still being looked for")
             return
         try:
-            speed = settled(self._session.screen.speed, axis)[0]
+            speed = worked_at(self._session.screen.speed, axis)[0]
             candidate = proposed(axis, self._ways.ways, speed)
             tests = both_tests(candidate, speed)
             said = " ".join(announced(test, candidate) for test in tests)
