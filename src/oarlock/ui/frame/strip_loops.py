@@ -11,7 +11,7 @@ from oarlock.views.outer import OUTER, outer_mark
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.strip import LoopMark, current_mark, strip
 
-_RESTS = 90  # ms without a move, after which what hangs on a drag is brought up to date
+_RESTS = 120  # ms without a move, after which what hangs on a drag is brought up to date
 
 
 class StripLoops(QObject):

@@ -1,0 +1,118 @@
+"""What a dragged handle does at once, what follows when it rests, and what when it is let go."""
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from pytestqt.qtbot import QtBot
+
+from oarlock.control.designs import follows
+from oarlock.control.position_design import design_position, position_gains
+from oarlock.control.speed_design import speed_gains
+from oarlock.ui.frame.app import Application
+from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.plot import Plot
+from tests.conftest import wait
+from tests.speed_axis import tuned_winch
+from tests.ui.conftest import window_on
+from tests.ui.test_speed import _project
+
+
+@pytest.fixture
+def tuned(qtbot: QtBot, tmp_path: Path) -> Iterator[Application]:
+    """The window on a winch with all three loops designed."""
+    axis = tuned_winch()
+    axis = axis.with_loop_gains("position", design_position(axis).gains)
+    yield from window_on(qtbot, _project(tmp_path, axis))
+
+
+def _crossover(opened: Application, key: str) -> float:
+    loops = opened.window.strip._strip
+    assert loops is not None
+    return next(m.hertz for m in loops.loops if m.label.startswith(key))
+
+
+def test_loops_outside_follow_when_a_drag_rests_and_are_kept_when_it_ends(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    tuned.window.show_stage("current")
+    stage, session = tuned.window.stage("current"), tuned.session
+    start = session.axis
+    speed, position = _crossover(tuned, "speed"), _crossover(tuned, "position")
+    rail = tuned.window.rail.item("speed").accessibleDescription()
+    for hertz in (500.0, 400.0, 300.0):
+        stage.drag_to(hertz)
+    assert _crossover(tuned, "current") == pytest.approx(300.0, rel=1e-3)
+    assert speed_gains(session.axis) == speed_gains(start)  # not designed anew at every move
+    assert _crossover(tuned, "speed") == speed
+    wait(qtbot, lambda: _crossover(tuned, "speed") < 0.95 * speed)
+    slower = _crossover(tuned, "speed")
+    assert _crossover(tuned, "position") < 0.95 * position
+    assert tuned.window.rail.item("speed").accessibleDescription() != rail
+    stage.end_drag()
+    assert _crossover(tuned, "speed") == pytest.approx(slower, rel=1e-6)
+    assert speed_gains(session.axis) != speed_gains(start)
+    assert all(follows(session.axis, key) for key in ("current", "speed", "position"))
+    session.undo()  # one edit, all loops
+    assert session.axis == start
+    stage.drag_to(400.0)
+    session.end_drag("no", keep=False)
+    assert session.axis == start
+    assert _crossover(tuned, "speed") == speed
+
+
+def test_a_position_loop_follows_the_speed_loop_that_is_dragged_or_typed(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    tuned.window.show_stage("speed")
+    stage, session = tuned.window.stage("speed"), tuned.session
+    before, at = position_gains(session.axis), _crossover(tuned, "speed")
+    stage.drag_to(0.6 * at)
+    assert position_gains(session.axis) == before
+    stage.end_drag()
+    slower = position_gains(session.axis)
+    assert before is not None
+    assert slower is not None
+    assert slower.Kp < 0.8 * before.Kp
+    assert follows(session.axis, "position")
+    stage.nudge(1.5)
+    faster = position_gains(session.axis)
+    assert faster is not None
+    assert faster.Kp > slower.Kp
+
+
+def test_a_gain_of_ones_own_stays_where_the_loop_inside_moves(tuned: Application) -> None:
+    session = tuned.session
+    gains = position_gains(session.axis)
+    assert gains is not None
+    mine = session.axis.with_loop_gains("position", type(gains)(Kp=0.7 * gains.Kp))
+    session.edit("by hand", mine)
+    tuned.window.show_stage("speed")
+    stage = tuned.window.stage("speed")
+    stage.drag_to(0.7 * _crossover(tuned, "speed"))
+    stage.end_drag()
+    assert position_gains(session.axis) == position_gains(mine)
+
+
+def test_a_band_is_filled_between_its_curves(qtbot: QtBot) -> None:
+    """Pixels between both curves are shaded, those outside are not."""
+    plot = Plot(left=10, right=10, top=10, bottom=10)
+    qtbot.addWidget(plot)
+    plot.resize(220, 120)
+    plot.set_x(0.0, 1.0, [])
+    plot.set_y(0.0, 1.0, [])
+    x = np.linspace(0.0, 1.0, 50)
+    plot.behind(lambda p: plot.paint_band(p, x, 0.2 + 0.2 * x, 0.6 + 0.2 * x, look.theme().speed))
+    plot.show()
+    picture = plot.grab().toImage()
+    plot.hide()
+
+    def shade(u: float, v: float) -> str:
+        return str(picture.pixelColor(round(plot.px(u)), round(plot.py(v))).name())
+
+    ground = shade(0.5, 0.05)
+    assert shade(0.1, 0.5) != ground
+    assert shade(0.9, 0.7) != ground
+    assert shade(0.1, 0.75) == ground
+    assert shade(0.9, 0.3) == ground
