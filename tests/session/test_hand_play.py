@@ -7,10 +7,13 @@ import numpy as np
 import pytest
 
 from oarlock.control.speed_design import speed_gains, usual_speed
+from oarlock.drive.travel import excursion
 from oarlock.errors import InputError
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.loops.position_move import PositionMove, usual_move
+from oarlock.experiments.loops.ramp_response import RampResult
+from oarlock.experiments.loops.speed_ramp import SpeedRamp, usual_ramp
 from oarlock.experiments.loops.speed_response import SpeedResult
 from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep, usual_load, usual_step
 from oarlock.experiments.loops.step_response import StepResult
@@ -194,6 +197,38 @@ def test_the_other_loops_repeat_their_tests_too(axis: Axis) -> None:
     played, _ = hand.play(moved, draw("winch", 0))
     assert played.kept[0].run.kind == "position move"
     assert played.kept[0].reading is not None
+
+
+@pytest.mark.parametrize("travel", [None, 40.0])
+def test_a_ramp_repeats_and_is_answered_as_the_loop_predicts(
+    axis: Axis, travel: float | None
+) -> None:
+    """Where the shaft may not turn on and on, every other ramp goes the other way."""
+    bound = Estimate(value=travel or 0.0, std=0.0, unit="1", origin=Origin.DATASHEET)
+    most = Parameter(printed=bound) if travel is not None else None
+    axis = replace(axis, mechanics=replace(axis.mechanics, max_turns=most))
+    speed = usual_speed(axis)
+    usual = usual_ramp(axis, speed)
+    ramp = SpeedRamp(speed=speed, amplitude=usual.change, jerk_time=usual.jerk_time,
+                     acceleration=0.5 * usual.acceleration)  # fmt: skip
+    going = ramp.repeating(axis)
+    turned = excursion(going.plan, axis)[0].farthest
+    if travel is not None:
+        assert turned < travel
+        assert "to and fro" in going.movement.sentence
+    gains = speed_gains(axis)
+    assert gains is not None
+    J = axis.machine.inertia
+    assert J is not None
+    ahead = replace(gains, acceleration=J.value / axis.machine.torque_constant)
+    hand = Hand(axis, {3: lambda _axis: axis.with_loop_gains("speed", ahead)}, 8)
+    played, _ = hand.play(ramp, draw("winch", 0))
+    first, second = (one.reading for one in played.kept)
+    assert isinstance(first, RampResult)
+    assert isinstance(second, RampResult)
+    for one in (first, second):
+        assert one.holds, one.said
+    assert second.measured.behind < 0.6 * first.measured.behind  # torque ahead takes the lag away
 
 
 def test_what_cannot_be_repeated_is_refused(axis: Axis) -> None:

@@ -68,7 +68,7 @@ def test_its_numbers_are_there_while_the_test_is_a_ramp(tuned: Application) -> N
     assert not stage.track_plot.isVisible()
     assert stage.ramping.rows["acceleration"].isVisible()
     assert stage.ramping.plot.geometry() == stage.track_plot.geometry()
-    assert not stage.test.hand.isEnabled()
+    assert stage.test.hand.isEnabled()
     stage.test.which.click()
     assert stage.track_plot.isVisible()
     assert not stage.ramping.plot.isVisible()
@@ -220,3 +220,36 @@ def test_torque_ahead_is_one_number_on_both_stages(tuned: Application) -> None:
     position.feed.given.emit("0.5")
     stage = ramping(tuned)
     assert stage.ramping.ahead.entry.text() == "0.50"
+
+
+def test_a_ramp_is_tuned_by_hand(qtbot: QtBot, tuned: Application) -> None:
+    """It repeats on the drive; torque typed ahead goes there and takes the lag away."""
+    stage, session, hand = ramping(tuned), tuned.session, tuned.bench.hand
+    tuned.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "4")))
+    wait(qtbot, lambda: tuned.bench.connected)
+    button = stage.by_hand.button
+    assert button.isEnabled()
+    qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
+    assert "until you end it" in stage.test._note.text()
+    assert not tuned.bench.busy
+    qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: len(hand.answers) >= 3, 60.0)
+    lagging = hand.newest(SpeedRamp.name)
+    assert isinstance(lagging, RampResult)
+    assert stage.ramping.plot._result is lagging
+    assert stage.ramping.plot._when == "newest answer"
+    drawn = [len(curve.getData()[0]) for curve in stage.ramping.plot._trail._curves]
+    assert sum(many > 0 for many in drawn) >= 2
+    typed(qtbot, stage, "ahead", "1")
+    assert hand.newest(SpeedRamp.name) is None  # no answer belongs to these gains yet
+    assert stage.ramping.plot._result is None
+    wait(qtbot, lambda: hand.newest(SpeedRamp.name) is not None, 60.0)
+    leading = hand.newest(SpeedRamp.name)
+    assert isinstance(leading, RampResult)
+    assert leading.measured.behind < 0.6 * lagging.measured.behind
+    qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: not tuned.bench.busy)
+    assert tuned.bench.live.state != "running"
+    wait(qtbot, lambda: len(session.runs) == 2)
+    assert all(run.title.startswith("by hand, ") and "ramp" in run.title for run in session.runs)
+    assert "measured" in stage.ramping.plot._when

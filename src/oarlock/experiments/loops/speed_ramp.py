@@ -11,11 +11,15 @@ from oarlock.errors import InputError
 from oarlock.experiments.common.experiment import plain_settings
 from oarlock.experiments.common.movement import Movement
 from oarlock.experiments.common.speed import rough_inertia
+from oarlock.experiments.loops.repeating import Repeating
 from oarlock.experiments.loops.speed_test import (
     TORQUE,
     Timing,
     current_limit,
+    goes_back,
     played_at_speed,
+    repeated,
+    repeated_timing,
     timing_at,
     way_to,
 )
@@ -131,6 +135,31 @@ class SpeedRamp:
         turns = sum(abs(step.speed) * step.duration for step in plan.steps) / math.tau
         return Movement(what=f"turns {turns:.0f} turns one way", speed=1.3 * self._top,
                         current=current_limit(axis), seconds=plan.duration)  # fmt: skip
+
+    def repeating(self, axis: Axis) -> Repeating:
+        """Return how it goes on and on while gains are changed.
+
+        Raises
+        ------
+        InputError : as `plan`
+
+        """
+        self._timing(axis)  # refuses a ramp without sense
+        plain, ramp = timing_at(axis, self.speed, 1), self.ramp
+        change = 2.0 * self.speed + self.amplitude if goes_back(axis) else self.amplitude
+        back = replace(ramp, change=change).duration
+        timing = repeated_timing(axis, back, plain.before, plain.after,
+                                 ramp.duration + 1.5 * plain.after)  # fmt: skip
+        at = replace(way_to(axis, self.speed), acceleration=self.acceleration,
+                     jerk_time=self.jerk_time)  # fmt: skip
+
+        def once(at: Step, side: float) -> tuple[Step, Step, Step]:
+            before = replace(at, duration=timing.before)
+            there = replace(before, duration=timing.after,
+                            speed=side * (self.speed + self.amplitude))  # fmt: skip
+            return at, before, there
+
+        return repeated(self.name, plain_settings(self), axis, timing, at, once, self._top)
 
     def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the reading must know, as plain values."""

@@ -5,6 +5,7 @@ the load is a torque that the drive adds behind the controller and its filters.
 """
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
@@ -141,39 +142,82 @@ def played_at_speed(
 
 
 def _repeating(test: "SpeedStep | LoadStep", axis: Axis, wave: Wave, top: float) -> Repeating:
-    """Return the test as it goes on and on; to and fro where the shaft may not turn on."""
-    speed, divider, Ts = test.speed, axis.inverter.divider, axis.inverter.Ts
-    to_and_fro = axis.mechanics.max_turns is not None
-    timing, way = timing_at(axis, speed, 1), way_to(axis, speed)
-    T = divider * Ts
-    after = math.ceil(1.5 * timing.after / T) * T  # slower gains may be tried
-    turn = 1.3 * ramp_time(axis, 2.0 * speed, TORQUE) if to_and_fro else 0.0
-    rest = math.ceil((turn + max(LEAST_REST, timing.after)) / T) * T
-    timing = replace(timing, settle=rest, after=after, decimation=divider)
-    at = replace(way, duration=rest, acceleration=way.acceleration if to_and_fro else 0.0,
-                 record=True)  # fmt: skip
-    ahead = _once(timing, at, wave)
-    gone = replace(wave, amplitude=-wave.amplitude)
-    back = tuple(replace(step, speed=-step.speed) for step in _once(timing, at, gone))
-    seconds = rest + timing.before + after
+    """Return a step as it goes on and on."""
+    timing = timing_at(axis, test.speed, 1)
+    turn = 1.3 * ramp_time(axis, 2.0 * test.speed, TORQUE) if goes_back(axis) else 0.0
+    timing = repeated_timing(axis, turn, timing.before, timing.after, 1.5 * timing.after)
+    way = way_to(axis, test.speed)
+    at = replace(way, acceleration=way.acceleration if goes_back(axis) else 0.0)
+
+    def once(at: Step, side: float) -> tuple[Step, Step, Step]:
+        return _once(timing, at, replace(wave, amplitude=side * wave.amplitude))
+
+    return repeated(test.name, plain_settings(test), axis, timing, at, once, top)
+
+
+def goes_back(axis: Axis) -> bool:
+    """Return whether what repeats has to go to and fro: the shaft may not turn on and on."""
+    return axis.mechanics.max_turns is not None
+
+
+def repeated_timing(axis: Axis, back: float, before: float, calm: float, after: float) -> Timing:
+    """Return the durations of a test that repeats, at the controller's rate.
+
+    Parameters
+    ----------
+    back : s, that the way back to where it begins takes
+    before : s, recorded ahead
+    calm : s, in which the loop comes to rest
+    after : s, looked at: slower gains may be tried
+
+    """
+    divider, T = axis.inverter.divider, axis.inverter.divider * axis.inverter.Ts
+    rest = math.ceil((back + max(LEAST_REST, calm)) / T) * T
+    return Timing(settle=rest, before=before, after=math.ceil(after / T) * T, decimation=divider)
+
+
+def repeated(
+    name: str,
+    settings: dict[str, Plain],
+    axis: Axis,
+    timing: Timing,
+    at: Step,
+    once: Callable[[Step, float], tuple[Step, Step, Step]],
+    top: float,
+) -> Repeating:
+    """Return a test at a speed as it goes on and on; to and fro where the shaft may not turn on.
+
+    Parameters
+    ----------
+    settings : the test's own, for the record
+    at : what it rests at, with the way back to there
+    once : gives rest, what is recorded ahead and the test, of the rest and a side (1 or -1)
+    top : rad/s, the fastest
+
+    """
+    way, to_and_fro = way_to(axis, at.speed), goes_back(axis)
+    T = axis.inverter.divider * axis.inverter.Ts
+    at = replace(at, duration=timing.settle, record=True)
+    ahead = once(at, 1.0)
+    pairs = (ahead, once(replace(at, speed=-at.speed), -1.0) if to_and_fro else ahead)
+    seconds = timing.settle + timing.before + timing.after
     cycles = cycles_within(seconds, len(ahead), 3)
-    pairs = (ahead, back if to_and_fro else ahead)
     played = tuple(step for n in range(cycles) for step in pairs[n % 2])
     steps = (way, *played, replace(way, speed=played[-1].speed), replace(way, speed=0.0))
-    one_way = abs(speed) * (way.duration + seconds) / math.tau
-    turns = one_way if to_and_fro else abs(speed) * sum(s.duration for s in steps) / math.tau
-    plan = replace(played_at_speed(test.name, axis, steps, divider, turns, top), round=True)
+    one_way = top * (way.duration + seconds) / math.tau
+    turns = one_way if to_and_fro else sum(abs(s.speed) * s.duration for s in steps) / math.tau
+    plan = played_at_speed(name, axis, steps, timing.decimation, turns, top)
     what = f"turns {turns:.2g} turns to and fro" if to_and_fro else f"turns {turns:.0f} turns"
     return Repeating(
-        plan=plan,
-        settings={**plain_settings(test), "rows_before": round(timing.before / T),
-                  "rows_after": round(after / T), "decimation": divider, "divider": divider,
-                  "limit": current_limit(axis)},
+        plan=replace(plan, round=True),
+        settings={**settings, "rows_before": round(timing.before / T),
+                  "rows_after": round(timing.after / T), "decimation": timing.decimation,
+                  "divider": timing.decimation, "limit": current_limit(axis)},
         movement=Movement(what=f"{what}, until you end it", speed=1.3 * top,
                           current=current_limit(axis), seconds=plan.duration),
-        cycles=cycles, lead=way.duration, rest=rest, seconds=seconds,
-        resting=round(rest / T),
-        rows=round((timing.before + after) / T), limit=current_limit(axis),
+        cycles=cycles, lead=way.duration, rest=timing.settle, seconds=seconds,
+        resting=round(timing.settle / T),
+        rows=round((timing.before + timing.after) / T), limit=current_limit(axis),
         with_gains_of=with_speed_loop,
     )  # fmt: skip
 

@@ -3,6 +3,8 @@
 import math
 from dataclasses import replace
 
+from oarlock.experiments.loops.ramp_response import RampResult
+from oarlock.experiments.loops.speed_ramp import SpeedRamp
 from oarlock.experiments.loops.speed_response import SpeedResult
 from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep
 from oarlock.quantities.display import digits
@@ -26,11 +28,29 @@ class Measured:
             return replace(kept, speed=test.speed, amplitude=test.amplitude)
         if isinstance(test, LoadStep):
             return replace(kept, speed=test.speed, torque=test.torque)
+        if isinstance(test, SpeedRamp):
+            return replace(kept, speed=test.speed, change=test.amplitude,
+                           acceleration=test.acceleration, jerk_time=test.jerk_time)  # fmt: skip
         return kept
 
     def before(self, kind: str) -> list[SpeedResult]:
         """Return the answers by hand before the newest."""
         return [one for one in self._bench.hand.before(kind) if isinstance(one, SpeedResult)]
+
+    def ramp(self) -> tuple[str, Run | None, RampResult | None]:
+        """Return when the newest ramp was measured with these gains, its run, and the ramp."""
+        if self._bench.hand.kind == SpeedRamp.name:
+            newest = self._bench.hand.newest(SpeedRamp.name)
+            return "newest answer", None, newest if isinstance(newest, RampResult) else None
+        found = self._session.now.tested(SpeedRamp.name)
+        if found is None or not isinstance(found[1], RampResult):
+            return "", None, None
+        return f"measured {found[0].started[11:16]}", found[0], found[1]
+
+    def ramps_before(self) -> list[RampResult]:
+        """Return the ramps answered by hand before the newest."""
+        found = self._bench.hand.before(SpeedRamp.name)
+        return [one for one in found if isinstance(one, RampResult)]
 
     def proof(self, kind: str) -> tuple[str, SpeedResult | None]:
         """Return what was measured with these gains, and when; by hand it is the newest answer."""
@@ -54,7 +74,7 @@ class Measured:
 
     def rings(self) -> tuple[float, ...]:
         """Return crossovers (Hz) as the drive has them by hand, and as it would go back to."""
-        sides = self._bench.hand.sides(STEP, LOAD)
+        sides = self._bench.hand.sides(STEP, LOAD, SpeedRamp.name)
         return tuple(picture(axis, self.settings()).crossover for axis in sides)
 
 

@@ -162,7 +162,7 @@ class PlayBar(QWidget):
         self._unit.setText(f"{'rpm' if of_speed else units.torque().unit}  {at}")
         self.size_entry.show_text(digits(self._size() / per, 3))
         self.speed_entry.show_text(digits(speed / RPM, 3))
-        self.hand.setEnabled(self.settings.kind in (STEP, LOAD))
+        self.hand.setEnabled(self.settings.kind in (STEP, LOAD, RAMP))
         if not announce:
             return
         try:

@@ -9,7 +9,7 @@ from oarlock.quantities.display import digits
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import arrow, draw_text
-from oarlock.ui.kit.plot import Plot, linear_ticks
+from oarlock.ui.kit.plot import Plot, Trail, linear_ticks
 from oarlock.views.speed_ramp import RampPicture
 
 _CIRCLES = 90
@@ -24,6 +24,7 @@ class RampPlot(Plot):
         self._asked = self.curve(t.ink, 1.2, Qt.PenStyle.DashLine)
         self._predicted = self.curve(t.speed, 2.2)
         self._measured = self.points(t.speed, 4.0)
+        self._trail = Trail(self, t.speed)
         self._shown: RampPicture | None = None
         self._result: RampResult | None = None
         self._when = ""
@@ -53,6 +54,10 @@ class RampPlot(Plot):
         self.set_x(-0.05 * span, span, [(v, "") for v, _ in linear_ticks(0.0, span, 4)])
         self.set_y(low, high, ticks)
         self.refresh()
+
+    def show_trail(self, results: list[RampResult]) -> None:
+        """Draw the answers before the newest, the older the fainter."""
+        self._trail.show([(one.t, one.speed / units.speed().per) for one in results])
 
     def _annotate(self, p: QPainter) -> None:
         shown, t = self._shown, look.theme()

@@ -10,6 +10,7 @@ from oarlock.quantities.display import digits
 from oarlock.session.session import Session
 from oarlock.ui.kit.buttons import link_button
 from oarlock.ui.kit.numbers import GivenRow, Panel
+from oarlock.ui.stages.speed.measured import Measured
 from oarlock.ui.stages.speed.pictures import PushPlot
 from oarlock.ui.stages.speed.ramp_pictures import RampPlot
 from oarlock.views.screen import RAMP
@@ -34,10 +35,11 @@ class Ramping:
     """Shown while the test that is set is a ramp."""
 
     def __init__(
-        self, panel: Panel, session: Session, edit: Edit, in_use: Callable[[], Axis],
-        changed: Callable[[], None], tell: Callable[[str], None],
+        self, panel: Panel, session: Session, measured: Measured, edit: Edit,
+        in_use: Callable[[], Axis], changed: Callable[[], None], tell: Callable[[str], None],
     ) -> None:  # fmt: skip
         self._session, self._edit, self._in_use = session, edit, in_use
+        self._found = measured
         self._changed, self._tell = changed, tell
         self.shown: RampPicture | None = None
         self.plot = RampPlot()
@@ -73,7 +75,7 @@ class Ramping:
         self.shown = None
         if not self.active:
             return
-        axis, settings = self._session.axis, self._session.screen.speed
+        axis, settings = self._session.axis, self._found.settings()
         test = settled_ramp(settings, axis)
         for name, text in ramp_texts(test.ramp).items():
             self.rows[name].show_value(text, chosen=False)
@@ -85,6 +87,7 @@ class Ramping:
             return
         when, result = self._measured(test)
         self.plot.show_ramp(self.shown, result, when)
+        self.plot.show_trail(self._found.ramps_before())
         push.show_push(self.shown.t, self.shown.push, self.shown.limit, result, 1.0)
         share = ahead_of(axis, shown.gains)
         self.ahead.show_value("–" if share is None else digits(share, 2), chosen=False)
@@ -103,11 +106,11 @@ class Ramping:
 
     def _measured(self, test: SpeedRamp) -> tuple[str, RampResult | None]:
         """Return what was measured of this ramp with these gains, and when."""
-        found = self._session.now.tested(SpeedRamp.name)
-        if found is None or not isinstance(found[1], RampResult):
+        when, run, result = self._found.ramp()
+        if result is None or result.ramp != test.ramp:
             return "", None
-        same = found[1].ramp == test.ramp and found[0].settings.get("speed") == test.speed
-        return (f"measured {found[0].started[11:16]}", found[1]) if same else ("", None)
+        same = run is None or run.settings.get("speed") == test.speed
+        return (when, result) if same else ("", None)
 
     def _set(self, name: str, text: str) -> None:
         """Take a number of the ramp."""

@@ -81,7 +81,7 @@ class SpeedStage(OuterLoopStage):
         self.ways = WaysPanel(self, around.jobs)
         self.ways.chosen.connect(self.use_way)
         self.ways.found.connect(self.refresh)
-        self.ramping = Ramping(self.numbers, self.session, self.edit, self._in_use,
+        self.ramping = Ramping(self.numbers, self.session, self.measured, self.edit, self._in_use,
                                self._ramp_changed, self.tell)  # fmt: skip
         self.ramping.plot.setParent(self)
         self.panel = SpeedNumbers(self.numbers, self, self.filters)
