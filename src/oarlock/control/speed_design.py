@@ -7,6 +7,7 @@ stand in the axis.
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 
@@ -29,6 +30,7 @@ from oarlock.control.speed_survey import Wanted
 from oarlock.errors import InputError
 from oarlock.machine import Axis, SensorKind
 from oarlock.machine.filters import Filter
+from oarlock.machine.loop import Loop
 from oarlock.machine.speed_loop import KEY, SpeedGains, SpeedTarget
 from oarlock.machine.unknown import refuse_unknown
 
@@ -283,4 +285,28 @@ def loop_in_use(axis: Axis, *, turning: Turning = Turning()) -> SpeedLoop:
     gains = speed_gains(axis)
     if gains is None:
         raise InputError("no gains are in use", place=_PLACE, remedy="Take the designed ones")
-    return SpeedLoop(plant_of(axis, turning=turning), gains)
+    return _loop(plant_in_use(without_pi(axis), turning), gains)
+
+
+@lru_cache(maxsize=16)
+def _loop(plant: SpeedPlant, gains: SpeedGains) -> SpeedLoop:
+    """Return a loop; kept, since it works out itself what is asked of it again and again."""
+    return SpeedLoop(plant, gains)
+
+
+def without_pi(axis: Axis) -> Axis:
+    """Return the axis with all that its speed plant rests on, and no more of its loops."""
+    inner = axis.loops.only(("current",))
+    return replace(axis, loops=inner.having(KEY, Loop(filters=axis.loops[KEY].filters)))
+
+
+@lru_cache(maxsize=16)
+def plant_in_use(bare: Axis, turning: Turning) -> SpeedPlant:
+    """Return what the speed controller of an axis sees; kept for an axis `without_pi`.
+
+    Raises
+    ------
+    InputError : as `plant_of`
+
+    """
+    return plant_of(bare, turning=turning)

@@ -24,6 +24,7 @@ from oarlock.control.speed_design import (
     count_of,
     design_speed,
     observing,
+    plant_in_use,
     plant_of,
     speed_gains,
     speed_noise,
@@ -32,6 +33,7 @@ from oarlock.control.speed_design import (
     volts_left,
     wanted_of,
     with_pi,
+    without_pi,
 )
 from oarlock.control.speed_gains import reach, stiffest, stiffest_observing
 from oarlock.control.speed_plant import SpeedPlant
@@ -46,7 +48,7 @@ from oarlock.experiments.loops.speed_test import (
 from oarlock.machine import Axis
 from oarlock.machine.axis import rests_on
 from oarlock.machine.filters import Filter
-from oarlock.machine.loop import Loop, alike
+from oarlock.machine.loop import alike
 from oarlock.machine.speed_loop import KEY, SpeedGains, SpeedTarget
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.quantities.kinds import RPM
@@ -155,16 +157,10 @@ class _Base:
     reaches: tuple[float, float, float]
 
 
-def _stripped(axis: Axis) -> Axis:
-    """Return the axis without what a drag changes."""
-    inner = axis.loops.only(("current",))
-    return replace(axis, loops=inner.having(KEY, Loop(filters=axis.loops[KEY].filters)))
-
-
 @lru_cache(maxsize=8)
 def _base(axis: Axis, speed: float) -> _Base:
     turning = Turning(speed=speed)
-    plant = plant_of(axis, turning=turning)
+    plant = plant_in_use(axis, turning)
     J = axis.machine.inertia
     off = 2.0 * J.std / J.value if J is not None and J.std else _TOLERANCE
     shaft = plant.shaft
@@ -185,7 +181,7 @@ def _used(axis: Axis, speed: float, loop: SpeedLoop) -> float:
     if not loop.is_stable:
         return 0.0
     degrees = round(math.degrees(loop.margins.phase_margin))
-    least = _least_area(_stripped(axis), speed, degrees, observing(axis, loop.gains))
+    least = _least_area(without_pi(axis), speed, degrees, observing(axis, loop.gains))
     return min(least / loop.dip_area, 1.0) if least > 0.0 else 0.0
 
 
@@ -253,7 +249,7 @@ def designed(axis: Axis, target: SpeedTarget, speed: float) -> SpeedGains:
 
     """
     old = speed_gains(axis)
-    found = _designed(_stripped(axis), target, speed, observing(axis, old))
+    found = _designed(without_pi(axis), target, speed, observing(axis, old))
     return found if old is None else with_pi(old, found)
 
 
@@ -265,7 +261,7 @@ def _designed(bare: Axis, target: SpeedTarget, speed: float, beside: SpeedGains)
 
 def farthest(axis: Axis, speed: float, margin: float) -> float:
     """Return the crossover (rad/s) up to which a margin (rad) can be had."""
-    return _farthest(_stripped(axis), speed, margin)
+    return _farthest(without_pi(axis), speed, margin)
 
 
 @lru_cache(maxsize=32)
@@ -283,7 +279,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
 
     """
     speed, torque = worked_at(settings, axis)
-    bare, turning = _stripped(axis), Turning(speed=speed)
+    bare, turning = without_pi(axis), Turning(speed=speed)
     base = _base(bare, speed)
     gains, follows = _gains_shown(axis, speed)
     loop = SpeedLoop(base.plant, gains)

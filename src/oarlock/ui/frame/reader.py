@@ -1,6 +1,7 @@
 """Old records, read again in jobs, so that their findings come back on screen."""
 
 import functools
+from collections import deque
 from collections.abc import Callable
 
 from oarlock.cancel import Cancel
@@ -11,13 +12,20 @@ from oarlock.session.jobs import Done, Failed, Jobs, Progress, Stopped
 from oarlock.session.readings import read_again
 from oarlock.session.session import Session
 
+_AT_ONCE = 2
+
 
 class Reader:
-    """Reads each record once; `tell` is given what cannot be read."""
+    """Reads each record once, a few at a time; `tell` is given what cannot be read.
+
+    All at once they would take the interpreter from the window for as long as all of them take.
+    """
 
     def __init__(self, session: Session, jobs: Jobs, tell: Callable[[str], None]) -> None:
         self._session, self._jobs, self._tell = session, jobs, tell
         self._begun: set[int] = set()
+        self._waiting: deque[Run] = deque()
+        self._reading = 0
 
     def read(self) -> None:
         """Begin to read what the screens need and do not have yet."""
@@ -25,14 +33,24 @@ class Reader:
             if run.id in self._begun:
                 continue
             self._begun.add(run.id)
-            source, axis = self._session.record_source(run.id), self._session.axis
-            self._jobs.start(
-                functools.partial(_in_job, run, source, axis),
-                on_end=functools.partial(self._ended, run.id),
-                name="read a record",
-            )
+            self._waiting.append(run)
+        while self._waiting and self._reading < _AT_ONCE:
+            self._next()
+
+    def _next(self) -> None:
+        run = self._waiting.popleft()
+        source, axis = self._session.record_source(run.id), self._session.axis
+        self._reading += 1
+        self._jobs.start(
+            functools.partial(_in_job, run, source, axis),
+            on_end=functools.partial(self._ended, run.id),
+            name="read a record",
+        )
 
     def _ended(self, number: int, outcome: Done[Reading | None] | Stopped | Failed) -> None:
+        self._reading -= 1
+        if self._waiting:
+            self._next()
         if isinstance(outcome, Done):
             self._session.take_reading(number, outcome.value)
         elif isinstance(outcome, Failed):

@@ -50,6 +50,9 @@ if TYPE_CHECKING:
     from oarlock.ui.frame.palette import Command
 
 
+_TOGETHER = 50  # ms, within which what was read is shown together
+
+
 class MainWindow(QMainWindow):
     """One open project."""
 
@@ -80,6 +83,10 @@ class MainWindow(QMainWindow):
         self.files = ProjectFiles(self, self._jobs)
         self.panels = Panels(self, self._ground)
         self._closing = False
+        self._read_soon = QTimer(self)  # many records are read one after another
+        self._read_soon.setSingleShot(True)
+        self._read_soon.setInterval(_TOGETHER)
+        self._read_soon.timeout.connect(self._runs_changed)
         self._reader = Reader(session, self._jobs, self.message.say)
         self._wire()
         key = session.screen.stage
@@ -118,7 +125,7 @@ class MainWindow(QMainWindow):
         for signal, slot in (
             (session.axis_changed, self._axis_changed),
             (session.runs_changed, self._runs_changed),
-            (session.readings_changed, self._runs_changed),
+            (session.readings_changed, self._readings_changed),
             (session.trouble_changed, self.top_bar.show_trouble),
             (session.notice, self._tell),
             (bench.changed, self._bench_changed),
@@ -245,6 +252,10 @@ class MainWindow(QMainWindow):
         self.loops.show_all(self.current, now)
         self.rail.show_stages(stages(now), self.session.screen.stage)
 
+    def _readings_changed(self) -> None:
+        if not self._read_soon.isActive():
+            self._read_soon.start()
+
     def _runs_changed(self) -> None:
         self._refresh_all()
         self.panels.refresh()
@@ -333,6 +344,7 @@ class MainWindow(QMainWindow):
     def leave(self) -> None:
         """Let go of the session, so that another window can take it."""
         self._timer.stop()
+        self._read_soon.stop()
         self._jobs.leave()
         self._closing = True  # the session is no longer this window's: there is nothing to ask
         application = QApplication.instance()
