@@ -1,14 +1,19 @@
 """How far the courses of many machines reach, who falls out, and how gently all of them follow."""
 
+import json
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
 
+from oarlock.cli import main
 from oarlock.machine import Axis
+from oarlock.machine.axis_file import format_axis
 from oarlock.machine.parameter import Parameter
 from oarlock.quantities import Estimate, Origin
-from oarlock.rehearse.envelope import CHANNELS, Gathering, behind, gentler, remedy
+from oarlock.rehearse.envelope import CHANNELS, Gathering, gentler, out_of, remedy
+from oarlock.rehearse.figures import behind
 from oarlock.rehearse.plant import believed_plant
 from oarlock.rehearse.run import rehearse
 from oarlock.rehearse.scenario import Control, Point, Scenario
@@ -122,7 +127,9 @@ def test_the_answer_names_who_falls_out_and_what_helps(winch: Axis) -> None:
     vague = Parameter(printed=J.printed, adopted=Estimate(value=J.value, std=0.3 * J.value,
                       unit=J.best.unit, origin=Origin.MEASURED))  # fmt: skip
     steep = replace(UP, points=tuple(replace(p, acceleration=3000.0) for p in UP.points))
-    told = varied(steep, winch.with_parameter("machine.inertia", vague), 16)
+    unsure = winch.with_parameter("machine.inertia", vague)
+    told = varied(steep, unsure, 16)
+    assert out_of(study(steep, unsure, 16), steep, unsure) == told.spread.out
     assert told.spread.out
     assert 0 not in told.spread.out
     many = len(told.spread.out)  # their shaft swings
@@ -138,3 +145,33 @@ def test_the_answer_names_who_falls_out_and_what_helps(winch: Axis) -> None:
     assert calm.gentler is None
     assert calm.helps == ""
     assert calm.picture.figures.ended == "done"
+
+
+def test_the_command_says_who_falls_out_and_what_helps(
+    winch: Axis, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """A load near the torque that it has: machines of less flux or more inertia do not follow."""
+    psi = winch.machine.psi
+    vague = Parameter(printed=psi.printed, adopted=Estimate(value=psi.value, std=0.12 * psi.value,
+                      unit="Wb", origin=Origin.MEASURED))  # fmt: skip
+    axis, scenario = tmp_path / "w.axis.toml", tmp_path / "s.scenario.toml"
+    axis.write_text(format_axis(winch.with_parameter("machine.psi", vague)))
+    scenario.write_text(
+        'name = "lift"\ncontrol = "speed"\nduration = 0.8\n'
+        '[[points]]\nat = 0.2\nspeed = "600 rpm"\nacceleration = "1500 rad/s2"\n'
+        "[[loads]]\nat = 0.02\ntorque = 6.0\n"
+    )
+    command = ["simulate", str(axis), str(scenario), "--vary", "24"]
+    assert main([*command, "--json"]) in (0, 1)
+    told = json.loads(capsys.readouterr().out)["variants"]
+    out = told["fall_out"]
+    assert len(out) == 1
+    assert out[0]["factors"]["flux"] < 0.8
+    assert main(command) in (0, 1)
+    said = capsys.readouterr().out
+    assert "1 falls out: it ends early, or falls far behind" in said
+    flux = 100.0 * (out[0]["factors"]["flux"] - 1.0)
+    assert f"flux {flux:+.2g} %".replace("-", "−") in said
+    share = told["acceleration_that_helps"]
+    assert share is not None
+    assert f"with {share:g} of the acceleration all of them follow" in said

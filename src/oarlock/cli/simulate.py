@@ -19,6 +19,8 @@ if TYPE_CHECKING:
     from oarlock.rehearse.vary import Spread, Study
     from oarlock.simulate.plant_parameters import Modulation
 
+_SHOWN = 5  # machines that fall out
+
 
 @click.command()
 @click.argument("axis_file", type=click.Path(path_type=Path))
@@ -140,10 +142,28 @@ def _of_many(
         one.name: [one.low, one.high]
         for one in tornado(scenario, axis, chosen, bridge=bridge, spread=spread)
     }
-    return _margins(axis, vary) | _shares(made, chosen) | {
+    return _margins(axis, vary) | _shares(made, chosen) | _fallen(made, scenario, axis, bridge) | {
         "count": vary, "done": made.done, "quantiles_5_50_95": quantiles, "moves": chosen,
         "moved_by": moved, "std": {one.name: one.std for one in made.tolerances},
     }  # fmt: skip
+
+
+def _fallen(
+    made: "Study", scenario: "Scenario", axis: "Axis", bridge: "Modulation"
+) -> dict[str, Any]:
+    """Return which machines fall out, by what each value of them is multiplied, and what helps."""
+    from oarlock.rehearse.envelope import out_of, remedy
+    from oarlock.rehearse.vary import plants_of
+
+    out = out_of(made, scenario, axis)
+    machines = [{"number": n, "ended": made.figures[n].ended,
+                 "factors": {tolerance.name: float(factor) for tolerance, factor
+                             in zip(made.tolerances, made.factors[n], strict=True)}}
+                for n in out]  # fmt: skip
+    share = None
+    if out and 0 not in out:
+        share = remedy(scenario, axis, plants_of(axis, made.factors[list(out)]), bridge=bridge)
+    return {"fall_out": machines, "acceleration_that_helps": share}
 
 
 def _shares(made: "Study", chosen: str) -> dict[str, Any]:
@@ -176,6 +196,7 @@ def _margins(axis: "Axis", many: int) -> dict[str, Any]:
 
 def _print_variants(many: dict[str, Any]) -> None:
     click.echo(f"{many['count']} machines within the uncertainty: {many['done']} come to their end")
+    _print_fallen(many)
     scales = {
         "following_peak": (180.0 / math.pi, "°", "following error"),
         "peak_current": (1.0, "A", "peak current"),
@@ -208,6 +229,31 @@ def _print_variants(many: dict[str, Any]) -> None:
         if found["gains_that_hold"]:
             g = found["gains_that_hold"]
             click.echo(f"  Kp {g['Kp']:.4g}, Ki {g['Ki']:.4g} keep {nominal:.1f}° on all of them")
+
+
+def _print_fallen(many: dict[str, Any]) -> None:
+    """Print who falls out: of the first few what is farthest from what is believed."""
+    out = many["fall_out"]
+    if not out:
+        return
+    many_of = (
+        "falls out: it ends early, or falls"
+        if len(out) == 1
+        else "fall out: they end early, or fall"
+    )
+    click.echo(f"  {len(out)} {many_of} far behind")
+    for one in out[:_SHOWN]:
+        apart = {name: factor - 1.0 for name, factor in one["factors"].items()
+                 if many["std"][name] > 0.0}  # fmt: skip
+        first = sorted(apart, key=lambda name: -abs(apart[name] / many["std"][name]))[:2]
+        told = ", ".join(f"{name} {100 * apart[name]:+.2g} %" for name in first)
+        ended = "" if one["ended"] == "done" else f" {one['ended']}"
+        click.echo(f"    machine {one['number']:<6}{told}{ended}".replace("-", "−"))
+    if len(out) > _SHOWN:
+        click.echo(f"    and {len(out) - _SHOWN} more: --json lists them")
+    share = many["acceleration_that_helps"]
+    if share is not None:
+        click.echo(f"  with {share:g} of the acceleration all of them follow")
 
 
 def _record(run: "Rehearsal", axis: "Axis") -> "Record":

@@ -14,8 +14,10 @@ from numpy.typing import NDArray
 
 from oarlock.cancel import Cancel
 from oarlock.machine import Axis
+from oarlock.rehearse.figures import behind
 from oarlock.rehearse.run import Rehearsal, rehearse
 from oarlock.rehearse.scenario import Control, Scenario
+from oarlock.rehearse.vary import Study
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
 
 Array = NDArray[np.float64]
@@ -46,15 +48,17 @@ class Spread:
     out: tuple[int, ...]  # the numbers of all that fall out
 
 
-def behind(run: Rehearsal) -> float:
-    """Return how far a run falls behind at most: rad of a position, rad/s of a speed, else 0."""
-    if not run.t.size:
-        return 0.0
-    if run.scenario.control is Control.POSITION:
-        return float(np.max(np.abs(run.mean["following"])))
-    if run.scenario.control is Control.SPEED:
-        return float(np.max(np.abs(run.mean["speed_ref"] - run.mean["speed"])))
-    return 0.0
+def _far(believed: float, scenario: Scenario, axis: Axis) -> float:
+    """Return how far behind is too far, where the machine that is believed is so far behind."""
+    least = {Control.POSITION: _ANGLE, Control.SPEED: _OF_TOP * axis.top_speed}
+    return max(_FAR * believed, least.get(scenario.control, math.inf))
+
+
+def out_of(study: Study, scenario: Scenario, axis: Axis) -> tuple[int, ...]:
+    """Return the numbers of the machines of a study that fall out, by their figures."""
+    far = _far(study.figures[0].behind, scenario, axis)
+    return tuple(n for n, one in enumerate(study.figures)
+                 if one.ended != "done" or one.behind > far)  # fmt: skip
 
 
 class Gathering:
@@ -74,8 +78,7 @@ class Gathering:
     def spread(self, scenario: Scenario, axis: Axis) -> Spread:
         """Return how far they reach; the first is the machine as it is believed."""
         first = self._runs[min(self._runs)]
-        least_far = {Control.POSITION: _ANGLE, Control.SPEED: _OF_TOP * axis.top_speed}
-        far = max(_FAR * first[1], least_far.get(scenario.control, math.inf))
+        far = _far(first[1], scenario, axis)
         out: list[int] = []
         whole: list[dict[str, Array]] = []
         fallen: list[Fallen] = []

@@ -43,6 +43,7 @@ class RehearsalFigures:
     saturated: float  # share of the time at that limit
     following_peak: float  # rad; NaN without a position loop
     following_rms: float
+    behind: float  # by the means of bins, at most: rad of a position, rad/s of a speed; 0: neither
     ripple: float  # A rms of a phase that switching adds; NaN on an averaged bridge
     distortion: float  # of that, over the current without it, both rms; NaN likewise
     drawn: float  # J, from the bus, bin by bin
@@ -51,6 +52,17 @@ class RehearsalFigures:
     bus_most: float
     burnt: float  # J, in the brake resistor
     points: tuple[PointFigures, ...]
+
+
+def behind(run: Rehearsal) -> float:
+    """Return how far a run falls behind at most: rad of a position, rad/s of a speed, else 0."""
+    if not run.t.size:
+        return 0.0
+    if run.scenario.control is Control.POSITION:
+        return float(np.max(np.abs(run.mean["following"])))
+    if run.scenario.control is Control.SPEED:
+        return float(np.max(np.abs(run.mean["speed_ref"] - run.mean["speed"])))
+    return 0.0
 
 
 def figures_of(run: Rehearsal, axis: Axis) -> RehearsalFigures:
@@ -74,6 +86,7 @@ def figures_of(run: Rehearsal, axis: Axis) -> RehearsalFigures:
         saturated=run.saturated,
         following_peak=_peak(most["following"], least["following"]) if positioned else math.nan,
         following_rms=math.sqrt(run.squares["following"]) if positioned else math.nan,
+        behind=behind(run),
         ripple=ripple,
         distortion=ripple / rms if rms > 0.0 else math.nan,
         drawn=float(np.sum(np.maximum(joules, 0.0))),
