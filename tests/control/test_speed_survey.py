@@ -143,3 +143,15 @@ def test_the_area_of_a_dip_is_that_of_the_shaft_stepped_sample_by_sample() -> No
     speed, _ = limited_step(loop.loop, room, 1200, load=1.0)
     area = float(np.sum(np.abs(speed))) * plant.T
     assert loop.loop.dip_area == pytest.approx(area, rel=1e-6)
+
+
+def test_a_rigid_shaft_and_a_resonance_that_is_sure_need_no_others() -> None:
+    from benchmarks.loops import case
+
+    twisting = case(0).plant
+    rigid = replace(twisting, shaft=replace(twisting.shaft, load=0.0, stiffness=0.0, damping=0.0))
+    assert not rigid.shaft.twists
+    assert members(rigid, 0.1) == []
+    assert members(twisting, 0.0) == []
+    there = [one.shaft.resonance / twisting.shaft.resonance for one in members(twisting, 0.1)]
+    assert there == pytest.approx([0.9, 0.95, 1.05, 1.1])

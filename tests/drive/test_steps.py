@@ -209,3 +209,29 @@ def test_a_multisine_counts_by_what_sounds_of_it(axis: Axis) -> None:
     together = np.max(np.abs(sum(np.sin(math.tau * f * t + rad) for f, _, rad in lines)))
     assert most * together < axis.inverter.v_max < most * alike  # phases decide
     assert "the bus gives" not in said(5.0, 200.0)
+
+
+def test_the_sensors_that_are_there_must_be_known_before_a_current_is_held(axis: Axis) -> None:
+    """The third current follows from two: nobody asks for the offset of a sensor that is none."""
+    two = replace(axis, inverter=replace(axis.inverter, unsensed="b"))
+    assert problems(plan(), two) == []
+    unknown = {phase: replace(axis.parameter(f"inverter.offset_{phase}"), adopted=None)
+               for phase in "abc"}  # fmt: skip
+    blind_b = two.with_parameter("inverter.offset_b", unknown["b"])
+    assert problems(plan(), blind_b) == []
+    for phase in "ac":
+        blind = two.with_parameter(f"inverter.offset_{phase}", unknown[phase])
+        assert any("offsets" in found.sentence for found in problems(plan(), blind))
+
+
+@pytest.mark.parametrize(
+    ("acceleration", "jerk_time"),
+    [(-1.0, 0.0), (math.inf, 0.0), (10.0, -0.1), (10.0, math.nan)],
+)
+def test_a_ramp_of_no_sense_is_refused(axis: Axis, acceleration: float, jerk_time: float) -> None:
+    step = Step(duration=0.1, frame=Frame.SPEED, speed=10.0)
+    loop = SpeedLoop(Kp=0.1, Ki=0.1)
+    assert problems(plan(replace(step, acceleration=10.0, jerk_time=0.1), speed=loop), axis) == []
+    bad = replace(step, acceleration=acceleration, jerk_time=jerk_time)
+    found = problems(plan(bad, speed=loop), axis)
+    assert any("acceleration or a jerk time" in one.sentence for one in found)

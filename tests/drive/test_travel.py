@@ -268,3 +268,12 @@ def test_a_played_experiment_stays_within_what_it_announced(experiment: Experime
         play(experiment.plan(axis), axis, link, settings={}, cancel=Hasty())
     assert 0.3 < far < 12.0
     assert link.ledger.standing(axis).farthest < 12.0
+
+
+def test_a_shaft_that_is_turned_back_ends_at_rest() -> None:
+    back = steps_back(limited(the_axis(), 12.0), moving(the_axis(), 5.0), Span(8.0, 8.0))
+    last = back.steps[-1]
+    assert last.speed == 0.0
+    assert last.record
+    assert [one.speed for one in back.steps[:-1]] == [one.speed for one in back.steps[-2::-1]]
+    assert all(one.speed < 0.0 for one in back.steps[:-1])

@@ -168,3 +168,13 @@ def test_the_command_tells_what_switching_adds(
     assert json.loads(capsys.readouterr().out)["ripple"] > 0.0
     assert main(["simulate", str(axis), str(scenario), "--json"]) == 0
     assert json.loads(capsys.readouterr().out)["ripple"] is None
+
+
+@pytest.mark.parametrize(("pwm", "fits"), [(64e3, True), (72e3, False)])
+def test_eight_half_periods_are_the_most(winch: Axis, pwm: float, fits: bool) -> None:
+    axis = given(winch, "pwm_frequency", pwm, "Hz")
+    if fits:
+        assert bridged(believed_plant(axis), axis, Modulation.SPACE_VECTOR).halves == 8
+        return
+    with pytest.raises(InputError, match="no whole number of half periods"):
+        bridged(believed_plant(axis), axis, Modulation.SPACE_VECTOR)

@@ -81,3 +81,15 @@ def test_of_a_scenario_the_inertia_makes_the_current_of_a_ramp() -> None:
     assert sum(one.share for one in found.alone) + found.together == pytest.approx(1.0)
     assert all(0.0 <= one.share <= 1.0 and math.isfinite(one.std) for one in found.alone)
     assert found.alone[0].name in {"inertia", "flux"}
+
+
+def test_what_is_stated_of_a_share_is_what_it_scatters_by() -> None:
+    """Over draws that are made anew, neither far too much nor far too little."""
+    found = [
+        {one.name: one for one in shares(drawn(64, noise=2.0, seed=seed), "peak_current").alone}
+        for seed in range(30)
+    ]
+    for name in ("flux", "inertia"):
+        scatter = float(np.std([one[name].share for one in found]))
+        stated = float(np.mean([one[name].std for one in found]))
+        assert 0.4 < stated / scatter < 2.5

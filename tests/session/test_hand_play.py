@@ -216,6 +216,9 @@ def test_a_ramp_repeats_and_is_answered_as_the_loop_predicts(
     if travel is not None:
         assert turned < travel
         assert "to and fro" in going.movement.sentence
+    else:
+        far = float(going.movement.what.split()[1])
+        assert far == pytest.approx(turned, rel=0.2)
     gains = speed_gains(axis)
     assert gains is not None
     J = axis.machine.inertia

@@ -116,3 +116,18 @@ def test_what_the_windings_hold_goes_to_the_link_as_the_gates_go_off() -> None:
     bus = volts(drive(plant, rows, "vdc"))
     gained = 0.5 * CAPACITANCE * (bus[-1] ** 2 - bus[1600] ** 2)
     assert gained == pytest.approx(0.75 * plant.Ld * 10.0**2, rel=0.05)
+
+
+def test_a_link_alone_empties_through_its_brake_resistor_alone() -> None:
+    """Above what a rectifier gives, the capacitor has nothing but the resistor on it."""
+    plant = fed(chop_from=330.0, chop_ohm=47.0)
+    model = DriveModel(plant)
+    model._state[k.V_BUS] = 400.0
+    model._state[k.CHOPS] = 1.0
+    seen = []
+    for _ in range(60):
+        model.advance(1)
+        seen.append(model.bus)
+    t = TS * np.arange(1, 61)
+    assert min(seen) > 330.0
+    assert seen == pytest.approx(400.0 * np.exp(-t / (47.0 * CAPACITANCE)), rel=1e-6)

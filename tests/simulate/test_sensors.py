@@ -283,3 +283,57 @@ def test_friction_is_higher_near_standstill_where_it_is_said_so(quiet: PlantPara
             lost[share, fast] = fast - model._state[k.OMEGA]
     assert lost[0.8, 0.5] > 1.5 * lost[0.0, 0.5]
     assert lost[0.8, 60.0] == pytest.approx(lost[0.0, 60.0], rel=1e-6)
+
+
+@pytest.mark.parametrize("sensor", ["encoder", "resolver"])
+def test_a_sensor_stands_where_it_is_from_the_first_sample_on(
+    quiet: PlantParameters, sensor: str
+) -> None:
+    """A shaft that stands somewhere when the drive is switched on has not moved there."""
+    plant = replace(quiet, sensor=sensor, theta=1.3, sensor_zero=0.4, sensor_side=-1.0,
+                    sine_offset=0.0)  # fmt: skip
+    seen = played(plant, [{"SAMPLES": 40.0, "MODE": float(k.MODE_OFF)}], "theta_m")["theta_m"]
+    assert np.ptp(seen) < 1e-3
+
+
+def test_an_encoder_counts_from_where_it_is_switched_on(quiet: PlantParameters) -> None:
+    """Side and zero change nothing of how far it turned."""
+    for theta, zero in ((0.0, 0.0), (2.0, 0.7), (-1.0, 2.5)):
+        plant = replace(quiet, sensor="encoder", theta=theta, sensor_zero=zero)
+        model = DriveModel(plant)
+        model._state[k.OMEGA] = 3.0
+        model.advance(1)
+        before, began = model.angle, float(model._state[k.THETA])
+        model.advance(800)
+        turned = float(model._state[k.THETA]) - began
+        assert model.angle - before == pytest.approx(turned, abs=2.5 * TAU / plant.encoder_counts)
+
+
+def test_without_a_sensor_the_angle_is_the_observers(quiet: PlantParameters) -> None:
+    plant = replace(quiet, sensor="none")
+    model = DriveModel(plant)
+    model.firm[k.F_PAIRS] = plant.pole_pairs
+    model._state[k.SEEN_THETA] = 2.4
+    model.advance(1)
+    assert model.angle == pytest.approx(float(model._state[k.SEEN_THETA]) / plant.pole_pairs)
+    assert model.angle != 0.0
+
+
+@pytest.mark.parametrize(("theta", "zero"), [(6.0, 0.5), (12.3, -0.4), (3.0, 1.0)])
+def test_no_index_has_passed_when_the_drive_is_switched_on(
+    quiet: PlantParameters, theta: float, zero: float
+) -> None:
+    """It is met where a turn begins, not at the first look."""
+    plant = replace(quiet, sensor="encoder", theta=theta, sensor_zero=zero)
+    model = DriveModel(plant)
+    model.advance(3)
+    assert model._state[k.INDEX_AT] == 0.0
+    model._state[k.OMEGA] = 60.0
+    begun = math.floor((theta - zero) / TAU)
+    for _ in range(4000):
+        model.advance(1)
+        model._state[k.OMEGA] = 60.0
+        if math.floor((float(model._state[k.THETA]) - zero) / TAU) > begun:
+            break
+    model.advance(2)
+    assert model._state[k.INDEX_AT] == (begun + 1) * plant.encoder_counts

@@ -354,6 +354,34 @@ def test_a_switching_inverter_is_chosen_and_what_was_averaged_is_stale(
     assert "switching inverter" in tuned.window.strip.accessibleDescription()
 
 
+def test_many_machines_and_causes_stay_in_a_window_of_other_colours(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    stage = simulated(qtbot, tuned)
+    stage.run_varied()
+    wait(qtbot, lambda: bool(stage._over_many) and stage._working is None, 90.0)
+    stage.run_split()
+    wait(qtbot, lambda: stage.ripple.told is not None and stage._working is None, 90.0)
+    said, bars = stage.answer, stage._within.bars.accessibleName()
+    causes = stage.ripple.bars.accessibleName()
+    reach = [item.getData()[1].tolist() for item in stage.plots["current"]._bands]
+    assert "machines" in said
+    assert sum(len(one) for one in reach) > 100
+    tuned.toggle_theme()
+    again = stage_of(tuned)
+    assert again is not stage
+    assert again.answer == said
+    assert again._within.bars.accessibleName() == bars
+    assert again.ripple.bars.accessibleName() == causes
+    assert [item.getData()[1].tolist() for item in again.plots["current"]._bands] == reach
+    again.run()  # one machine alone again
+    wait(qtbot, lambda: not again._over_many and again._working is None, 60.0)
+    tuned.toggle_theme()
+    last = stage_of(tuned)
+    assert "machines" not in last.answer
+    assert last._within.bars.accessibleName() == bars
+
+
 def test_a_carrier_that_does_not_fit_is_said_in_the_lens(qtbot: QtBot, tuned: Application) -> None:
     tuned.session.enter("inverter.pwm_frequency", "17 kHz")
     stage = simulated(qtbot, tuned)

@@ -1,9 +1,11 @@
 """Checks that several experiments share."""
 
+import math
+
 import numpy as np
 import pytest
 
-from oarlock.experiments.common.checks import voltage_limit
+from oarlock.experiments.common.checks import convention, voltage_limit
 from oarlock.experiments.loops.sampling import lasting
 from oarlock.machine import Axis
 from oarlock.records import Ask, Record
@@ -53,3 +55,9 @@ def test_two_samples_of_the_speed_controller_last(
     settings = {"divider": divider, "decimation": every}
     assert lasting(Record(experiment="x", sample_time=1e-4, columns=record.columns,
                           units=record.units, settings=settings, ended="done")) == rows  # fmt: skip
+
+
+def test_a_root_of_two_is_no_slip_of_what_has_no_effective_value() -> None:
+    assert convention(math.sqrt(2.0), 1.0) == ""
+    assert convention(math.sqrt(2.0), 1.0, pole_pairs=4.0) != ""
+    assert convention(2.0, 1.0) != ""  # line to line has

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from oarlock.experiments.identify.flux import estimate_flux
 from oarlock.experiments.identify.inductance import estimate_inductance
 from oarlock.experiments.identify.mechanics_reading import estimate_mechanics
+from oarlock.experiments.identify.plausible import believable
 from oarlock.experiments.identify.resistance import estimate_resistance
 from oarlock.experiments.identify.resonance import estimate_resonance
 from oarlock.machine import Axis, SensorKind
@@ -427,3 +428,16 @@ def test_a_sweep_and_its_limits(axis: Axis) -> None:
             told="0.8 to 1.25 allowed")  # fmt: skip
     limited(lambda x: swept_with(axis, ragged=x), "residual", within=0.13, beyond=0.18,
             told="15 allowed")  # fmt: skip
+
+
+@pytest.mark.parametrize(("path", "ratio", "words"), [
+    ("machine.R", 0.75, "third terminal"), ("machine.Ld", 1.37, "third terminal"),
+    ("machine.Lq", 1.5, "side by side"), ("machine.R", 2.0 / 3.0, "side by side"),
+])  # fmt: skip
+def test_terminals_wired_otherwise_are_named(
+    axis: Axis, path: str, ratio: float, words: str
+) -> None:
+    printed = axis.parameter(path).printed
+    (paper, *_) = believable(axis, path, ratio * printed.value, unit=printed.unit, again=False)
+    assert not paper.passed
+    assert words in paper.sentence

@@ -7,9 +7,12 @@ import numpy as np
 import pytest
 from scipy.integrate import solve_ivp
 
+from oarlock.errors import InputError
 from oarlock.experiments.identify.flux import estimate_flux
-from oarlock.experiments.identify.mechanics_reading import estimate_mechanics
-from oarlock.experiments.identify.resonance import estimate_resonance
+from oarlock.experiments.identify.inductance import _sines
+from oarlock.experiments.identify.mechanics_reading import _breakaway, estimate_mechanics
+from oarlock.experiments.identify.resonance import _evidence, estimate_resonance
+from oarlock.experiments.identify.two_mass import Points
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Finding, Record
@@ -210,3 +213,34 @@ def test_too_weak_a_sweep_says_so(axis: Axis) -> None:
     )
     assert not finding.estimates
     assert "raise the amplitude" in finding.failed[0].sentence
+
+
+def test_a_creep_tells_the_torque_at_which_the_shaft_first_moved() -> None:
+    """The torque rises by 1 N·m/s; at 0.5 N·m the shaft begins to turn, by 2° a second."""
+    t = np.arange(0.0, 1.2, 5e-4)
+    torque = np.minimum(t, 1.0)
+    theta = np.radians(2.0) * np.maximum(t - 0.5, 0.0)
+    record = made("inertia", {"creeps": [0.0], "creep": 1.0}, t=t, theta_m=theta, iq=torque)
+    assert _breakaway(record, t, theta, torque) == pytest.approx(0.55, abs=0.02)
+
+
+def test_a_shaft_that_does_not_twist_is_drawn_as_a_line_that_falls(axis: Axis) -> None:
+    """20 dB in a decade, through its points."""
+    J, f = 0.02, np.geomspace(5.0, 300.0, 24)
+    gain: Any = 1.0 / (1j * math.tau * f * J)
+    points = Points(f, gain, np.full(f.size, 1e-3))
+    drawn = _evidence(points, None)
+    assert np.max(np.abs(drawn.residual)) < 1e-9
+    falls = (drawn.fit_y[-1] - drawn.fit_y[0]) / math.log10(drawn.fit_x[-1] / drawn.fit_x[0])
+    assert falls == pytest.approx(-20.0)
+    assert drawn.fit_y[0] == pytest.approx(-20.0 * math.log10(math.tau * 5.0 * J))
+
+
+@pytest.mark.parametrize("wrong", [{"axis_name": "x"}, {"axis_name": 3}, {"segments": []}])
+def test_sines_that_name_no_axis_or_no_segments_are_refused(
+    axis: Axis, wrong: dict[str, Any]
+) -> None:
+    settings = {"axis_name": "d", "segments": [{"rows": 4.0, "frequency": 100.0}], **wrong}
+    record = made("inductance_d", settings, t=np.arange(4) * 1e-4, id=np.ones(4), vd=np.ones(4))
+    with pytest.raises(InputError, match="no segments are named"):
+        _sines(record, axis)

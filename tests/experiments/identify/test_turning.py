@@ -23,6 +23,7 @@ from oarlock.practice.truth import draw
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Finding, Record
 from oarlock.records.evidence import Fitted
+from oarlock.records.settings import number, numbers
 from oarlock.simulate.plant_parameters import PlantParameters
 from tests.conftest import play_on_model
 from tests.model_link import Hasty, ModelLink
@@ -290,3 +291,11 @@ def test_trapezoids_by_halls_are_no_keener_than_their_edges_come(axis: Axis) -> 
     plain, slow = (SpeedTrapezoids(top=0.1).plan(a) for a in (axis, one))
     lasts = [max(s.duration for s in plan.steps) for plan in (plain, slow)]
     assert lasts == pytest.approx([0.3, 1.0])  # and it has the time to settle
+
+
+def test_dip_and_peak_are_met_again_finely(sines: Record, plant: PlantParameters) -> None:
+    coarse = int(number(sines.settings, "coarse"))
+    again = np.array(numbers(sines.settings, "frequencies"))[coarse:]
+    for at in (plant.anti_resonance, plant.resonance):
+        near = np.abs(again / (at / math.tau) - 1.0) < 0.1
+        assert np.count_nonzero(near) >= 4

@@ -11,7 +11,7 @@ from oarlock.control.margins import margins
 from oarlock.drive.dry_run import problems
 from oarlock.errors import InputError
 from oarlock.experiments.loops.current_multisine import CurrentMultisine
-from oarlock.experiments.loops.current_response import CurrentSwept
+from oarlock.experiments.loops.current_response import CurrentSwept, _between
 from oarlock.experiments.loops.current_sweep import CurrentSweep
 from oarlock.experiments.reading import read
 from oarlock.machine import Axis
@@ -132,3 +132,19 @@ def test_what_is_no_sweep_is_refused(axis: Axis) -> None:
     record = play_on_model(sweep, axis, draw("winch", 0))
     with pytest.raises(InputError, match="sums of the sweep are not complete"):
         read(replace(record, sums=None), axis)
+
+
+def test_what_repeats_beside_a_line_is_the_larger_of_both_kinds() -> None:
+    """Of the neighbours that sound nothing themselves; rms over both parts of a phasor."""
+    size = np.array([0.0, 3.0, 9.0, 4.0, 7.0, 9.0, 1.0, 2.0, 5.0])
+    bins = np.array([2, 5])
+    # Beside 2: odd neighbours 1 and 3, even ones 0 and 4. Beside 5: 4 and 6, then 3 and 7.
+    wanted = [
+        max(math.sqrt(0.5 * (9 + 16) / 2), math.sqrt(0.5 * (0 + 49) / 2)),
+        max(math.sqrt(0.5 * (49 + 1) / 2), math.sqrt(0.5 * (16 + 4) / 2)),
+    ]
+    assert _between(size, bins) == pytest.approx(wanted)
+    close = np.array([2, 3])  # one beside another: the neighbour that sounds does not count
+    wanted = [max(math.sqrt(0.5 * 9 / 1), math.sqrt(0.5 * (0 + 49) / 2)),
+              max(math.sqrt(0.5 * 49 / 1), math.sqrt(0.5 * (9 + 81) / 2))]  # fmt: skip
+    assert _between(size, close) == pytest.approx(wanted)

@@ -126,3 +126,10 @@ def test_a_record_that_is_cut_short_is_refused(axis: Axis, multisine: SpeedMulti
     short = replace(record, columns={name: c[:-50] for name, c in record.columns.items()})
     with pytest.raises(InputError, match="do not fit the multisines"):
         read(short, axis)
+
+
+def test_its_title_tells_from_where_to_where_it_goes(axis: Axis, multisine: SpeedMultisine) -> None:
+    below, above = multisine.parts(axis)
+    first, last = below.lines[0][0], above.lines[-1][0]
+    assert multisine.title(axis).startswith(f"multisine {first:.2g} to {last:.0f} Hz, ")
+    assert f"{first:.2g}" != f"{below.lines[1][0]:.2g}"

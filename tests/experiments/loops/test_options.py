@@ -140,7 +140,7 @@ def test_friction_that_is_asked_ahead_does_not_hold_a_move_back(observes: bool) 
         assert found.holds, found.said
         off.append(found.measured.following)
         assert math.isfinite(found.measured.settling)
-    assert off[1] < 0.7 * off[0]
+    assert off[1] < 0.8 * off[0]  # the rest is what the sensor tells
 
 
 def test_an_observer_that_is_typed_takes_the_place_of_the_integral_and_is_another_loop() -> None:

@@ -84,3 +84,16 @@ def test_it_says_what_moves_and_refuses_what_is_no_move(axis: Axis) -> None:
     three = replace(axis.machine.pole_pairs, printed=printed)
     limited = axis.with_parameter("mechanics.max_turns", three)
     assert any("turn" in p.sentence for p in problems(short.plan(limited), limited))
+
+
+def test_a_slow_and_gentle_move_is_a_move(axis: Axis) -> None:
+    slow = PositionMove(distance=0.3, speed=0.4, acceleration=0.4)
+    assert slow.plan(axis).steps
+    nothing = (
+        replace(slow, distance=0.0),
+        replace(slow, speed=0.0),
+        replace(slow, acceleration=0.0),
+    )
+    for none in nothing:
+        with pytest.raises(InputError, match="a move needs"):
+            none.plan(axis)

@@ -1,13 +1,17 @@
 """Figures of Sensing against closed forms: what a hall table is off, what pulses scatter by."""
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
 
 from oarlock.experiments.sensing.halls import HallTable, even_error, left_ripple, widths
-from oarlock.experiments.sensing.pulses import DIRECTIONS
+from oarlock.experiments.sensing.pulses import DIRECTIONS, StandingPulses
 from oarlock.experiments.sensing.pulses_reading import _answer
+from oarlock.experiments.sensing.search_reading import read_search
+from oarlock.experiments.sensing.turn_reading import _hall_checks
+from oarlock.machine import Axis
 from oarlock.records import Record
 
 ORDER = (1, 3, 2, 6, 4, 5)
@@ -75,3 +79,42 @@ def test_twice_the_noise_is_stated_as_twice() -> None:
         _answer(pulses(np.random.default_rng(5), noise), rows).std for noise in (0.02, 0.04)
     )
     assert two == pytest.approx(2.0 * one, rel=0.02)
+
+
+@pytest.mark.parametrize(("against", "steady"), [(0.09, True), (0.12, False), (0.6, False)])
+def test_edges_that_were_met_against_the_way_mean_a_rotor_that_swings(
+    against: float, steady: bool
+) -> None:
+    found = {one.code: one for one in _hall_checks(replace(table((0.0,) * 6), against=against))}
+    assert found["steady"].passed is steady
+    assert ("swings" in found["steady"].sentence) is not steady
+
+
+def test_every_square_wave_swings_for_whole_periods_before_it_is_recorded(axis: Axis) -> None:
+    """Else the current would not swing about zero yet."""
+    plan, Ts = StandingPulses().plan(axis), axis.inverter.Ts
+    waves = [(n, step) for n, step in enumerate(plan.steps) if step.wave is not None]
+    assert len(waves) == 2 * DIRECTIONS
+    for (n, ahead), (m, recorded) in zip(waves[::2], waves[1::2], strict=True):
+        assert m == n + 1
+        assert not ahead.record
+        assert recorded.record
+        period = 1.0 / recorded.wave.frequency  # type: ignore[union-attr]
+        assert ahead.duration / period == pytest.approx(4.0)
+        assert recorded.duration / period == pytest.approx(50.0)
+        assert plan.steps[n - 1].duration / period == pytest.approx(0.25)
+        assert period / Ts == pytest.approx(16.0)
+
+
+@pytest.mark.parametrize(("ended", "way"), [("the drive tripped", 1.0), ("done", 0.0)])
+def test_a_search_that_did_not_end_or_has_no_way_finds_nothing(
+    axis: Axis, ended: str, way: float
+) -> None:
+    names = ("theta_e", "id_ref", "motion", "theta_m", "theta_m_after", "edge", "edge_too")
+    record = Record(experiment="bounded search", sample_time=1e-4, units={}, ended=ended,
+                    columns={name: np.zeros(3) for name in names},
+                    settings={"same_way": way})  # fmt: skip
+    found = read_search(record, axis)
+    assert not found.estimates
+    assert not found.holds or found.remark == ended
+    assert found.remark == ended

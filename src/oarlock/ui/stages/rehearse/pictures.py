@@ -1,7 +1,7 @@
 """Linked plots of a rehearsal: one cursor through all, one range of time."""
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -14,6 +14,7 @@ from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import dot, draw_text, handle, line, text_width
 from oarlock.ui.kit.plot import Plot, linear_ticks
 from oarlock.ui.kit.thin import thinned
+from oarlock.views.rehearsal import Varied, many_courses
 from oarlock.views.scenario_edit import Handle
 
 Array = NDArray[np.float64]
@@ -307,3 +308,21 @@ def _apart(wanted: list[float], top: float, bottom: float) -> list[float]:
 def told(value: float, figures: int = 3) -> str:
     """Return a number as it stands at the cursor."""
     return f"{value:.{figures}g}".replace("-", "−")
+
+
+def run_plots() -> dict[str, RunPlot]:
+    """Return the linked plots of a scenario, from above to below."""
+    t = look.theme()
+    return {
+        "asked": RunPlot("asked, dashed, and followed", "", (t.speed, t.attention), last=False),
+        "behind": RunPlot("behind", "", (t.torque,), last=False),
+        "current": RunPlot("current: q, and d", "A", (t.q, t.d), last=False),
+        "volts": RunPlot("voltage in use", "V", (t.accent,), last=True),
+    }
+
+
+def show_many(plots: Mapping[str, RunPlot], found: Varied) -> None:
+    """Draw how far many machines reach, and who falls out, over each plot."""
+    courses = many_courses(found.spread, found.picture.run.scenario.control)
+    for key, plot in plots.items():
+        plot.show_spread(found.spread.t, *courses[key])

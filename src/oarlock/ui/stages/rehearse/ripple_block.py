@@ -30,6 +30,7 @@ class RippleBlock:
         self.button.setToolTip("Simulates the scenario with each cause alone")
         block.add(self.button)
         self._of = ""
+        self.told: tuple[Split, str] | None = None  # what is shown, and of what it is
 
     def mark(self, now: str) -> None:
         """Say that it is stale where `now` tells of another axis or scenario."""
@@ -37,11 +38,16 @@ class RippleBlock:
 
     def show_split(self, shown: Split, of: str) -> None:
         """Show what came of it; `of` tells which axis and scenario it is of."""
-        self._of = of
+        self.told, self._of = (shown, of), of
         self.mark(of)
         self._whole.show_value(shown.whole, "N·m")
         self._share.show_value(shown.of_rated, "%")
         self.bars.show_causes(shown)
+
+    def show_again(self, told: tuple[Split, str] | None) -> None:
+        """Show what another window has shown; None: nothing."""
+        if told is not None:
+            self.show_split(*told)
 
 
 class CauseBars(QWidget):

@@ -26,7 +26,8 @@ from oarlock.ui.stages.base import Around, ReadOut, StageView
 from oarlock.ui.stages.rehearse.came_block import CameBlock
 from oarlock.ui.stages.rehearse.closer import WIDTH, Closer
 from oarlock.ui.stages.rehearse.dragging import PointDrag
-from oarlock.ui.stages.rehearse.pictures import RunPlot, told
+from oarlock.ui.stages.rehearse.kept import Kept
+from oarlock.ui.stages.rehearse.pictures import run_plots, show_many, told
 from oarlock.ui.stages.rehearse.replayed import ReplayBlock, ReplayPlots
 from oarlock.ui.stages.rehearse.ripple_block import RippleBlock
 from oarlock.ui.stages.rehearse.scenario_block import ScenarioBlock
@@ -39,7 +40,6 @@ from oarlock.views.rehearsal import (
     bus_gives,
     curves_of,
     kept,
-    many_courses,
     picked,
     scenario_of,
     simulated,
@@ -70,18 +70,12 @@ class RehearseStage(StageView):
 
     def __init__(self, around: Around) -> None:
         super().__init__(around)
-        t = look.theme()
         self.shown: RehearsePicture | None = None
         self._working: Cancel | None = None
         self._replayed_on: Axis | None = None
         self._cursor = 0.0
         self._over_many: tuple[str, ...] = ()  # what came of many, while they are drawn
-        self.plots = {
-            "asked": RunPlot("asked, dashed, and followed", "", (t.speed, t.attention), last=False),
-            "behind": RunPlot("behind", "", (t.torque,), last=False),
-            "current": RunPlot("current: q, and d", "A", (t.q, t.d), last=False),
-            "volts": RunPlot("voltage in use", "V", (t.accent,), last=True),
-        }
+        self.plots = run_plots()
         for plot in self.plots.values():
             plot.setParent(self)
             plot.moved.connect(self.move_cursor)
@@ -314,15 +308,21 @@ class RehearseStage(StageView):
         self.refresh()
 
     def kept(self) -> object:
-        return self.shown, self.replay_plots.shown, self._replayed_on, self.came.before
+        return Kept(self.shown, self.replay_plots.shown, self._replayed_on, self.came.before,
+                     self._within.told, bool(self._over_many), self.ripple.told)  # fmt: skip
 
     def take_kept(self, kept: object) -> None:
-        shown, over, axis, before = kept if isinstance(kept, tuple) else (None,) * 4
-        self.came.keep_again(before if isinstance(before, RehearsePicture) else None)
-        if isinstance(shown, RehearsePicture):
-            self.show_picture(shown)
-        if isinstance(over, ReplayPicture):
-            self._take_replay(over, axis)
+        if not isinstance(kept, Kept):
+            return
+        self.came.keep_again(kept.before)
+        if kept.shown is not None:
+            self.show_picture(kept.shown)
+        if kept.replay is not None:
+            self._take_replay(kept.replay, kept.replayed_on)
+        self.ripple.show_again(kept.split)
+        self._within.show_again(kept.varied)
+        if kept.many_drawn and kept.varied is not None:
+            self._draw_many(kept.varied[0])
         self.refresh()
 
     def _begin(self, work: Callable[..., T], take: Callable[[T, str], None]) -> None:
@@ -378,12 +378,13 @@ class RehearseStage(StageView):
     def _take_varied(self, found: Varied, of: str) -> None:
         self._take(found.picture, of)
         self._within.show_varied(found, of)
-        courses = many_courses(found.spread, found.picture.run.scenario.control)
-        for key, plot in self.plots.items():
-            plot.show_spread(found.spread.t, *courses[key])
+        self._draw_many(found)
+        self.refresh()
+
+    def _draw_many(self, found: Varied) -> None:
+        show_many(self.plots, found)
         believed = f"As it is believed: {found.picture.answer}."
         self._over_many = (found.sentence, found.helps or believed)
-        self.refresh()
 
     def _take_split(self, found: Split, of: str) -> None:
         self.ripple.show_split(found, of)

@@ -51,6 +51,7 @@ class WithinBlock:
         block.add(self.take)
         self._done.show_value("–")
         self._of = ""
+        self.told: tuple[Varied, str] | None = None  # what is shown, and of what it is
 
     def mark(self, now: str) -> None:
         """Say that it is stale where `now` tells of another axis or scenario."""
@@ -58,7 +59,7 @@ class WithinBlock:
 
     def show_varied(self, shown: Varied, of: str) -> None:
         """Show what came of it; `of` tells which axis and scenario it is of."""
-        self._of = of
+        self.told, self._of = (shown, of), of
         self.mark(of)
         self._done.show_value(f"{shown.done}", f"of {shown.count}")
         self._figure.show_value(digits(shown.middle, 3), shown.unit,
@@ -68,6 +69,11 @@ class WithinBlock:
         self._shares.setText(f"Of its scatter: {shown.shares}")
         self._shares.setVisible(bool(shown.shares))
         self._show_holding(shown.holding)
+
+    def show_again(self, told: tuple[Varied, str] | None) -> None:
+        """Show what another window has shown; None: nothing."""
+        if told is not None:
+            self.show_varied(*told)
 
     def _show_holding(self, found: Holding | None) -> None:
         self._gains = found.gains if found is not None else None
