@@ -4,6 +4,7 @@ import math
 
 import pytest
 
+from oarlock.errors import InputError
 from oarlock.quantities.shown import (
     CHOICES,
     CURRENT,
@@ -13,6 +14,7 @@ from oarlock.quantities.shown import (
     after,
     chosen,
     plain_number,
+    typed_in,
 )
 
 
@@ -59,3 +61,28 @@ def test_units_follow_round_and_round() -> None:
 
 def test_numbers() -> None:
     assert [plain_number(x) for x in (4000.4, 418.88, 7.0711)] == ["4000", "419", "7.07"]
+
+
+def test_what_is_typed_is_in_the_unit_beside_it_or_in_the_first() -> None:
+    speeds = Shown(speed="rad/s").speed_scales(4.0)
+    assert [one.unit for one in speeds] == ["rad/s", "rpm", "Hz el."]
+    assert typed_in("12", speeds) == 12.0
+    assert typed_in("−12.5", speeds) == -12.5
+    assert typed_in("60 rpm", speeds) == pytest.approx(2.0 * math.pi)
+    assert typed_in("4 Hz el.", speeds) == pytest.approx(2.0 * math.pi)
+    torques = Shown().torque_scales(2.0)
+    assert [one.unit for one in torques] == ["N·m", "mN·m", "% of rated"]
+    assert typed_in("250 mN·m", torques) == pytest.approx(0.25)
+    assert typed_in("50% of rated", torques) == pytest.approx(1.0)
+    assert typed_in("3", torques) == 3.0
+
+
+def test_units_that_need_what_is_not_known_are_not_offered() -> None:
+    assert [one.unit for one in Shown(speed="Hz el.").speed_scales(None)] == ["rpm", "rad/s"]
+    assert [one.unit for one in Shown().torque_scales(None)] == ["N·m", "mN·m"]
+
+
+@pytest.mark.parametrize("text", ["", "fast", "12 Hz", "1e400", "nan", "12 rpm rpm"])
+def test_what_is_no_number_in_a_known_unit_is_refused(text: str) -> None:
+    with pytest.raises(InputError):
+        typed_in(text, Shown().speed_scales(4.0))

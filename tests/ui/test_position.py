@@ -206,3 +206,21 @@ def test_every_lane_of_a_proof_has_room(qtbot: QtBot, tuned: Application) -> Non
     assert areas[-1].bottom() <= stage.proof.height()
     assert all(a.bottom() < b.top() for a, b in itertools.pairwise(areas))
     assert all(area.height() >= 14.0 for area in areas)
+
+
+def test_the_top_speed_is_typed_in_the_unit_that_was_chosen(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    stage, session = _stage(tuned), tuned.session
+    session.show(units={"speed": "rad/s"})
+    session.axis_changed.emit(session.axis)
+    row = stage.block.rows["speed"]
+    assert row._unit == "rad/s"
+    _type(qtbot, row.entry, "31")
+    assert session.screen.move.speed == pytest.approx(31.0)
+    assert float(row.entry.text()) == pytest.approx(31.0)
+    session.show(units={})
+    session.axis_changed.emit(session.axis)
+    assert row._unit == "rpm"
+    assert float(row.entry.text()) == pytest.approx(31.0 * 60.0 / math.tau, rel=5e-3)
+    assert stage.block.rows["distance"]._unit == "turns"

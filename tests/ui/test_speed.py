@@ -29,6 +29,7 @@ from oarlock.ui.frame.app import Application
 from oarlock.ui.frame.logbook import USE
 from oarlock.ui.frame.strip import _LANES
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.numbers import Entry
 from oarlock.ui.kit.paint import text_width
 from oarlock.ui.stages.current.stage import CurrentStage
 from oarlock.ui.stages.speed.stage import SpeedStage
@@ -536,3 +537,44 @@ def test_what_the_stage_says_goes_by_the_units_that_were_chosen(
     tuned.session.show(units={})
     tuned.session.axis_changed.emit(tuned.session.axis)
     assert stage._told == plain
+
+
+def test_tests_are_typed_in_the_units_that_were_chosen_or_with_their_own(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    stage, session = _stage(tuned), tuned.session
+    speed = stage.test._shown[0]
+    assert stage.test._tail.text() == "rpm"
+    session.show(units={"speed": "rad/s", "torque": "mN·m"})
+    session.axis_changed.emit(session.axis)
+    assert stage.test._tail.text() == "rad/s"
+    assert stage.test._unit.text().split() == ["rad/s", "at"]
+    assert float(stage.test.speed_entry.text()) == pytest.approx(speed, rel=5e-3)
+
+    def typed(entry: Entry, text: str) -> None:
+        entry.setFocus()
+        entry.selectAll()
+        qtbot.keyClicks(entry, text)
+        qtbot.keyClick(entry, Qt.Key.Key_Return)
+
+    typed(stage.test.speed_entry, "40")
+    assert stage.test._shown[0] == pytest.approx(40.0)
+    typed(stage.test.speed_entry, "300 rpm")  # what is typed with its unit is of that unit
+    assert stage.test._shown[0] == pytest.approx(300.0 * math.tau / 60.0)
+    typed(stage.test.speed_entry, "20 Hz el.")
+    pairs = session.axis.machine.pole_pairs.value
+    assert stage.test._shown[0] == pytest.approx(20.0 * math.tau / pairs)
+    before = stage.test._shown
+    typed(stage.test.speed_entry, "20 Hz")  # of what?
+    assert stage.test._shown == before
+    assert "Units here: rad/s, rpm, Hz el." in stage.test._note.text()
+    qtbot.mouseClick(stage.test.which, Qt.MouseButton.LeftButton)
+    assert stage.test._unit.text().split() == ["mN·m", "at"]
+    typed(stage.test.size_entry, "900")
+    assert stage.test._shown[2] == pytest.approx(0.9)
+    typed(stage.test.size_entry, "1.1 N·m")
+    assert stage.test._shown[2] == pytest.approx(1.1)
+    assert stage.test.size_entry.text() == "1100"
+    session.show(units={})
+    session.axis_changed.emit(session.axis)
+    assert stage.test.size_entry.text() == "1.10"

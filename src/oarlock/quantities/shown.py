@@ -4,8 +4,10 @@ Inside and in files everything stays SI, phase, peak; what is shown always carri
 """
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
+from oarlock.errors import InputError
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 
@@ -57,6 +59,16 @@ class Shown:
         one, unit = self.speed_in(1.0, pole_pairs)
         return Scale(1.0 / one, unit)
 
+    def speed_scales(self, pole_pairs: float | None) -> tuple[Scale, ...]:
+        """Return the units that a speed may be typed in, the one it is shown in first."""
+        others = (Shown(speed=unit).speed_scale(pole_pairs) for unit in CHOICES[SPEED])
+        return tuple(dict.fromkeys((self.speed_scale(pole_pairs), *others)))
+
+    def torque_scales(self, rated: float | None) -> tuple[Scale, ...]:
+        """Return the units that a torque may be typed in, the one it is shown in first."""
+        others = (Shown(torque=unit).torque_scale(rated) for unit in CHOICES[TORQUE])
+        return tuple(dict.fromkeys((self.torque_scale(rated), *others)))
+
     def current_scale(self) -> Scale:
         """Return the unit that currents are drawn in; A alone is peak."""
         return Scale(math.sqrt(2.0), "A rms") if self.current == "A rms" else Scale(1.0, "A")
@@ -92,6 +104,29 @@ def after(what: str, unit: str) -> str:
     """Return the unit that follows one, round and round."""
     choices = CHOICES[what]
     return choices[(choices.index(unit) + 1) % len(choices)] if unit in choices else choices[0]
+
+
+def typed_in(text: str, scales: Sequence[Scale]) -> float:
+    """Return a value (SI) as it was typed: in the unit beside it, else in the first of `scales`.
+
+    Raises
+    ------
+    InputError : no number, or none that is finite
+
+    """
+    plain, per = text.replace("−", "-").strip(), scales[0].per
+    for scale in sorted(scales, key=lambda one: -len(one.unit)):  # mN·m ends with N·m
+        if plain.endswith(scale.unit):
+            plain, per = plain.removesuffix(scale.unit).strip(), scale.per
+            break
+    try:
+        value = float(plain) * per
+    except ValueError as error:
+        units = ", ".join(scale.unit for scale in scales)
+        raise InputError(f"'{text}' is not a number", remedy=f"Units here: {units}") from error
+    if not math.isfinite(value):
+        raise InputError(f"{text} is not finite")
+    return value
 
 
 def plain_number(value: float) -> str:

@@ -1,6 +1,7 @@
 """What the Position loop stage shows: sentences, curves, figures; pure functions of an axis."""
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
@@ -25,8 +26,9 @@ from oarlock.machine import Axis
 from oarlock.machine.loop import alike
 from oarlock.machine.position_loop import KEY, PositionGains, PositionTarget
 from oarlock.quantities.display import digits, whole_degrees
-from oarlock.quantities.kinds import RPM
+from oarlock.quantities.shown import Scale, typed_in
 from oarlock.views.current import UNSTABLE
+from oarlock.views.numbers_of_tests import scales_of, texts
 from oarlock.views.screen import MoveSettings
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import BEING_READ, Stage, State
@@ -233,22 +235,18 @@ def is_ramp(axis: Axis, test: PositionMove) -> bool:
 
 # The test as text and back
 
-TEST_LABELS = {
-    "distance": ("Distance", "turns", math.tau),
-    "speed": ("Top speed", "rpm", RPM),
-    "acceleration": ("Acceleration", "rad/s²", 1.0),
-    "jerk_time": ("Jerk time", "ms", 1e-3),
-}
+TEST_LABELS = {"distance": "Distance", "speed": "Top speed", "acceleration": "Acceleration",
+               "jerk_time": "Jerk time"}  # fmt: skip
 
 
-def test_texts(test: PositionMove) -> dict[str, str]:
-    """Return the numbers of a move as text in the units of `TEST_LABELS`."""
-    return {
-        name: digits(getattr(test, name) / scale, 3) for name, (_, _, scale) in TEST_LABELS.items()
-    }
+def test_texts(test: PositionMove, speeds: Sequence[Scale]) -> dict[str, tuple[str, str]]:
+    """Return the numbers of a move as text, each with its unit; speeds in the first of theirs."""
+    return texts({name: getattr(test, name) for name in TEST_LABELS}, speeds)
 
 
-def with_number(settings: MoveSettings, name: str, text: str) -> MoveSettings:
+def with_number(
+    settings: MoveSettings, name: str, text: str, speeds: Sequence[Scale]
+) -> MoveSettings:
     """Return settings with one number of the move as it was typed.
 
     Raises
@@ -256,13 +254,9 @@ def with_number(settings: MoveSettings, name: str, text: str) -> MoveSettings:
     InputError : not a number, or none that a move can have
 
     """
-    label, unit, scale = TEST_LABELS[name]
-    try:
-        value = float(text.replace(unit, "").replace("−", "-").strip()) * scale
-    except ValueError as error:
-        raise InputError(f"'{text}' is not a number", place=label) from error
+    label, value = TEST_LABELS[name], typed_in(text, scales_of(name, speeds))
     least = -math.inf if name == "distance" else 0.0
-    if not (math.isfinite(value) and value >= least and (value != 0.0 or name == "jerk_time")):
+    if not (value >= least and (value != 0.0 or name == "jerk_time")):
         raise InputError(f"{label.lower()} {text} makes no move", place=label)
     return replace(settings, **{name: value})
 

@@ -1,6 +1,7 @@
 """A ramp of speed as the Speed loop stage shows it: predicted, typed, taken over by the axis."""
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
@@ -19,16 +20,14 @@ from oarlock.machine.position_loop import KEY as POSITION_KEY
 from oarlock.machine.speed_loop import KEY, SpeedGains
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
+from oarlock.quantities.shown import Scale, typed_in
+from oarlock.views.numbers_of_tests import scales_of, texts
 from oarlock.views.screen import SpeedSettings, with_speed_number
 from oarlock.views.speed import picture, settled
 from oarlock.views.typed_gains import typed
 
 Array = NDArray[np.float64]
-LABELS = {
-    "change": ("Change", "rpm", RPM),
-    "acceleration": ("Acceleration", "rad/s²", 1.0),
-    "jerk_time": ("Jerk time", "ms", 1e-3),
-}
+LABELS = {"change": "Change", "acceleration": "Acceleration", "jerk_time": "Jerk time"}
 _MOST = 4000  # points of a curve
 _MOST_AHEAD = 1.5
 
@@ -116,12 +115,14 @@ def _pictured(loop: SpeedLoop, test: SpeedRamp, limit: float) -> RampPicture:
 # The ramp as text and back
 
 
-def ramp_texts(ramp: Ramp) -> dict[str, str]:
-    """Return the numbers of a ramp as text in the units of `LABELS`."""
-    return {name: digits(getattr(ramp, name) / scale, 3) for name, (_, _, scale) in LABELS.items()}
+def ramp_texts(ramp: Ramp, speeds: Sequence[Scale]) -> dict[str, tuple[str, str]]:
+    """Return the numbers of a ramp as text, each with its unit; speeds in the first of theirs."""
+    return texts({name: getattr(ramp, name) for name in LABELS}, speeds)
 
 
-def with_number(settings: SpeedSettings, name: str, text: str) -> SpeedSettings:
+def with_number(
+    settings: SpeedSettings, name: str, text: str, speeds: Sequence[Scale]
+) -> SpeedSettings:
     """Return settings with one number of the ramp as it was typed.
 
     Raises
@@ -129,10 +130,9 @@ def with_number(settings: SpeedSettings, name: str, text: str) -> SpeedSettings:
     InputError : not a number, or none that a ramp can have
 
     """
-    label, unit, scale = LABELS[name]
-    value = typed(text, unit) * scale
+    label, value = LABELS[name], typed_in(text, scales_of(name, speeds))
     least = -math.inf if name == "change" else 0.0
-    if not (math.isfinite(value) and value >= least and (value != 0.0 or name == "jerk_time")):
+    if not (value >= least and (value != 0.0 or name == "jerk_time")):
         raise InputError(f"{label.lower()} {text} makes no ramp", place=label)
     return with_speed_number(settings, name, value)
 

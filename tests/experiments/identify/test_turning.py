@@ -282,12 +282,17 @@ def test_trapezoids_by_halls_are_no_keener_than_their_edges_come(axis: Axis) -> 
         return plan.speed.Kp, edges
 
     resolver, _ = keen(axis, 0.3)
-    for top in (0.1, 0.3):
-        Kp, edges = keen(one, top)
+    two = halls.with_parameter("machine.pole_pairs", replace(
+        pairs, printed=replace(pairs.printed, value=2.0)))  # fmt: skip
+    paces = []
+    for few, top in ((one, 0.1), (one, 0.3), (two, 0.3), (two, 0.9)):
+        Kp, edges = keen(few, top)
         assert edges < 120.0
-        times = axis.machine.pole_pairs.value  # of the torque constant, that there is less of
+        paces.append(0.24 * edges)
+        times = axis.machine.pole_pairs.value / few.machine.pole_pairs.value  # less torque each A
         wanted = min(max(0.24 * edges, 12.0), math.tau * 5.0)
         assert Kp == pytest.approx(resolver * times * wanted / (math.tau * 5.0), rel=1e-9)
+    assert any(12.5 < pace < math.tau * 5.0 for pace in paces)  # edges tell it, neither end does
     plain, slow = (SpeedTrapezoids(top=0.1).plan(a) for a in (axis, one))
     lasts = [max(s.duration for s in plan.steps) for plan in (plain, slow)]
     assert lasts == pytest.approx([0.3, 1.0])  # and it has the time to settle

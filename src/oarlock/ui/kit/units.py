@@ -13,10 +13,13 @@ class _Scales:
     speed: Scale
     current: Scale
     torque: Scale
+    speeds: tuple[Scale, ...]
+    torques: tuple[Scale, ...]
 
 
 def _scales(shown: Shown, pole_pairs: float | None, rated: float | None) -> _Scales:
-    return _Scales(shown.speed_scale(pole_pairs), shown.current_scale(), shown.torque_scale(rated))
+    return _Scales(shown.speed_scale(pole_pairs), shown.current_scale(), shown.torque_scale(rated),
+                   shown.speed_scales(pole_pairs), shown.torque_scales(rated))  # fmt: skip
 
 
 _used = _scales(Shown(), None, None)
@@ -47,6 +50,16 @@ def current() -> Scale:
 def torque() -> Scale:
     """Return the unit of torques, over N·m."""
     return _used.torque
+
+
+def speeds() -> tuple[Scale, ...]:
+    """Return the units that a speed may be typed in, the one it is shown in first."""
+    return _used.speeds
+
+
+def torques() -> tuple[Scale, ...]:
+    """Return the units that a torque may be typed in, the one it is shown in first."""
+    return _used.torques
 
 
 def in_words(scale: Scale) -> str:

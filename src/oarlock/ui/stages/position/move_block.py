@@ -4,6 +4,7 @@ from collections.abc import Callable
 
 from oarlock.experiments.loops.position_move import PositionMove
 from oarlock.machine import Axis
+from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import link_button
 from oarlock.ui.kit.numbers import GivenRow, Panel
 from oarlock.views.position import TEST_LABELS, is_ramp, test_texts
@@ -17,8 +18,8 @@ class MoveBlock:
     ) -> None:
         block = panel.block("The move", "there and back")
         self.rows: dict[str, GivenRow] = {}
-        for name, (label, unit, _) in TEST_LABELS.items():
-            row = GivenRow(label, unit, choice=False)
+        for name, label in TEST_LABELS.items():
+            row = GivenRow(label, "", choice=False)
             row.given.connect(lambda text, n=name: given(n, text))
             self.rows[name] = row
             block.add(row)
@@ -29,7 +30,8 @@ class MoveBlock:
 
     def show_move(self, test: PositionMove, axis: Axis) -> None:
         """Show a move's numbers, and whether the axis moves by its ramp."""
-        for name, text in test_texts(test).items():
+        for name, (text, unit) in test_texts(test, units.speeds()).items():
+            self.rows[name].show_unit(unit)
             self.rows[name].show_value(text, chosen=False)
         kept = is_ramp(axis, test)
         self.ramp.setText("is the axis's ramp, handed over" if kept else "make it the axis's ramp")

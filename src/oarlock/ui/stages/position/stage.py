@@ -17,6 +17,7 @@ from oarlock.machine.position_loop import KEY, PositionTarget
 from oarlock.quantities.display import digits
 from oarlock.session.perform import Performed
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import button, row_of
 from oarlock.ui.kit.numbers import GivenRow
 from oarlock.ui.stages.base import Around, ReadOut
@@ -360,7 +361,8 @@ class PositionStage(OuterLoopStage):
     def _set(self, name: str, text: str) -> None:
         """Take a number of the move."""
         try:
-            self.session.show(move=with_number(self.session.screen.move, name, text))
+            move = with_number(self.session.screen.move, name, text, units.speeds())
+            self.session.show(move=move)
         except InputError as error:
             self.tell(str(error.cause))
             return

@@ -16,8 +16,7 @@ from oarlock.experiments.loops.speed_sweep import SpeedSweep
 from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
-from oarlock.quantities.kinds import RPM
-from oarlock.quantities.shown import CHOICES, TORQUE
+from oarlock.quantities.shown import Scale, typed_in
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import button
@@ -65,7 +64,7 @@ class PlayBar(QWidget):
         self.retune = button("Retune here")
         self.retune.setToolTip("Find the inertia by small sines while it turns, design for it, "
                                "take it if both tests hold")  # fmt: skip
-        self.size_entry, self.speed_entry = Entry("Size of the step"), Entry("Speed, rpm")
+        self.size_entry, self.speed_entry = Entry("Size of the step"), Entry("Speed")
         self._unit = QLabel()
         self._note = QLabel(self)
         self._note.setFont(look.font(look.SMALL))
@@ -76,8 +75,8 @@ class PlayBar(QWidget):
         row.addWidget(self.start)
         row.addWidget(self.which)
         t = look.theme()
-        tail = QLabel("rpm")
-        for entry, label in ((self.size_entry, self._unit), (self.speed_entry, tail)):
+        self._tail = QLabel()
+        for entry, label in ((self.size_entry, self._unit), (self.speed_entry, self._tail)):
             entry.setFixedWidth(52)
             entry.setAlignment(Qt.AlignmentFlag.AlignRight)
             entry.setStyleSheet(f"background: {t.ground.name()}; border: 1px solid {t.rule.name()}")
@@ -111,16 +110,14 @@ class PlayBar(QWidget):
     def _typed(self) -> None:
         speed = self._shown[0]
         try:
-            new = _number(self.speed_entry.text()) * RPM
-            size = _number(self.size_entry.text())
+            new = _typed(self.speed_entry.text(), units.speeds())
+            size = _typed(self.size_entry.text(), self._size_units)
         except InputError as error:
             self.size_entry.take_back()
             self.speed_entry.take_back()
             self.say(str(error))
             return
-        of_speed = self.settings.kind in (STEP, RAMP)
         old = self._size()
-        size *= RPM if of_speed else units.torque().per
         self.size_entry.setModified(False)
         self.speed_entry.setModified(False)
         if abs(new - speed) <= 5e-3 * abs(speed) and abs(size - old) <= 5e-3 * abs(old):
@@ -128,6 +125,11 @@ class PlayBar(QWidget):
         name = {STEP: "amplitude", RAMP: "change"}.get(self.settings.kind, "torque")
         self.settings = with_speed_number(replace(self.settings, speed=new), name, size)
         self.changed.emit()
+
+    @property
+    def _size_units(self) -> tuple[Scale, ...]:
+        """The units that the size may be typed in, the one it is shown in first."""
+        return units.speeds() if self.settings.kind in (STEP, RAMP) else units.torques()
 
     def _size(self) -> float:
         """Return the size of the test that is set: a change of speed (rad/s), or a torque (N·m)."""
@@ -155,13 +157,13 @@ class PlayBar(QWidget):
         """Show what is set for an axis, and say beforehand what would happen."""
         self._shown = settled(settings, axis)
         self._ramp = settled_ramp(settings, axis) if self.settings.kind == RAMP else None
-        speed, of_speed = self._shown[0], self.settings.kind in (STEP, RAMP)
         self.which.setText(self.settings.kind)
-        per = RPM if of_speed else units.torque().per
+        size, speed = self._size_units[0], units.speed()
         at = "from" if self.settings.kind == RAMP else "at"
-        self._unit.setText(f"{'rpm' if of_speed else units.torque().unit}  {at}")
-        self.size_entry.show_text(digits(self._size() / per, 3))
-        self.speed_entry.show_text(digits(speed / RPM, 3))
+        self._unit.setText(f"{size.unit}  {at}")
+        self._tail.setText(speed.unit)
+        self.size_entry.show_text(digits(self._size() / size.per, 3))
+        self.speed_entry.show_text(digits(self._shown[0] / speed.per, 3))
         self.hand.setEnabled(self.settings.kind in (STEP, LOAD, RAMP))
         if not announce:
             return
@@ -178,14 +180,15 @@ class PlayBar(QWidget):
             self._note.setStyleSheet(f"color: {(t.ink if calm else t.attention).name()}")
 
 
-def _number(text: str) -> float:
-    try:
-        for unit in ("rpm", *CHOICES[TORQUE]):
-            text = text.removesuffix(unit).strip()
-        value = float(text.replace("−", "-"))
-    except ValueError as error:
-        raise InputError(f"'{text}' is not a number", place="test",
-                         remedy="Write it like '300'") from error  # fmt: skip
+def _typed(text: str, scales: tuple[Scale, ...]) -> float:
+    """Return a size of a test (SI) as it was typed.
+
+    Raises
+    ------
+    InputError : not a number, or none that a test can have
+
+    """
+    value = typed_in(text, scales)
     if value == 0.0 or not abs(value) < 1e6:
         raise InputError(f"{text} is no size of a test", place="test")
     return value

@@ -8,6 +8,7 @@ from oarlock.experiments.loops.speed_ramp import SpeedRamp
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.session.session import Session
+from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import link_button
 from oarlock.ui.kit.numbers import GivenRow, Panel
 from oarlock.ui.stages.speed.measured import Measured
@@ -45,8 +46,8 @@ class Ramping:
         self.plot = RampPlot()
         self._block = panel.block("The ramp", "there and back")
         self.rows: dict[str, GivenRow] = {}
-        for name, (label, unit, _) in LABELS.items():
-            row = self.rows[name] = GivenRow(label, unit, choice=False)
+        for name, label in LABELS.items():
+            row = self.rows[name] = GivenRow(label, "", choice=False)
             row.given.connect(lambda text, n=name: self._set(n, text))
             self._block.add(row)
         self.ahead = GivenRow("Torque ahead", "× J", choice=False)
@@ -77,7 +78,8 @@ class Ramping:
             return
         axis, settings = self._session.axis, self._found.settings()
         test = settled_ramp(settings, axis)
-        for name, text in ramp_texts(test.ramp).items():
+        for name, (text, unit) in ramp_texts(test.ramp, units.speeds()).items():
+            self.rows[name].show_unit(unit)
             self.rows[name].show_value(text, chosen=False)
         try:
             self.shown = ramp_picture(axis, settings)
@@ -115,7 +117,7 @@ class Ramping:
     def _set(self, name: str, text: str) -> None:
         """Take a number of the ramp."""
         try:
-            settings = with_number(self._session.screen.speed, name, text)
+            settings = with_number(self._session.screen.speed, name, text, units.speeds())
         except InputError as error:
             self._tell(str(error.cause))
             return
