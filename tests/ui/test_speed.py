@@ -575,6 +575,18 @@ def test_tests_are_typed_in_the_units_that_were_chosen_or_with_their_own(
     typed(stage.test.size_entry, "1.1 N·m")
     assert stage.test._shown[2] == pytest.approx(1.1)
     assert stage.test.size_entry.text() == "1100"
+    dip = stage.panel.given["dip"]
+    assert dip._unit == "rad/s"
+    wait(qtbot, lambda: bool(stage.ways.ways) and not stage.ways.working, 60.0)
+    assert all(" rad/s" in card.accessibleName() for card in stage.ways.cards if card.isVisible())
+    wanted = float(f"{1.2 * float(dip.entry.text()):.3g}")
+    _type(qtbot, dip.entry, f"{wanted}")
+    target = session.axis.loops[KEY].target
+    assert isinstance(target, SpeedTarget)
+    assert target.dip == pytest.approx(wanted)
+    assert float(dip.entry.text()) == pytest.approx(wanted, rel=0.02)
     session.show(units={})
     session.axis_changed.emit(session.axis)
     assert stage.test.size_entry.text() == "1.10"
+    assert dip._unit == "rpm"
+    assert float(dip.entry.text()) == pytest.approx(wanted * 60.0 / math.tau, rel=0.02)

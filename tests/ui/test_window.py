@@ -794,3 +794,30 @@ def test_a_window_opens_no_larger_than_its_screen(
     window.screen = lambda: screen  # type: ignore[method-assign,assignment,return-value]
     fit_to_screen(window, 1280, 800)
     assert (window.width(), window.height()) == made
+
+
+def test_a_step_of_current_is_typed_in_the_unit_that_was_chosen(
+    qtbot: QtBot, opened: Application
+) -> None:
+    opened.window.show_stage("current")
+    stage, session = opened.window.stage("current"), opened.session
+    assert isinstance(stage, CurrentStage)
+    bar = stage.verify
+    amplitude, bias = bar.amplitude, bar.bias
+    assert bar._unit.text() == "A"
+    session.show(units={"current": "A rms"})
+    session.axis_changed.emit(session.axis)
+    assert bar._unit.text() == "A rms"
+    needs = bar.start.fontMetrics().horizontalAdvance(bar.start.text())
+    assert bar.start.width() > needs  # the longer unit leaves it its room
+    assert float(bar.size_entry.text()) == pytest.approx(amplitude / math.sqrt(2.0), rel=5e-3)
+    bar.size_entry.setFocus()
+    qtbot.keyClick(bar.size_entry, Qt.Key.Key_Return)  # nothing typed: what was rounded stays
+    assert (bar.amplitude, bar.bias) == (amplitude, bias)
+    for text, wanted in (("2", 2.0 * math.sqrt(2.0)), ("2.5 A", 2.5), ("3 A rms", 3 * 2**0.5)):
+        bar.size_entry.setFocus()
+        bar.size_entry.selectAll()
+        qtbot.keyClicks(bar.size_entry, text)
+        qtbot.keyClick(bar.size_entry, Qt.Key.Key_Return)
+        assert bar.amplitude == pytest.approx(wanted)
+        assert bar.bias == bias

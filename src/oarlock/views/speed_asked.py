@@ -1,6 +1,7 @@
 """What the user gives for the speed loop: figures as text and back, aims, filters."""
 
 import math
+from collections.abc import Sequence
 from dataclasses import replace
 
 from oarlock.control.position_design import friction_of
@@ -11,14 +12,14 @@ from oarlock.machine import Axis
 from oarlock.machine.filters import Filter, FilterKind
 from oarlock.machine.speed_loop import FAST, KEY, SpeedGains, SpeedTarget
 from oarlock.quantities.display import digits, whole_degrees
-from oarlock.quantities.kinds import RPM
+from oarlock.quantities.shown import Scale, typed_in
 from oarlock.views.speed import SpeedPicture, designed, farthest
 from oarlock.views.typed_gains import typed
 
 TARGET_LABELS = {
     "crossover": ("Crossover", "Hz", math.tau),
     "bandwidth": ("Bandwidth", "Hz", math.tau),
-    "dip": ("Dip, rated", "rpm", RPM),
+    "dip": ("Dip, rated", "", 1.0),  # a speed, in the unit that was chosen
     "phase_margin": ("Phase margin", "°", math.pi / 180.0),
 }
 
@@ -100,19 +101,29 @@ def offered_friction(axis: Axis, gains: SpeedGains) -> float:
     return known if abs(known - gains.friction) > 0.02 * known else 0.0
 
 
-def target_texts(shown: SpeedPicture, axis: Axis) -> dict[str, str]:
-    """Return each figure that may be given, as text in the unit of `TARGET_LABELS`."""
+def target_texts(shown: SpeedPicture, axis: Axis, speed: Scale) -> dict[str, str]:
+    """Return each figure that may be given, as text in the unit of `TARGET_LABELS`.
+
+    Parameters
+    ----------
+    speed : in what a dip is told
+
+    """
     rated = axis.rated
     return {
         "crossover": digits(shown.crossover, 3),
         "bandwidth": digits(shown.bandwidth, 3),
-        "dip": digits(shown.load.dip / shown.amperes * rated / RPM, 3),
+        "dip": digits(shown.load.dip / shown.amperes * rated / speed.per, 3),
         "phase_margin": whole_degrees(shown.phase_margin, 1),
     }
 
 
-def target_from(axis: Axis, name: str, text: str) -> SpeedTarget:
+def target_from(axis: Axis, name: str, text: str, speeds: Sequence[Scale]) -> SpeedTarget:
     """Return the target that a typed number asks for; what goes together with it is kept.
+
+    Parameters
+    ----------
+    speeds : in which a dip may be typed, the one it is told in first
 
     Raises
     ------
@@ -120,16 +131,24 @@ def target_from(axis: Axis, name: str, text: str) -> SpeedTarget:
 
     """
     label, unit, scale = TARGET_LABELS[name]
+    if name == "dip":
+        return with_figure(
+            speed_target(axis), name, _above_zero(typed_in(text, speeds), text, label)
+        )
     cleaned = text.replace(unit, "").replace("deg", "").strip()
     try:
         value = float(cleaned) * scale
     except ValueError as error:
-        example = {"Hz": "35", "rpm": "20", "°": "55"}[unit]
+        example = {"Hz": "35", "°": "55"}[unit]
         raise InputError(f"'{text}' is not a number", place=label,
                          remedy=f"Write it like '{example}'") from error  # fmt: skip
+    return with_figure(speed_target(axis), name, _above_zero(value, text, label))
+
+
+def _above_zero(value: float, text: str, label: str) -> float:
     if not (value > 0.0 and math.isfinite(value)):
         raise InputError(f"{text} must be above zero", place=label)
-    return with_figure(speed_target(axis), name, value)
+    return value
 
 
 def with_figure(target: SpeedTarget, name: str, value: float) -> SpeedTarget:

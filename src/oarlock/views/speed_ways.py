@@ -13,7 +13,7 @@ from oarlock.machine import Axis
 from oarlock.machine.loop import Loop
 from oarlock.machine.speed_loop import KEY
 from oarlock.quantities.display import digits, whole_degrees
-from oarlock.quantities.kinds import RPM
+from oarlock.quantities.shown import Scale
 from oarlock.views.screen import SpeedSettings
 from oarlock.views.speed import SpeedPicture, settled
 from oarlock.views.speed_asked import filter_title
@@ -94,19 +94,20 @@ def against_best(found: tuple[Way, ...], shown: SpeedPicture, axis: Axis) -> str
     return f"It gives {share:.0f} % of the stiffness that the best notches allow at {margin:.0f}°."
 
 
-def cards(found: tuple[Way, ...], torque: float, axis: Axis) -> tuple[Card, ...]:
+def cards(found: tuple[Way, ...], torque: float, axis: Axis, speed: Scale) -> tuple[Card, ...]:
     """Return the ways as they are shown.
 
     Parameters
     ----------
     torque : N·m, of the load that is set
+    speed : in what a dip is told
 
     """
     amperes = torque / axis.machine.torque_constant
-    return tuple(_card(way, amperes) for way in found)
+    return tuple(_card(way, amperes, speed) for way in found)
 
 
-def _card(way: Way, amperes: float) -> Card:
+def _card(way: Way, amperes: float, speed: Scale) -> Card:
     m, load = way.loop.margins, way.load
     back = f", {1e3 * load.recovery:.0f} ms" if math.isfinite(load.recovery) else ""
     gain = 20.0 * math.log10(m.gain_margin) if math.isfinite(m.gain_margin) else math.inf
@@ -119,7 +120,7 @@ def _card(way: Way, amperes: float) -> Card:
                       / way.loop.plant.T), way.sag.size)  # fmt: skip
     return Card(
         way=way, title=way.title, hint=hint,
-        dip=f"{digits(amperes * load.dip / RPM, 2)} rpm{back}",
+        dip=f"{digits(amperes * load.dip / speed.per, 2)} {speed.unit}{back}",
         margins=f"{digits(m.crossover / math.tau, 2)} Hz, "
                 f"{whole_degrees(math.degrees(m.phase_margin))}°, {gain:.1f} dB",
         bears=_bears(way),

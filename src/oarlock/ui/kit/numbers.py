@@ -265,6 +265,7 @@ class GivenRow(QWidget):
         layout.addWidget(self.entry)
 
     def _tell(self) -> None:
+        self.entry.setModified(False)  # it is said: what comes of it, or another unit, is shown
         self.given.emit(self.entry.text())
 
     def show_value(self, text: str, *, chosen: bool) -> None:

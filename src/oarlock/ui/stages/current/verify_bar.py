@@ -12,6 +12,7 @@ from oarlock.quantities.display import digits
 from oarlock.quantities.entry import parse
 from oarlock.quantities.kinds import Kind
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.numbers import Entry
 from oarlock.views.screen import StepSettings
@@ -30,7 +31,7 @@ class VerifyBar(QWidget):
         self.start = button("Run step  F5", primary=True)
         self.which = button("q axis")
         self.which.setToolTip("Step along q or d")
-        self.size_entry, self.bias_entry = Entry("Step size, A"), Entry("Bias, A")
+        self.size_entry, self.bias_entry = Entry("Step size"), Entry("Bias")
         self._note = QLabel(self)
         self._note.setFont(look.font(look.SMALL))
         self._note.setWordWrap(True)
@@ -40,11 +41,11 @@ class VerifyBar(QWidget):
         row.addWidget(self.start)
         row.addWidget(self.which)
         t = look.theme()
-        for entry, text in ((self.size_entry, "A  on"), (self.bias_entry, "A")):
+        self._unit = QLabel()
+        for entry, label in ((self.size_entry, QLabel("on")), (self.bias_entry, self._unit)):
             entry.setFixedWidth(40)
             entry.setAlignment(Qt.AlignmentFlag.AlignRight)
             entry.setStyleSheet(f"background: {t.ground.name()}; border: 1px solid {t.rule.name()}")
-            label = QLabel(text)
             label.setFont(look.font(look.BODY))
             row.addWidget(entry)
             row.addWidget(label)
@@ -78,8 +79,10 @@ class VerifyBar(QWidget):
 
     def _show(self) -> None:
         self.which.setText(f"{self.axis_name} axis")
-        self.size_entry.show_text(digits(self.amplitude, 3))
-        self.bias_entry.show_text(digits(self.bias, 3))
+        scale = units.current()
+        self._unit.setText(scale.unit)
+        self.size_entry.show_text(digits(self.amplitude / scale.per, 3))
+        self.bias_entry.show_text(digits(self.bias / scale.per, 3))
 
     def _swap(self) -> None:
         self.axis_name = "d" if self.axis_name == "q" else "q"
@@ -88,11 +91,9 @@ class VerifyBar(QWidget):
 
     def _typed(self) -> None:
         try:
-            amplitude = parse(Kind.CURRENT, _amperes(self.size_entry.text())).value
-            text = self.bias_entry.text()
-            bias = (
-                0.0 if text.strip() in ("0", "0.0") else parse(Kind.CURRENT, _amperes(text)).value
-            )
+            amplitude = _typed(self.size_entry, self.amplitude)
+            zero = self.bias_entry.text().strip() in ("0", "0.0")
+            bias = 0.0 if zero else _typed(self.bias_entry, self.bias)
         except InputError as error:
             self.size_entry.take_back()
             self.bias_entry.take_back()
@@ -111,6 +112,7 @@ class VerifyBar(QWidget):
 
     def show_axis(self, axis: Axis, braked: bool) -> None:
         """Say beforehand what would happen."""
+        self._show()
         if axis.gains is None:
             return
         try:
@@ -126,7 +128,19 @@ class VerifyBar(QWidget):
             self._note.setStyleSheet(f"color: {(t.ink if calm else t.attention).name()}")
 
 
-def _amperes(text: str) -> str:
-    """Return a bare number as amperes, peak."""
-    text = text.strip()
-    return f"{text} peak" if text.lower().endswith("a") else text
+def _typed(entry: Entry, stands: float) -> float:
+    """Return a current (A peak) as it was typed, else what stands: shown, it is rounded.
+
+    Raises
+    ------
+    InputError : no current
+
+    """
+    if not entry.isModified():
+        return stands
+    text = entry.text().strip()
+    if text.lower().endswith("a"):  # alone it is peak
+        return parse(Kind.CURRENT, f"{text} peak").value
+    scale = units.current()
+    bare = scale.per != 1.0 and (text[-1:].isdigit() or text.endswith("."))
+    return parse(Kind.CURRENT, f"{text} {scale.unit}" if bare else text).value

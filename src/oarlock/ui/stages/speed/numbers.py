@@ -12,8 +12,8 @@ from oarlock.machine import Axis
 from oarlock.machine.filters import Filter, FilterKind
 from oarlock.machine.parameter import Parameter
 from oarlock.quantities.display import digits, with_std
-from oarlock.quantities.kinds import RPM
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import button, link_button, row_of, small_button
 from oarlock.ui.kit.numbers import Block, GivenRow, Panel, Row
 from oarlock.ui.stages.speed.filter_edits import FilterEdits
@@ -144,13 +144,14 @@ class SpeedNumbers:
 
     def show_numbers(self, shown: SpeedPicture, axis: Axis) -> None:
         """Show a state of the loop."""
-        target, texts = speed_target(axis), target_texts(shown, axis)
+        target, texts = speed_target(axis), target_texts(shown, axis, units.speed())
         aim = aim_of(target) if shown.follows else ""
         for name, one in self.aims.items():
             one.setChecked(name == aim)
         for name, row in self.given.items():
             chosen = shown.follows and not aim and getattr(target, name) is not None
             row.show_value(texts[name], chosen=chosen)
+        self.given["dip"].show_unit(units.speed().unit)
         for name, row in self.gains.items():
             row.show_value(digits(getattr(shown.gains, name), 3), chosen=False)
         for name, text in option_texts(shown.gains).items():
@@ -167,7 +168,8 @@ class SpeedNumbers:
         self._Ms.show_value(digits(shown.margins.Ms, 3))
         self._ripple.show_value(digits(shown.ripple, 2), "A rms",
                                 color="attention" if shown.shakes else "ink")  # fmt: skip
-        self._linear.show_value(digits(shown.linear_up_to / RPM, 3), "rpm",
+        speed = units.speed()
+        self._linear.show_value(digits(shown.linear_up_to / speed.per, 3), speed.unit,
                                 color="attention" if shown.shaped
                                 else "ink")  # fmt: skip
         _show(self._J, axis.machine.inertia, 1e3, "g·m²")

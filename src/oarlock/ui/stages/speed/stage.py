@@ -14,6 +14,7 @@ from oarlock.machine.speed_loop import KEY, SpeedTarget
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.session.perform import Performed
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.stages.base import Around, ReadOut
 from oarlock.ui.stages.by_hand import ByHand
 from oarlock.ui.stages.outer_loop import OuterLoopStage
@@ -173,7 +174,7 @@ class SpeedStage(OuterLoopStage):
         axis = self.session.axis
         if not self.session.dragging:
             self.ways.ask(question(axis, self.session.screen.speed))
-        found = cards(self.ways.ways, shown.torque, axis)
+        found = cards(self.ways.ways, shown.torque, axis, units.speed())
         hertz = axis.mechanics.resonance.value / math.tau
 
         def used(way: Way) -> bool:
@@ -274,7 +275,8 @@ class SpeedStage(OuterLoopStage):
     def give(self, name: str, text: str) -> None:
         """Take a figure that was typed."""
         label = f"Set {TARGET_LABELS[name][0].lower()}"
-        self.edit(label, lambda: self._with(target_from(self.session.axis, name, text)))
+        speeds = units.speeds()
+        self.edit(label, lambda: self._with(target_from(self.session.axis, name, text, speeds)))
 
     def set_gain(self, name: str, text: str) -> None:
         """Take a gain that was typed, past the target."""
