@@ -374,6 +374,8 @@ static void speed(const double *f, double *x, int64_t *meta, double *history, do
     x[SPEED_M] += (raw - x[SPEED_M]) * (lag > 0.0 ? fmin(every * Ts / lag, 1.0) : 1.0);
 }
 
+static const float UNBOUNDED = 3e38f;
+
 static float pi(const double *f, float ref, float y, float kp, float ki, double *total,
                 float limit) {
     float e = ref - y, p = (float)f[C_WEIGHT] * ref - y;
@@ -480,8 +482,12 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
         if (mode == MODE_SPEED && meta[SINCE] == 0) speed_controller(f, x, Ts);
         if (hypot(y_d, y_q) > f[MAX_CURRENT]) { meta[RUNNING] = 3; return; }
         float v_max = (float)(bus / 1.7320508075688772);
-        float u_d = pi(f, r_d, y_d, (float)f[KP_D], (float)f[KI_D] * ts32, x + SUM_D, v_max);
+        int shares = f[C_CIRCLE] > 0.0;
+        double held_d = x[SUM_D], held_q = x[SUM_Q];
+        float u_d = pi(f, r_d, y_d, (float)f[KP_D], (float)f[KI_D] * ts32, x + SUM_D,
+                       shares ? UNBOUNDED : v_max);
         float room = (float)sqrt(fmax((double)v_max * v_max - (double)u_d * u_d, 0.0));
+        if (shares) room = UNBOUNDED;
         float u_q = pi(f, r_q, y_q, (float)f[KP_Q], (float)f[KI_Q] * ts32, x + SUM_Q, room);
         double v_d = u_d, v_q = u_q;
         if (f[DECOUPLE] > 0.0 && mode != MODE_FIXED) {
@@ -489,7 +495,12 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
             v_q += w_e * (f[F_LD] * y_d + f[F_PSI]);
         }
         double size = hypot(v_d, v_q);
-        if (size > v_max) { v_d = v_d * v_max / size; v_q = v_q * v_max / size; }
+        if (size > v_max) {
+            if (shares && ((double)r_d - y_d) * v_d > 0.0) x[SUM_D] = held_d;
+            if (shares && ((double)r_q - y_q) * v_q > 0.0) x[SUM_Q] = held_q;
+            v_d = v_d * v_max / size;
+            v_q = v_q * v_max / size;
+        }
         double lead = at + 1.5 * Ts * w_e, lc = cos(lead), ls = sin(lead), out[3];
         double v_alpha = v_d * lc - v_q * ls, v_beta = v_d * ls + v_q * lc, scale = p[BUS_MADE_UP] > 0.0 ? 1.0 : bus / p[BUS];
         meta[ROW_SAMPLE]++;

@@ -9,10 +9,14 @@ from pathlib import Path
 import pytest
 
 from oarlock.demo.project import demo_text
+from oarlock.drive.parameters import parameters
+from oarlock.drive.steps import Limits, Plan, Step
 from oarlock.errors import InputError
+from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
 from oarlock.machine.axis import concerns, suspected_slip
 from oarlock.machine.axis_file import format_axis, parse_axis, read_axis
+from oarlock.machine.current_loop import VoltageLimit
 from oarlock.machine.limits import clipped
 from oarlock.machine.loops import spec
 from oarlock.machine.position_loop import PositionGains, PositionTarget
@@ -187,12 +191,28 @@ def test_the_sensor_is_read_and_written() -> None:
         ('kind = "resolver"', 'kind = "tacho"', "no sensor"),
         ("adc_bits = 12", 'adc_bits = 12\ncurrent_sensors = "a"', "two or three"),
         ("adc_bits = 12", 'adc_bits = 12\nbus_compensation = "yes"', "neither true nor false"),
+        ("adc_bits = 12", 'adc_bits = 12\nvoltage_limit = "q first"', "d first, in proportion"),
         ('kind = "resolver"', 'kind = "resolver"\ndirection = "left"', "no direction"),
     ],
 )
 def test_a_sensor_without_sense_is_refused(old: str, new: str, words: str) -> None:
     with pytest.raises(InputError, match=words):
         parse_axis(TEXT.replace(old, new), place="a")
+
+
+def test_how_the_bus_is_shared_out_stands_in_the_file_and_goes_to_the_drive() -> None:
+    usual = parse_axis(TEXT, place="a")
+    assert usual.inverter.voltage_limit is VoltageLimit.D_FIRST
+    assert "voltage_limit" not in format_axis(usual)
+    text = TEXT.replace("adc_bits = 12", 'adc_bits = 12\nvoltage_limit = "in proportion"')
+    other = parse_axis(text, place="b")
+    assert other.inverter.voltage_limit is VoltageLimit.IN_PROPORTION
+    assert parse_axis(format_axis(other), place="c") == other
+    limits = Limits(current=1.0, speed=1.0, travel=1.0, time=1.0)
+    held = Plan(name="held", steps=(Step(duration=0.1),), channels=("t",), limits=limits,
+                gains=gentle_gains(other, 900.0))  # fmt: skip
+    for axis, number in ((usual, 0.0), (other, 1.0)):
+        assert parameters(held, axis)["Current controller.Voltage limit"] == number
 
 
 WHOLE = demo_text("winch.axis.toml").partition("[targets")[0]

@@ -17,8 +17,8 @@ from oarlock.control.single import run_current
 from oarlock.drive.contract.trips import TRIPS
 from oarlock.practice.truth import draw
 from oarlock.simulate import layout as k
+from oarlock.simulate.current_controllers import current_pi
 from oarlock.simulate.drive_model import DriveModel
-from oarlock.simulate.firmware import current_pi
 from oarlock.simulate.plant_parameters import PlantParameters
 
 TS = 62.5e-6

@@ -3,11 +3,12 @@
 from oarlock.drive.contract.numbers import CHANNELS
 from oarlock.drive.steps import Plan, Section
 from oarlock.machine import Axis
-from oarlock.machine.current_loop import IntegralRule
+from oarlock.machine.current_loop import IntegralRule, VoltageLimit
 
 TORQUE_FILTERS, SPEED_FILTERS = 4, 2
 _KINDS = {"none": 0, "encoder": 1, "resolver": 2, "hall": 3}
 _RULES = (IntegralRule.BACKWARD, IntegralRule.FORWARD, IntegralRule.TRAPEZOIDAL)
+_CIRCLES = (VoltageLimit.D_FIRST, VoltageLimit.IN_PROPORTION)
 _PASSES = (1.0, 0.0, 0.0, 0.0, 0.0)
 
 
@@ -18,6 +19,7 @@ def parameters(plan: Plan, axis: Axis) -> dict[str, float]:
         **controllers(plan),
         "Current controller.Decoupling": float(plan.decouple),
         "Current controller.Integral rule": float(_RULES.index(inv.integral)),
+        "Current controller.Voltage limit": float(_CIRCLES.index(inv.voltage_limit)),
         "Machine.Pole pairs": m.pole_pairs.value,
         "Machine.Ld": m.Ld.value,
         "Machine.Lq": m.Lq.value,

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, fields, replace
 
 from oarlock.machine.current_loop import DEFAULT as DEFAULT_TARGET
 from oarlock.machine.current_loop import KEY as CURRENT_KEY
-from oarlock.machine.current_loop import CurrentGains, CurrentTarget, IntegralRule
+from oarlock.machine.current_loop import CurrentGains, CurrentTarget, IntegralRule, VoltageLimit
 from oarlock.machine.hashed import hashed_once
 from oarlock.machine.loop import Gains, Loops
 from oarlock.machine.parameter import Parameter
@@ -79,6 +79,7 @@ class Inverter:
     max_temperature: Parameter | None = None  # °C, that its power stage may reach
     unsensed: str = ""  # the phase without a sensor, where there are but two
     integral: IntegralRule = IntegralRule.BACKWARD  # of the current controllers
+    voltage_limit: VoltageLimit = VoltageLimit.D_FIRST
     bus_compensation: bool = False  # the firmware divides by the bus voltage that it measures
 
     @property

@@ -8,7 +8,7 @@ import math
 import re
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from oarlock.errors import InputError
 from oarlock.files import parse_toml, read_text, text_lines
@@ -21,7 +21,7 @@ from oarlock.machine.axis import (
     assumed_delay,
     derived_dead_voltage,
 )
-from oarlock.machine.current_loop import IntegralRule
+from oarlock.machine.current_loop import IntegralRule, VoltageLimit
 from oarlock.machine.fields import BY_PATH, FIELDS, FLUX_KEYS, Field
 from oarlock.machine.loops_file import read_loops, written
 from oarlock.machine.parameter import Parameter
@@ -45,7 +45,11 @@ _DERIVED = (
     *(f"mechanics.{name}" for name in MECHANICS_FOUND),
     *(f"sensor.{name}" for name in FOUND if name not in ("side", "zero")),
 )  # fmt: skip
-_MORE_KEYS = {"inverter": {"current_sensors", "integral", "bus_compensation"}, "sensor": {"kind"}}
+_Rule = TypeVar("_Rule", IntegralRule, VoltageLimit)
+_MORE_KEYS = {
+    "inverter": {"current_sensors", "integral", "voltage_limit", "bus_compensation"},
+    "sensor": {"kind"},
+}
 
 
 def read_axis(path: Path) -> Axis:
@@ -100,7 +104,8 @@ class _Reader:
             inverter=Inverter(
                 **_section_of(found, "inverter"),
                 unsensed=self._unsensed(),
-                integral=self._integral(),
+                integral=self._rule("integral", IntegralRule.BACKWARD),
+                voltage_limit=self._rule("voltage_limit", VoltageLimit.D_FIRST),
                 bus_compensation=self._compensation(),
             ),
             sensor=self._sensor(found),
@@ -156,12 +161,13 @@ class _Reader:
             raise self.wrong(cause, "current_sensors", "Write 'a b c', or the two that have one")
         return "".join({"a", "b", "c"} - phases)
 
-    def _integral(self) -> IntegralRule:
-        raw = self.section("inverter").get("integral", IntegralRule.BACKWARD.value)
-        if raw not in [rule.value for rule in IntegralRule]:
-            known = ", ".join(rule.value for rule in IntegralRule)
-            raise self.wrong(f"integral = {raw!r} is no rule", "integral", f"Known here: {known}")
-        return IntegralRule(raw)
+    def _rule(self, key: str, usual: _Rule) -> _Rule:
+        """Return one of the firmware's rules, as it is named; left out, the usual one."""
+        rules, raw = type(usual), self.section("inverter").get(key, usual.value)
+        if raw not in [rule.value for rule in rules]:
+            known = ", ".join(rule.value for rule in rules)
+            raise self.wrong(f"{key} = {raw!r} is no rule", key, f"Known here: {known}")
+        return rules(raw)
 
     def _compensation(self) -> bool:
         raw = self.section("inverter").get("bus_compensation", False)
@@ -359,6 +365,8 @@ def _entries(axis: Axis, section: str) -> dict[str, Any]:
         table["current_sensors"] = " ".join(sorted(set("abc") - set(axis.inverter.unsensed)))
     if section == "inverter" and axis.inverter.integral is not IntegralRule.BACKWARD:
         table["integral"] = axis.inverter.integral.value
+    if section == "inverter" and axis.inverter.voltage_limit is not VoltageLimit.D_FIRST:
+        table["voltage_limit"] = axis.inverter.voltage_limit.value
     if section == "inverter" and axis.inverter.bus_compensation:
         table["bus_compensation"] = True
     return table

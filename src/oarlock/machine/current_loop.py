@@ -22,6 +22,13 @@ class IntegralRule(StrEnum):
     TRAPEZOIDAL = "trapezoidal"  # half of it
 
 
+class VoltageLimit(StrEnum):
+    """How the firmware shares out what the bus gives between both axes."""
+
+    D_FIRST = "d first"  # q has what is left
+    IN_PROPORTION = "in proportion"  # a vector that is too long is shortened
+
+
 class TargetKind(StrEnum):
     """Which one figure of the current loop the user gives."""
 

@@ -6,7 +6,8 @@ import numpy as np
 
 from oarlock.jit import njit
 from oarlock.simulate.angle import angle, speed
-from oarlock.simulate.firmware import cascade, currents, frame
+from oarlock.simulate.current_controllers import currents
+from oarlock.simulate.firmware import cascade, frame
 from oarlock.simulate.layout import (
     AVERAGED,
     BRIDGE_SIZE,

@@ -1,7 +1,6 @@
-"""The firmware's controllers: current, speed and position, in float32 as it rounds.
+"""The firmware's controllers round the current's: speed and position, in float32 as it rounds.
 
-The same order of operations stands in `control.single`, where it is written to be read, and for
-the current controller in the C that the handover proof compiles.
+The same order of operations stands in `control.single`, where it is written to be read.
 """
 
 import math
@@ -13,25 +12,13 @@ from oarlock.simulate.layout import (
     A_REF,
     ANGLE,
     ASKED,
-    BUS_NOW,
-    C_RULE,
-    C_WEIGHT,
-    CUT,
-    DECOUPLE,
-    F_LD,
-    F_LQ,
     F_OBSERVER,
     F_PAIRS,
-    F_PSI,
     F_SECTIONS,
     F_ZERO,
     FRAME,
     FRAME_AT,
-    KI_D,
-    KI_Q,
     KI_W,
-    KP_D,
-    KP_Q,
     KP_W,
     KP_X,
     M_ALPHA,
@@ -61,8 +48,6 @@ from oarlock.simulate.layout import (
     ON_POSITION,
     ON_SPEED,
     ON_TORQUE,
-    ON_VD,
-    ON_VQ,
     PUSH,
     R_D,
     R_Q,
@@ -70,8 +55,6 @@ from oarlock.simulate.layout import (
     REF_Q,
     REF_W,
     ROW_SAMPLE,
-    RULE_BACKWARD,
-    RULE_TRAPEZOIDAL,
     S_SECTIONS,
     SECTION_SIZE,
     SEEN_SPEED,
@@ -80,8 +63,6 @@ from oarlock.simulate.layout import (
     SPEED_M,
     SPEED_SECTIONS,
     SPEED_USED,
-    SUM_D,
-    SUM_Q,
     SUM_W,
     TARGET,
     THETA_M,
@@ -91,8 +72,6 @@ from oarlock.simulate.layout import (
     TRIP,
     TRIP_LIMIT_CURRENT,
     TRIP_OSCILLATION,
-    V_D_OUT,
-    V_Q_OUT,
     W_ACCELERATION,
     W_E,
     W_EVERY,
@@ -132,43 +111,6 @@ _jit = njit(inline=True)
 # The watch: half-cycles in a row, by what ratio each may fall short of the one before, from which
 # share of the limit on, how alike their lengths, and over which time the slow mean is taken.
 _HALVES, _GROWS, _SHARE, _ALIKE, _SLOW = 6, 0.97, 0.15, 1.4, 0.02
-
-
-@_jit
-def control(
-    e: Single, p: Single, kp: Single, ahead: Single, behind: Single, total: Single, limit: Single
-) -> tuple[Single, Single]:
-    """One PI step in float32, limited, holding its integral while limited.
-
-    The integral takes `ahead`·e before the output is worked out and `behind`·e after it; `p` is
-    the weighted error of the proportional part.
-    """
-    summed = np.float32(total + np.float32(ahead * e))
-    u = np.float32(np.float32(kp * p) + summed)
-    kept = np.float32(summed + np.float32(behind * e))
-    if u > limit:
-        return limit, (total if e > 0 else kept)
-    if u < -limit:
-        return np.float32(-limit), (total if e < 0 else kept)
-    return u, kept
-
-
-@_jit
-def current_pi(
-    firm: Numbers, asked: float, seen: float, kp: int, ki: int, total: float, limit: Single,
-    ts: Single,
-) -> tuple[Single, Single]:  # fmt: skip
-    """One step of a current controller whose gains lie at `kp` and `ki`."""
-    ref, y = np.float32(asked), np.float32(seen)
-    e = np.float32(ref - y)
-    p = np.float32(np.float32(np.float32(firm[C_WEIGHT]) * ref) - y)
-    whole, rule = np.float32(np.float32(firm[ki]) * ts), int(firm[C_RULE])
-    part = np.float32(np.float32(0.5) * whole)
-    ahead = (
-        whole if rule == RULE_BACKWARD else (part if rule == RULE_TRAPEZOIDAL else np.float32(0.0))
-    )
-    behind = np.float32(whole - ahead)
-    return control(e, p, np.float32(firm[kp]), ahead, behind, np.float32(total), limit)
 
 
 @_jit
@@ -364,32 +306,3 @@ def _watch(firm: Numbers, state: Numbers, meta: Whole, work: Numbers, Ts: float)
         meta[TRIP] = TRIP_OSCILLATION
     state[WATCH_BEFORE], state[WATCH_LENGTH] = state[WATCH_PEAK], length
     state[WATCH_PEAK], state[WATCH_AGE], state[WATCH_SIDE] = abs(swing), 0.0, side
-
-
-@_jit
-def currents(firm: Numbers, state: Numbers, row: Row, work: Numbers, Ts: float) -> None:
-    """Work out both voltages: two PI steps in float32, the circle with d first, decoupling."""
-    mode, target, added = int(row[MODE]), int(row[TARGET]), work[WAVE_NOW]
-    gates, ts32 = mode != MODE_OFF, np.float32(Ts)
-    v_max = np.float32(work[BUS_NOW] / 1.7320508075688772)
-    v_d, v_q = 0.0, 0.0
-    if mode == MODE_VOLTAGE:
-        v_d, v_q = work[R_D], work[R_Q]
-    elif gates:
-        u_d, sum_d = current_pi(firm, work[R_D], work[Y_D], KP_D, KI_D, state[SUM_D], v_max, ts32)
-        room = np.float32(math.sqrt(max(float(v_max) ** 2 - float(u_d) ** 2, 0.0)))
-        u_q, sum_q = current_pi(firm, work[R_Q], work[Y_Q], KP_Q, KI_Q, state[SUM_Q], room, ts32)
-        state[SUM_D], state[SUM_Q] = sum_d, sum_q
-        v_d, v_q = float(u_d), float(u_q)
-    turning = mode in (MODE_FIXED, MODE_VOLTAGE, MODE_CARRIED)
-    if firm[DECOUPLE] > 0.0 and gates and not turning:
-        v_d -= work[W_E] * firm[F_LQ] * work[Y_Q]
-        v_q += work[W_E] * (firm[F_LD] * work[Y_D] + firm[F_PSI])
-    if gates:
-        v_d += added if target == ON_VD else 0.0
-        v_q += added if target == ON_VQ else 0.0
-    size = math.hypot(v_d, v_q)
-    work[CUT] = 1.0 if size >= 0.9999 * float(v_max) else 0.0
-    if size > float(v_max):
-        v_d, v_q = v_d * float(v_max) / size, v_q * float(v_max) / size
-    work[V_D_OUT], work[V_Q_OUT] = v_d, v_q

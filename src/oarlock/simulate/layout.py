@@ -80,7 +80,8 @@ SECTION_SIZE = 6  # in use, then the five
 # against friction; of the load observer rad/s that 1 A makes, shares that speed and load take.
 (W_SHARE, W_FRICTION, O_STEP, O_SPEED, O_LOAD) = range(57, 62)
 TRIP_OVER = 62  # V of the bus, above which it trips; 0: never
-F_SECTIONS = 63
+C_CIRCLE = 63  # the current controllers' voltage: 0 d first, 1 both shortened in proportion
+F_SECTIONS = 64
 FIRM_SIZE = F_SECTIONS + SECTIONS * SECTION_SIZE
 
 # Continuous and controller state: indices into `state` (float64).
@@ -174,7 +175,7 @@ PLACES: dict[str, int] = {
     "Current controller.Kp q": KP_Q, "Current controller.Ki q": KI_Q,
     "Current controller.Decoupling": DECOUPLE,
     "Current controller.Set-point weight": C_WEIGHT,
-    "Current controller.Integral rule": C_RULE,
+    "Current controller.Integral rule": C_RULE, "Current controller.Voltage limit": C_CIRCLE,
     "Speed controller.Kp": KP_W, "Speed controller.Ki": KI_W,
     "Speed controller.Set-point weight": W_WEIGHT,
     "Speed controller.Acceleration": W_ACCELERATION, "Speed controller.Divider": W_EVERY,

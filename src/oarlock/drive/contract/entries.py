@@ -8,7 +8,7 @@ import math
 from dataclasses import dataclass
 from enum import Enum
 
-CONTRACT = 4  # version: the revision number of a drive's identity
+CONTRACT = 5  # version: the revision number of a drive's identity
 
 
 class Type(Enum):
@@ -144,6 +144,8 @@ GROUPS: tuple[Group, ...] = (
               high=1.0, default=1.0, live=True),
         _count("Integral rule", "the sum holds of the newest error: 0 all of it, 1 nothing, 2 half",
                high=2),
+        _count("Voltage limit", "what the bus gives: 0 to d first, 1 to both in proportion",
+               high=1),
     )),
     Group(index=0x2011, name="Speed controller", entries=(
         _real("Kp", "A·s/rad", live=True), _real("Ki", "A/rad", live=True),
