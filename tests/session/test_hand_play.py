@@ -7,12 +7,14 @@ import numpy as np
 import pytest
 
 from oarlock.control.speed_design import speed_gains, usual_speed
+from oarlock.drive.steps import MAX_STEPS
 from oarlock.drive.travel import excursion
 from oarlock.errors import InputError
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.experiments.loops.current_step import CurrentStep
 from oarlock.experiments.loops.position_move import PositionMove, usual_move
 from oarlock.experiments.loops.ramp_response import RampResult
+from oarlock.experiments.loops.repeating import cycles_within
 from oarlock.experiments.loops.speed_ramp import SpeedRamp, usual_ramp
 from oarlock.experiments.loops.speed_response import SpeedResult
 from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep, usual_load, usual_step
@@ -239,3 +241,12 @@ def test_what_cannot_be_repeated_is_refused(axis: Axis) -> None:
 
     with pytest.raises(InputError, match="cannot be repeated"):
         Hand(axis, {}, 1).play(SpeedSweep(speed=40.0, torque=0.3), draw("winch", 0))
+
+
+def test_a_test_that_takes_long_repeats_at_least_once_and_a_short_one_while_the_table_lasts() -> (
+    None
+):
+    assert cycles_within(1e9, 3, 3) == 1
+    assert cycles_within(0.01, 1000, 3) == 1
+    many = cycles_within(1e-3, 3, 5)
+    assert 3 * many + 5 <= MAX_STEPS < 3 * (many + 1) + 5

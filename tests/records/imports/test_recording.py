@@ -144,3 +144,14 @@ def test_time_is_what_rises_evenly(tmp_path: Path) -> None:
     rows = zip(uneven, falling, t, np.cos(400.0 * t), strict=True)
     path.write_text("\n".join(",".join(f"{x:.6f}" for x in row) for row in rows) + "\n")
     assert guess(preview(path), "flux", ("t", "vab")).sources["t"].column == "column 3"
+
+
+def test_the_last_row_of_a_short_file_is_seen_that_of_a_cut_beginning_is_not(
+    tmp_path: Path,
+) -> None:
+    path = tmp_path / "few.csv"
+    path.write_text("t [s],current [A]\n0.0,1.5\n0.1,2.5\n0.2,3.5\n")
+    assert preview(path).rows[:, 1].tolist() == [1.5, 2.5, 3.5]
+    whole = "t [s],current [A]\n" + "0.125,1.375\n" * 2 + "0.25,2.0\n" * 200_000
+    path.write_text(whole)
+    assert preview(path).rows[-1].tolist() == [0.25, 2.0]
