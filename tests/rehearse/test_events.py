@@ -183,9 +183,50 @@ def test_an_offset_of_a_current_sensor_shakes_the_torque_once_a_turn(winch: Axis
     assert np.std(calm) < 0.3
 
 
+def strongest(run: Rehearsal, since: float) -> float:
+    """Return the frequency (Hz) at which the shaft's speed shakes most, from a time on."""
+    late = run.t > since
+    speed, step = run.mean["shaft"][late], float(run.t[1] - run.t[0])
+    size = np.abs(np.fft.rfft((speed - speed.mean()) * np.hanning(speed.size), 8 * speed.size))
+    return float(np.fft.rfftfreq(8 * speed.size, step)[int(np.argmax(size))])
+
+
+@pytest.mark.parametrize(("event", "turns"), [
+    ('offset_b = "0.6 A peak"', 4.0), ("gain_a = 1.2", 8.0), ("gain_b = 0.8", 8.0),
+    ('runout = "0.6 deg"', 1.0),
+])  # fmt: skip
+def test_each_fault_of_a_sensor_shakes_the_shaft_at_its_own_frequency(
+    winch: Axis, event: str, turns: float
+) -> None:
+    """An offset once an electrical turn, a gain twice, a wobble once a turn of the shaft."""
+    text = ('control = "speed"\nduration = "1.4 s"\n[[points]]\nat = "0.05 s"\nspeed = "240 rpm"\n'
+            '[[loads]]\ntorque = 4.0\n[[events]]\nat = "0.5 s"\n')  # fmt: skip
+    run = played(text + event + "\n", winch)
+    assert run.ended == "done"
+    before = run.mean["shaft"][(run.t > 0.35) & (run.t < 0.5)]
+    assert np.std(run.mean["shaft"][run.t > 0.8]) > 2.0 * np.std(before)
+    assert winch.machine.pole_pairs.value == 4.0
+    assert strongest(run, 0.7) == pytest.approx(turns * 240.0 / 60.0, rel=0.03)
+
+
+def test_a_lead_that_comes_off_leaves_a_torque_that_pulses_twice_a_turn(winch: Axis) -> None:
+    text = ('control = "speed"\nduration = "1.2 s"\n[[points]]\nat = "0.05 s"\nspeed = "240 rpm"\n'
+            '[[loads]]\ntorque = 1.0\n[[events]]\nat = "0.5 s"\nopen = "b"\n')  # fmt: skip
+    run = played(text, winch)
+    assert run.ended == "done"
+    assert strongest(run, 0.7) == pytest.approx(8.0 * 240.0 / 60.0, rel=0.03)
+    back = played(text + '[[events]]\nat = "0.8 s"\nopen = "none"\n', winch)
+    late = [one.mean["shaft"][one.t > 1.0] for one in (run, back)]
+    assert np.std(late[0]) > 5.0 * np.std(late[1])
+
+
 @pytest.mark.parametrize(
     ("more", "told"),
     [
+        ('[[events]]\nopen = "d"\n', "open = 'd'"),
+        ("[[events]]\ngain_a = 0\n", "gain_a = 0"),
+        ("[[events]]\ngain_b = true\n", "gain_b = True"),
+        ('[[events]]\nrunout = "far"\n', "runout: "),
         ('[[events]]\nsensor = "gone"\n', "sensor = 'gone'"),
         ('[[events]]\nslip = "far"\n', "slip: "),
         ('[[events]]\nsensor = "lost"\nbus = "200 V"\n', "of no kind, or of two"),

@@ -22,6 +22,7 @@ from oarlock.simulate.layout import MOST_PULLS
 LOST = 1.0  # value of a sensor's event: its cable is off; 0: on again
 _LOAD_KEYS = {"at", "torque"}
 _START_KEYS = {"speed", "warmer"}
+_LEADS = ("none", "a", "b", "c")
 _HOTTEST = 250.0  # K above what R is meant for
 
 
@@ -32,7 +33,12 @@ class Happening(StrEnum):
     BUS = "bus"
     SENSOR = "sensor"
     SLIP = "slip"
+    RUNOUT = "runout"
     OFFSET_A = "offset_a"
+    OFFSET_B = "offset_b"
+    GAIN_A = "gain_a"
+    GAIN_B = "gain_b"
+    OPEN = "open"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -49,7 +55,8 @@ class Event:
 
     at: float  # s
     what: Happening
-    value: float  # N·m of a brake, V, `LOST` or 0, rad of the sensor on its shaft, A
+    # N·m of a brake, V, `LOST` or 0, rad of the sensor on its shaft, A, a ratio, number of a phase
+    value: float
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -114,10 +121,17 @@ def event_of(raw: Mapping[str, object], place: str) -> Event:
 def _value(raw: Mapping[str, object], what: Happening, place: str) -> float:
     if what is Happening.BUS:
         return quantity(raw, what, Kind.VOLTAGE, place)
-    if what is Happening.SLIP:
-        return quantity(raw, what, Kind.ANGLE, place, signed=True)
-    if what is Happening.OFFSET_A:
+    if what in (Happening.SLIP, Happening.RUNOUT):
+        return quantity(raw, what, Kind.ANGLE, place, signed=what is Happening.SLIP)
+    if what in (Happening.OFFSET_A, Happening.OFFSET_B):
         return quantity(raw, what, Kind.CURRENT, place, signed=True)
+    if what in (Happening.GAIN_A, Happening.GAIN_B):
+        return _gain(raw[what], what, place)
+    if what is Happening.OPEN:
+        if raw[what] not in _LEADS:
+            raise InputError(f"open = {raw[what]!r}", place=place,
+                             remedy='Write the phase, open = "a", or "none"')  # fmt: skip
+        return float(_LEADS.index(raw[what]) - 1)
     if what is Happening.SENSOR:
         said = raw[what]
         if said not in ("lost", "back"):
@@ -128,6 +142,14 @@ def _value(raw: Mapping[str, object], what: Happening, place: str) -> float:
     if brake < 0.0:
         raise InputError("a brake below zero", place=place, remedy="0 opens it")
     return brake
+
+
+def _gain(said: object, what: Happening, place: str) -> float:
+    """Return by how much a current sensor reads too much or too little, as a ratio."""
+    if isinstance(said, bool) or not isinstance(said, int | float) or not 0.2 <= said <= 5.0:
+        raise InputError(f"{what} = {said!r}", place=place,
+                         remedy="Write a ratio: 1.05 reads 5 % too much")  # fmt: skip
+    return float(said)
 
 
 def start_of(raw: Mapping[str, object], place: str) -> Start:

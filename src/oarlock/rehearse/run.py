@@ -7,6 +7,7 @@ import math
 from bisect import bisect_right
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
+from functools import partial
 from itertools import pairwise
 
 import numpy as np
@@ -237,7 +238,11 @@ class Outside:
         acts: dict[Happening, Callable[[float], None]] = {
             Happening.BRAKE: model.brake_by, Happening.BUS: model.feed,
             Happening.SENSOR: lambda value: model.lose_sensor(value == LOST),
-            Happening.SLIP: model.slip_by, Happening.OFFSET_A: model.offset_by,
+            Happening.SLIP: model.slip_by, Happening.RUNOUT: model.run_out,
+            Happening.OFFSET_A: model.offset_by, Happening.GAIN_A: model.gain_by,
+            Happening.OFFSET_B: partial(model.offset_by, sensor=1),
+            Happening.GAIN_B: partial(model.gain_by, sensor=1),
+            Happening.OPEN: lambda value: model.open_phase(int(value)),
         }  # fmt: skip
         for what, value in self.events.items():
             acts[what](value)

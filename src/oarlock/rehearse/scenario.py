@@ -42,7 +42,16 @@ to the axis, each until the next of its kind:
     slip = "5 deg"                  # how far the sensor has turned on its shaft
     [[events]]
     at = "3.8 s"
-    offset_a = "0.5 A peak"         # of the first current sensor
+    offset_a = "0.5 A peak"         # of the first current sensor; offset_b of the second
+    [[events]]
+    at = "4 s"
+    gain_b = 1.05                   # the second current sensor reads 5 % too much; gain_a the first
+    [[events]]
+    at = "4.2 s"
+    runout = "0.4 deg"              # the position sensor wobbles to each side, once a turn
+    [[events]]
+    at = "4.4 s"
+    open = "a"                      # the lead of a phase comes off; "none" puts it back
 
 How the machine is as it begins:
 

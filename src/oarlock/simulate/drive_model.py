@@ -184,9 +184,21 @@ class DriveModel:
         """Have the position sensor sit turned on its shaft, by an angle (rad) from before."""
         self._plant[k.SENSOR_ZERO] = self.plant.sensor_zero - angle
 
-    def offset_by(self, amperes: float) -> None:
-        """Have the first current sensor read so much (A) too much, beyond what it did before."""
-        self._plant[k.OFFSET_A] = self.plant.offsets[0] + amperes
+    def offset_by(self, amperes: float, sensor: int = 0) -> None:
+        """Have a current sensor read so much (A) too much, beyond what it did before."""
+        self._plant[k.OFFSET_A + sensor] = self.plant.offsets[sensor] + amperes
+
+    def gain_by(self, ratio: float, sensor: int = 0) -> None:
+        """Have a current sensor read so many times what it did before."""
+        self._plant[k.GAIN_A + sensor] = self.plant.gains[sensor] * ratio
+
+    def open_phase(self, number: int) -> None:
+        """Have a phase (0 to 2) of the motor lose its lead; -1: all carry current."""
+        self._plant[k.OPEN_PHASE] = float(number)
+
+    def run_out(self, angle: float) -> None:
+        """Have the position sensor wobble by an angle (rad) to each side, once a turn."""
+        self._plant[k.RUNOUT] = self.plant.runout + angle
 
     def begin_with(self, speed: float, warmer: float) -> None:
         """Have the shaft turn (rad/s), and the winding warmer (K) than at its resistance.
