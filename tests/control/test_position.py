@@ -17,12 +17,14 @@ from oarlock.control.position import (
 )
 from oarlock.control.profile import Move
 from oarlock.control.speed import SpeedLoop
+from oarlock.control.speed_design import loop_in_use
 from oarlock.control.speed_gains import AIMS, stiffest
 from oarlock.errors import InputError
 from oarlock.machine.position_loop import PositionGains
 from oarlock.machine.speed_loop import SpeedGains
 from tests.control.test_speed import RIGID, _plant
 from tests.control.test_speed_plant import TWISTING
+from tests.speed_axis import tuned_winch
 
 
 @pytest.fixture(scope="module")
@@ -150,3 +152,17 @@ def test_speed_ahead_takes_most_of_the_following_error() -> None:
     assert figures[1].following < 0.1 * figures[0].following
     assert math.isfinite(figures[1].settling)
     assert figures[0].overshoot < 1e-3
+
+
+def test_the_gain_without_overshoot_is_what_a_plain_search_on_whole_loops_finds() -> None:
+    """Kept gains are held against it to 1e-9: it may not move from one release to the next."""
+    speed = loop_in_use(tuned_winch())
+    low, high = 1e-3 * speed.margins.crossover, speed.margins.crossover
+    for _ in range(30):
+        middle = math.sqrt(low * high)
+        loop = PositionLoop(speed, PositionGains(Kp=middle))
+        if loop.margins.stable and step_overshoot(loop) <= 1e-3:
+            low = middle
+        else:
+            high = middle
+    assert quiet_gain(speed) == pytest.approx(low, rel=1e-9)

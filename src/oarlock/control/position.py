@@ -21,7 +21,7 @@ from oarlock.machine.position_loop import PositionGains
 Array = NDArray[np.float64]
 _SLIPS = 8.0  # times 1/Kp, over which the answer to a load is looked at
 _QUIET = 1e-3  # overshoot of a plain step that counts as none
-_HALVINGS = 22  # of three decades: what is left is 2e-6 of the gain
+_HALVINGS = 30  # of three decades: kept gains are compared with what is found to 1e-9
 
 
 @dataclass(frozen=True)
