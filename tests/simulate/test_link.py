@@ -110,9 +110,15 @@ def test_the_drive_trips_above_what_it_bears() -> None:
     assert 365.0 < volts(model).max() <= 371.0
 
 
-def test_what_the_windings_hold_goes_to_the_link_as_the_gates_go_off() -> None:
+@pytest.mark.parametrize("along", [(10.0, 0.0), (6.0, 8.0), (0.0, 10.0)])
+def test_what_the_windings_hold_goes_to_the_link_as_the_gates_go_off(
+    along: tuple[float, float],
+) -> None:
+    """Along q too, in a machine that is the same both ways."""
     plant = fed(feed=1e4)
-    rows = [{"SAMPLES": 1600.0, **HELD}, {"SAMPLES": 200.0, "MODE": float(k.MODE_OFF)}]
+    plant = replace(plant, Lq=plant.Ld, Lq_saturated=plant.Ld, across=0.0)
+    row = {"MODE": k.MODE_FIXED, "REF_D": along[0], "REF_Q": along[1]}
+    rows = [{"SAMPLES": 1600.0, **row}, {"SAMPLES": 200.0, "MODE": float(k.MODE_OFF)}]
     bus = volts(drive(plant, rows, "vdc"))
     gained = 0.5 * CAPACITANCE * (bus[-1] ** 2 - bus[1600] ** 2)
     assert gained == pytest.approx(0.75 * plant.Ld * 10.0**2, rel=0.05)

@@ -187,3 +187,17 @@ def test_sums_that_are_not_complete_are_refused(axis: Axis, record: Record) -> N
     cut = replace(record, sums=replace(record.sums, table=record.sums.table[:-1]))
     with pytest.raises(InputError, match="sums of the sweep are not complete"):
         read(cut, axis)
+
+
+def test_above_the_crossover_the_machine_gets_no_more_than_the_torque_that_was_given(
+    axis: Axis,
+) -> None:
+    """What is injected comes to the machine times the sensitivity, which is above 1 there."""
+    loop = loop_in_use(axis, turning=Turning(speed=usual_speed(axis)))
+    sweep = SpeedSweep(speed=usual_speed(axis), torque=0.1 * usual_load(axis))
+    above = 1.2 * loop.margins.crossover
+    sensitivity = abs(1.0 / (1.0 + loop.opened.at(above)))
+    assert sensitivity > 1.1
+    target, size = sweep.size(axis, loop, above / math.tau)
+    assert target is Target.TORQUE
+    assert size == pytest.approx(sweep.torque / sensitivity)
