@@ -2,6 +2,7 @@
 
 import json
 import math
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -13,10 +14,13 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import format_axis
 from oarlock.quantities.kinds import RPM
+from oarlock.rehearse.events import Happening
 from oarlock.rehearse.figures import figures_of
 from oarlock.rehearse.plant import believed_plant
-from oarlock.rehearse.run import Rehearsal, rehearse
+from oarlock.rehearse.run import Outside, Rehearsal, rehearse
 from oarlock.rehearse.scenario import parse_scenario
+from oarlock.simulate import layout as k
+from oarlock.simulate.drive_model import DriveModel
 from oarlock.views.rehearsal import curves_of, simulated, unread
 from tests.speed_axis import tuned_winch
 
@@ -259,3 +263,22 @@ def test_tables_over_angle_that_make_no_sense(
     (tmp_path / "spring.csv").write_text(table)
     with pytest.raises(InputError, match=told):
         played('loads = "spring.csv"\n' + TURN, winch, tmp_path)
+
+
+@pytest.mark.parametrize(("what", "value", "offsets", "gains"), [
+    (Happening.OFFSET_A, 0.5, (0.6, -0.2, 0.0), (1.1, 0.9, 1.0)),
+    (Happening.OFFSET_B, 0.5, (0.1, 0.3, 0.0), (1.1, 0.9, 1.0)),
+    (Happening.GAIN_A, 1.2, (0.1, -0.2, 0.0), (1.32, 0.9, 1.0)),
+    (Happening.GAIN_B, 1.2, (0.1, -0.2, 0.0), (1.1, 1.08, 1.0)),
+])  # fmt: skip
+def test_a_current_sensor_fails_beyond_what_it_did_before_and_the_others_stay(
+    winch: Axis, what: Happening, value: float, offsets: tuple[float, ...],
+    gains: tuple[float, ...],
+) -> None:  # fmt: skip
+    plant = replace(believed_plant(winch), offsets=(0.1, -0.2, 0.0), gains=(1.1, 0.9, 1.0),
+                    noise=0.0)  # fmt: skip
+    model = DriveModel(plant)
+    for _ in range(2):  # it holds until the next of its kind, and does not add up
+        Outside(torque=0.0, events={what: value}).acts_on(model)
+    assert model._plant[k.OFFSET_A : k.OFFSET_C + 1].tolist() == pytest.approx(offsets)
+    assert model._plant[k.GAIN_A : k.GAIN_C + 1].tolist() == pytest.approx(gains)

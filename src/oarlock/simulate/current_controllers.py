@@ -121,7 +121,7 @@ def currents(firm: Numbers, state: Numbers, row: Row, work: Numbers, Ts: float) 
     size = math.hypot(v_d, v_q)
     work[CUT] = 1.0 if size >= 0.9999 * float(v_max) else 0.0
     if size > float(v_max):
-        if shares and gates and mode != MODE_VOLTAGE:
+        if shares and gates:
             if (work[R_D] - work[Y_D]) * v_d > 0.0:
                 state[SUM_D] = held_d
             if (work[R_Q] - work[Y_Q]) * v_q > 0.0:
