@@ -1,6 +1,7 @@
 """What a dragged handle does at once, what follows when it rests, and what when it is let go."""
 
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -13,6 +14,7 @@ from oarlock.control.speed_design import speed_gains
 from oarlock.ui.frame.app import Application
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.plot import Plot
+from oarlock.ui.stages.speed.stage import SpeedStage
 from tests.conftest import wait
 from tests.speed_axis import tuned_winch
 from tests.ui.conftest import window_on
@@ -116,3 +118,24 @@ def test_a_band_is_filled_between_its_curves(qtbot: QtBot) -> None:
     assert shade(0.9, 0.7) != ground
     assert shade(0.1, 0.75) == ground
     assert shade(0.9, 0.3) == ground
+
+
+def test_a_typed_gain_stays_and_the_loop_outside_follows_it(tuned: Application) -> None:
+    session = tuned.session
+    gains, outer = speed_gains(session.axis), position_gains(session.axis)
+    assert gains is not None
+    assert outer is not None
+    slow = replace(gains, Kp=0.5 * gains.Kp, Ki=0.25 * gains.Ki)
+    tuned.window.show_stage("speed")
+    stage = tuned.window.stage("speed")
+    assert isinstance(stage, SpeedStage)
+    session.edit("typed", session.followed(session.axis.with_loop_gains("speed", slow), "speed"))
+    assert speed_gains(session.axis) == slow
+    followed = position_gains(session.axis)
+    assert followed is not None
+    assert followed.Kp < 0.8 * outer.Kp
+    stage.set_gain("Kp", f"{gains.Kp:.6g}")
+    typed = speed_gains(session.axis)
+    assert typed is not None
+    assert typed.Kp == pytest.approx(gains.Kp, rel=1e-5)
+    assert typed.Ki == slow.Ki
