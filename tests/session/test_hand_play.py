@@ -250,3 +250,33 @@ def test_a_test_that_takes_long_repeats_at_least_once_and_a_short_one_while_the_
     assert cycles_within(0.01, 1000, 3) == 1
     many = cycles_within(1e-3, 3, 5)
     assert 3 * many + 5 <= MAX_STEPS < 3 * (many + 1) + 5
+
+
+def test_gains_that_the_test_does_not_use_leave_what_it_would_go_back_to(axis: Axis) -> None:
+    position = position_designed(axis, PositionTarget())
+    hand = Hand(axis, {
+        2: scaled(0.8), 4: lambda one: one.with_loop_gains(POSITION, position),
+    }, 6)  # fmt: skip
+    hand.play(step(axis), draw("winch", 0))
+    first, second = hand.of(InForce)
+    assert isinstance(first, InForce)
+    assert isinstance(second, InForce)
+    assert speed_gains(first.good) == speed_gains(axis)
+    assert second.axis.loops[POSITION].gains == position
+    assert speed_gains(second.good) == speed_gains(axis)  # not what is in force
+    alone = Hand(axis, {2: lambda one: one.with_loop_gains(POSITION, position)}, 4)
+    played, _ = alone.play(step(axis), draw("winch", 0))
+    (only,) = alone.of(InForce)
+    assert isinstance(only, InForce)
+    assert only.good is only.axis  # there is nothing else to go back to
+    assert len(played.kept) == 1  # one set of gains, as far as this test goes
+
+
+def test_the_answer_to_a_ramp_is_looked_at_until_it_is_over(axis: Axis) -> None:
+    speed = usual_speed(axis)
+    slow = SpeedRamp(speed=speed, amplitude=speed, acceleration=60.0)
+    going, T = slow.repeating(axis), axis.inverter.divider * axis.inverter.Ts
+    plain = step(axis).repeating(axis)
+    assert slow.ramp.duration > 0.5
+    assert going.rows * T > slow.ramp.duration + 0.9 * plain.rows * T
+    assert going.rest > slow.ramp.duration  # so long is the way back
