@@ -165,14 +165,14 @@ def test_new_pole_pairs_convert_the_voltage_constant_again(session: Session) -> 
 
 def test_a_drag_is_one_edit_and_can_be_taken_back(session: Session) -> None:
     for hertz in (500, 600, 700):
-        session.drag(session.with_target(crossover_target(hertz, 62.5e-6)))
+        session.drag(session.with_target(crossover_target(hertz, 62.5e-6)), "current")
     assert session.dragging
     session.end_drag("Set crossover")
     assert session.undo_label == "Set crossover"
     assert session.axis.target.value == pytest.approx(math.tau * 700)
     session.undo()
     assert session.axis.gains is None
-    session.drag(session.with_target(crossover_target(300, 62.5e-6)))
+    session.drag(session.with_target(crossover_target(300, 62.5e-6)), "current")
     session.end_drag("Set crossover", keep=False)
     assert session.axis.gains is None
     session.end_drag("nothing was dragged")

@@ -31,6 +31,18 @@ def volts(model: DriveModel) -> NDArray[np.float64]:
     return found[0].astype(np.float64)
 
 
+def left_alone(
+    model: DriveModel, begins: float, samples: int
+) -> tuple[NDArray[np.float64], list[float]]:
+    """Return (s, V) of a bus that begins at a voltage, sample by sample."""
+    model._state[k.V_BUS] = begins
+    seen = []
+    for _ in range(samples):
+        model.advance(1)
+        seen.append(model.bus)
+    return TS * np.arange(1, samples + 1, dtype=np.float64), seen
+
+
 def test_a_steady_loss_lets_the_bus_sag_to_where_the_supply_gives_it() -> None:
     plant = fed()
     model = drive(plant, [{"SAMPLES": 16000, **HELD}], "vdc")
@@ -51,12 +63,7 @@ def test_what_the_dead_time_takes_from_the_voltage_is_not_drawn() -> None:
 
 def test_the_bus_charges_as_its_capacitor_and_the_supply_say() -> None:
     model = DriveModel(fed())
-    model._state[k.V_BUS] = 100.0
-    seen = []
-    for _ in range(200):
-        model.advance(1)
-        seen.append(model.bus)
-    t = TS * np.arange(1, 201)
+    t, seen = left_alone(model, 100.0, 200)
     bus = model.plant.bus
     charged = bus - (bus - 100.0) * np.exp(-t / (2.0 * CAPACITANCE))
     assert seen == pytest.approx(charged, rel=1e-9)
@@ -128,12 +135,7 @@ def test_a_link_alone_empties_through_its_brake_resistor_alone() -> None:
     """Above what a rectifier gives, the capacitor has nothing but the resistor on it."""
     plant = fed(chop_from=330.0, chop_ohm=47.0)
     model = DriveModel(plant)
-    model._state[k.V_BUS] = 400.0
     model._state[k.CHOPS] = 1.0
-    seen = []
-    for _ in range(60):
-        model.advance(1)
-        seen.append(model.bus)
-    t = TS * np.arange(1, 61)
+    t, seen = left_alone(model, 400.0, 60)
     assert min(seen) > 330.0
     assert seen == pytest.approx(400.0 * np.exp(-t / (47.0 * CAPACITANCE)), rel=1e-6)

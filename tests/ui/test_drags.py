@@ -139,3 +139,15 @@ def test_a_typed_gain_stays_and_the_loop_outside_follows_it(tuned: Application) 
     assert typed is not None
     assert typed.Kp == pytest.approx(gains.Kp, rel=1e-5)
     assert typed.Ki == slow.Ki
+
+
+def test_a_window_that_is_left_in_mid_drag_brings_nothing_up_to_date(
+    qtbot: QtBot, tuned: Application
+) -> None:
+    tuned.window.show_stage("current")
+    window = tuned.window
+    window.stage("current").drag_to(400.0)
+    assert window.loops._rest.isActive()
+    tuned.toggle_theme()
+    assert tuned.window is not window
+    assert not window.loops._rest.isActive()

@@ -557,6 +557,9 @@ def test_tests_are_typed_in_the_units_that_were_chosen_or_with_their_own(
         qtbot.keyClicks(entry, text)
         qtbot.keyClick(entry, Qt.Key.Key_Return)
 
+    typed(stage.test.size_entry, "3.2")
+    assert stage.test._shown[1] == pytest.approx(3.2)
+    assert stage.test._shown[0] == speed  # shown rounded, it stays what it was
     typed(stage.test.speed_entry, "40")
     assert stage.test._shown[0] == pytest.approx(40.0)
     typed(stage.test.speed_entry, "300 rpm")  # what is typed with its unit is of that unit
@@ -575,6 +578,9 @@ def test_tests_are_typed_in_the_units_that_were_chosen_or_with_their_own(
     typed(stage.test.size_entry, "1.1 N·m")
     assert stage.test._shown[2] == pytest.approx(1.1)
     assert stage.test.size_entry.text() == "1100"
+    assert stage.shown is not None
+    linear = stage.panel._linear
+    assert float(linear.value) == pytest.approx(stage.shown.linear_up_to, rel=5e-3)
     dip = stage.panel.given["dip"]
     assert dip._unit == "rad/s"
     wait(qtbot, lambda: bool(stage.ways.ways) and not stage.ways.working, 60.0)

@@ -166,7 +166,7 @@ class Session:
         self._save_axis(label)
         self.axis_changed.emit(axis)
 
-    def drag(self, axis: Axis, loop: str = CURRENT) -> None:
+    def drag(self, axis: Axis, loop: str) -> None:
         """Show a state while a loop is dragged; `end_drag` makes it one edit."""
         if self._drag is None:
             self._drag = Drag(self._axis, loop)

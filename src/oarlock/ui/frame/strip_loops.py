@@ -39,6 +39,10 @@ class StripLoops(QObject):
         self._show(stage)
         self._rest.start()
 
+    def leave(self) -> None:
+        """Bring nothing up to date any more: the session is another window's."""
+        self._rest.stop()
+
     def show_all(self, stage: StageView, now: Snapshot) -> None:
         """Show every loop as it stands."""
         self._rest.stop()

@@ -345,6 +345,7 @@ class MainWindow(QMainWindow):
         """Let go of the session, so that another window can take it."""
         self._timer.stop()
         self._read_soon.stop()
+        self.loops.leave()
         self._jobs.leave()
         self._closing = True  # the session is no longer this window's: there is nothing to ask
         application = QApplication.instance()

@@ -69,7 +69,7 @@ class StageView(QWidget):
         """Show the session as it stands."""
 
     def rest(self) -> None:
-        """Bring up to date what takes too long while something is dragged; it rests for now."""
+        """Bring up to date what is left alone while something moves; a drag has come to rest."""
 
     def run(self) -> None:
         """Do what F5 does here."""

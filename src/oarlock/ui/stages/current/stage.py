@@ -210,7 +210,7 @@ class CurrentStage(StageView):
         """Follow the handle: a new design at every move."""
         axis = self.session.axis
         target = crossover_target(hertz, axis.inverter.Ts, override=axis.target.override_margin)
-        self.session.drag(with_current(axis, target))
+        self.session.drag(with_current(axis, target), self.handle)
 
     def end_drag(self) -> None:
         """Make the drag one edit."""

@@ -110,8 +110,8 @@ class PlayBar(QWidget):
     def _typed(self) -> None:
         speed = self._shown[0]
         try:
-            new = _typed(self.speed_entry.text(), units.speeds())
-            size = _typed(self.size_entry.text(), self._size_units)
+            new = _typed(self.speed_entry, units.speeds(), speed)
+            size = _typed(self.size_entry, self._size_units, self._size())
         except InputError as error:
             self.size_entry.take_back()
             self.speed_entry.take_back()
@@ -180,14 +180,17 @@ class PlayBar(QWidget):
             self._note.setStyleSheet(f"color: {(t.ink if calm else t.attention).name()}")
 
 
-def _typed(text: str, scales: tuple[Scale, ...]) -> float:
-    """Return a size of a test (SI) as it was typed.
+def _typed(entry: Entry, scales: tuple[Scale, ...], stands: float) -> float:
+    """Return a size of a test (SI) as it was typed, else what stands: shown, it is rounded.
 
     Raises
     ------
     InputError : not a number, or none that a test can have
 
     """
+    if not entry.isModified():
+        return stands
+    text = entry.text()
     value = typed_in(text, scales)
     if value == 0.0 or not abs(value) < 1e6:
         raise InputError(f"{text} is no size of a test", place="test")
