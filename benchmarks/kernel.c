@@ -20,6 +20,13 @@ static double normal(int64_t seed, int64_t clock, int64_t stream) {
     return sqrt(-2.0 * log(u)) * cos(2.0 * 3.141592653589793 * v);
 }
 
+static double bent(double x) {
+    double size = fabs(x), small;
+    if (size > 20.0) return copysign(1.0, x);
+    small = exp(-2.0 * size);
+    return copysign((1.0 - small) / (1.0 + small), x);
+}
+
 static double flux_now(const double *p, const double *x) {
     return p[PSI] * (1.0 - p[FLUX_HEAT] * x[HEAT]);
 }
@@ -35,12 +42,12 @@ static void fluxes(const double *p, double psi, double i_d, double i_q, double *
         double x = i_d / p[I_BEND], size = fabs(x);
         double log_cosh = size + log1p(exp(-2.0 * size)) - 0.6931471805599453;
         *flux_d = psi + p[LD] * (i_d - bend * p[I_BEND] * log_cosh);
-        *inc_d = p[LD] * (1.0 - bend * tanh(x));
+        *inc_d = p[LD] * (1.0 - bend * bent(x));
     }
     if (more != 0.0) {
-        double bent = tanh(i_q / p[I_SATURATION]);
-        *flux_q += more * p[I_SATURATION] * bent;
-        *inc_q += more * (1.0 - bent * bent);
+        double share = bent(i_q / p[I_SATURATION]);
+        *flux_q += more * p[I_SATURATION] * share;
+        *inc_q += more * (1.0 - share * share);
     }
     double across = p[CROSS];
     *flux_d -= across * i_q * i_q;
@@ -50,14 +57,13 @@ static void fluxes(const double *p, double psi, double i_d, double i_q, double *
 }
 
 static void slope(const double *p, double r, double psi, double i_d, double i_q, double w,
-                  double theta, double va, double vb, double *a, double *b, double *core) {
-    double c = cos(theta), s = sin(theta);
+                  double c, double s, double va, double vb, double *a, double *b, double *core) {
     if (p[V_DEAD] > 0.0) {
         double ia = i_d * c - i_q * s, ib = i_d * s + i_q * c;
         double pa = ia, pb = -0.5 * ia + 0.8660254037844386 * ib, pc = -pa - pb;
         double knee = p[I_KNEE], lost = p[V_DEAD];
-        double la = lost * tanh(pa / knee), lb = lost * tanh(pb / knee);
-        double lc = lost * tanh(pc / knee);
+        double la = lost * bent(pa / knee), lb = lost * bent(pb / knee);
+        double lc = lost * bent(pc / knee);
         va -= (2.0 * la - lb - lc) / 3.0;
         vb -= (lb - lc) / 1.7320508075688772;
     }
@@ -73,13 +79,18 @@ static void slope(const double *p, double r, double psi, double i_d, double i_q,
 }
 
 static void step(const double *p, double r, double psi, double *i_d, double *i_q, double w,
-                 double theta, double va, double vb, double h, double *core) {
-    double d = *i_d, q = *i_q, rest[2], t2 = theta + 0.5 * h * w, t4 = theta + h * w;
+                 double *cosine, double *sine, double va, double vb, double h, double *core) {
+    double d = *i_d, q = *i_q, rest[2], c = *cosine, s = *sine, half = 0.5 * h;
+    double ct = cos(half * w), st = sin(half * w);
+    double c2 = c * ct - s * st, s2 = s * ct + c * st;
+    double c4 = c2 * ct - s2 * st, s4 = s2 * ct + c2 * st;
     double a1, b1, a2, b2, a3, b3, a4, b4;
-    slope(p, r, psi, d, q, w, theta, va, vb, &a1, &b1, rest);
-    slope(p, r, psi, d + 0.5 * h * a1, q + 0.5 * h * b1, w, t2, va, vb, &a2, &b2, rest);
-    slope(p, r, psi, d + 0.5 * h * a2, q + 0.5 * h * b2, w, t2, va, vb, &a3, &b3, core);
-    slope(p, r, psi, d + h * a3, q + h * b3, w, t4, va, vb, &a4, &b4, rest);
+    slope(p, r, psi, d, q, w, c, s, va, vb, &a1, &b1, rest);
+    slope(p, r, psi, d + half * a1, q + half * b1, w, c2, s2, va, vb, &a2, &b2, rest);
+    slope(p, r, psi, d + half * a2, q + half * b2, w, c2, s2, va, vb, &a3, &b3, core);
+    slope(p, r, psi, d + h * a3, q + h * b3, w, c4, s4, va, vb, &a4, &b4, rest);
+    *cosine = c4;
+    *sine = s4;
     *i_d = d + h / 6.0 * (a1 + 2.0 * a2 + 2.0 * a3 + a4);
     *i_q = q + h / 6.0 * (b1 + 2.0 * b2 + 2.0 * b3 + b4);
 }
@@ -94,11 +105,10 @@ static double warmed(const double *p, double *x) {
 static void integrate(const double *p, double *x) {
     double core[2], psi = flux_now(p, x), r = warmed(p, x), w = x[OMEGA] * p[PAIRS];
     int parts = fabs(w) * p[TS] > 0.1 ? 2 : 1;
-    double part = p[TS] / parts, theta = x[THETA] * p[PAIRS];
+    double part = p[TS] / parts, theta = x[THETA] * p[PAIRS], c = cos(theta), s = sin(theta);
     x[CORE_D] = x[CORE_Q] = 0.0;
     for (int n = 0; n < parts; n++) {
-        step(p, r, psi, x + I_D, x + I_Q, w, theta + n * part * w, x[V_ALPHA], x[V_BETA], part,
-             core);
+        step(p, r, psi, x + I_D, x + I_Q, w, &c, &s, x[V_ALPHA], x[V_BETA], part, core);
         x[CORE_D] += p[IRON] * core[0] / parts;
         x[CORE_Q] += p[IRON] * core[1] / parts;
     }
@@ -111,13 +121,20 @@ static void integrate(const double *p, double *x) {
 #define NEVER 1e9
 #define SQRT3 1.7320508075688772
 
-static double along(double d, double q, double theta, int n) {
-    double turned = theta - n * TAU / 3.0;
-    return d * cos(turned) - q * sin(turned);
+static void seen(double *c, double *s, int n) {
+    if (n == 0) return;
+    double side = n == 1 ? 0.5 * SQRT3 : -0.5 * SQRT3, was = *c;
+    *c = side * *s - 0.5 * was;
+    *s = -0.5 * *s - side * was;
 }
 
-static void without(double *d, double *q, double theta, int n) {
-    double turned = theta - n * TAU / 3.0, c = cos(turned), s = sin(turned);
+static double along(double d, double q, double c, double s, int n) {
+    seen(&c, &s, n);
+    return d * c - q * s;
+}
+
+static void without(double *d, double *q, double c, double s, int n) {
+    seen(&c, &s, n);
     double a = *d * c - *q * s;
     *d -= a * c;
     *q += a * s;
@@ -143,14 +160,14 @@ static void told(const double *p, double *x, double *at, double half) {
 }
 
 static int floating(const double *p, const double *x, double *pole, double r, double psi,
-                    double w, double theta, int n) {
+                    double w, double c, double s, int n) {
     double bus = x[V_BUS], rate[2], core[2];
     for (int top = 0; top < 2; top++) {
         pole[n] = top * bus;
         double va = (2.0 * pole[0] - pole[1] - pole[2]) / 3.0, vb = (pole[1] - pole[2]) / SQRT3;
         double a, b;
-        slope(p, r, psi, x[I_D], x[I_Q], w, theta, va, vb, &a, &b, core);
-        rate[top] = along(a - w * x[I_Q], b + w * x[I_D], theta, n);
+        slope(p, r, psi, x[I_D], x[I_Q], w, c, s, va, vb, &a, &b, core);
+        rate[top] = along(a - w * x[I_Q], b + w * x[I_D], c, s, n);
     }
     if (rate[0] >= 0.0 || rate[1] <= 0.0) { pole[n] = rate[0] >= 0.0 ? 0.0 : bus; return 0; }
     pole[n] = -rate[0] / (rate[1] - rate[0]) * bus;
@@ -158,11 +175,11 @@ static int floating(const double *p, const double *x, double *pole, double r, do
 }
 
 static double stretch(const double *p, double *x, double *pole, double *sums, double r,
-                      double psi, double w, double theta, double h) {
-    double bus = x[V_BUS], core[2], d = 0.0, q = 0.0;
+                      double psi, double w, double *cosine, double *sine, double h) {
+    double bus = x[V_BUS], core[2], d = 0.0, q = 0.0, c = *cosine, s = *sine, c1 = c, s1 = s;
     int loose = 0, held = 0, ends = -1;
     for (int n = 0; n < 3; n++) {
-        double current = along(x[I_D], x[I_Q], theta, n);
+        double current = along(x[I_D], x[I_Q], c, s, n);
         if (x[LEG_DEAD + n] <= 0.0) pole[n] = bus * x[LEG_UP + n];
         else if (current > NO_CURRENT) pole[n] = 0.0;
         else if (current < -NO_CURRENT) pole[n] = bus;
@@ -171,18 +188,20 @@ static double stretch(const double *p, double *x, double *pole, double *sums, do
     if (loose) for (int pass = 0; pass < ((loose & (loose - 1)) ? 16 : 1); pass++) {
         held = 0;
         for (int n = 0; n < 3; n++)
-            if ((loose >> n & 1) && floating(p, x, pole, r, psi, w, theta, n)) held += 1 << n;
+            if ((loose >> n & 1) && floating(p, x, pole, r, psi, w, c, s, n)) held += 1 << n;
     }
     double va = (2.0 * pole[0] - pole[1] - pole[2]) / 3.0, vb = (pole[1] - pole[2]) / SQRT3;
     for (int attempt = 0; attempt < 2; attempt++) {
         d = x[I_D];
         q = x[I_Q];
-        step(p, r, psi, &d, &q, w, theta, va, vb, h, core);
+        c1 = c;
+        s1 = s;
+        step(p, r, psi, &d, &q, w, &c1, &s1, va, vb, h, core);
         if (attempt) break;
         double share = 1.0;
         for (int n = 0; n < 3; n++) if (x[LEG_DEAD + n] > 0.0 && !(held >> n & 1)) {
-            double before = along(x[I_D], x[I_Q], theta, n);
-            double after = along(d, q, theta + w * h, n);
+            double before = along(x[I_D], x[I_Q], c, s, n);
+            double after = along(d, q, c1, s1, n);
             if (fabs(before) > NO_CURRENT && before * after < 0.0) {
                 double part = before / (before - after);
                 if (part < share) { share = part; ends = n; }
@@ -193,20 +212,20 @@ static double stretch(const double *p, double *x, double *pole, double *sums, do
     }
     if (ends >= 0) held |= 1 << ends;
     if (held & (held - 1)) d = q = 0.0;
-    else if (held) without(&d, &q, theta + w * h, held >> 1);
+    else if (held) without(&d, &q, c1, s1, held >> 1);
     x[I_D] = d;
     x[I_Q] = q;
     sums[SUM_E_D - SUM_SQUARE] += h * core[0];
     sums[SUM_E_Q - SUM_SQUARE] += h * core[1];
+    *cosine = c1;
+    *sine = s1;
     return h;
 }
 
-static void add(const double *x, double *sums, double theta, double d, double q, double w,
-                double begun, double h, double whole) {
-    double c = cos(theta), s = sin(theta), a0 = d * c - q * s, b0 = d * s + q * c;
-    c = cos(theta + w * h);
-    s = sin(theta + w * h);
-    double a1 = x[I_D] * c - x[I_Q] * s, b1 = x[I_D] * s + x[I_Q] * c;
+static void add(const double *x, double *sums, double c, double s, double d, double q, double c1,
+                double s1, double begun, double h, double whole) {
+    double a0 = d * c - q * s, b0 = d * s + q * c;
+    double a1 = x[I_D] * c1 - x[I_Q] * s1, b1 = x[I_D] * s1 + x[I_Q] * c1;
     double t0 = begun / whole, t1 = (begun + h) / whole;
     sums[0] += h / 3.0 * (a0 * a0 + a0 * a1 + a1 * a1 + b0 * b0 + b0 * b1 + b1 * b1);
     sums[1] += 0.5 * h * (a0 + a1);
@@ -236,13 +255,14 @@ static void switched(const double *p, double *x, float *reach) {
             double h = longest = fmax(longest, 0.0), here = theta + w * (before + done);
             if (longest > near) {
                 double d = x[I_D], q = x[I_Q];
-                h = stretch(p, x, pole, sums, r, psi, w, here, longest);
-                add(x, sums, here, d, q, w, before + done, h, T);
+                double c0 = cos(here), s0 = sin(here), c1 = c0, s1 = s0;
+                h = stretch(p, x, pole, sums, r, psi, w, &c1, &s1, longest);
+                add(x, sums, c0, s0, d, q, c1, s1, before + done, h, T);
                 reach[D_LEAST] = fminf(reach[D_LEAST], (float)x[I_D]);
                 reach[D_MOST] = fmaxf(reach[D_MOST], (float)x[I_D]);
                 reach[Q_LEAST] = fminf(reach[Q_LEAST], (float)x[I_Q]);
                 reach[Q_MOST] = fmaxf(reach[Q_MOST], (float)x[I_Q]);
-                reach[SIZE_MOST] = fmaxf(reach[SIZE_MOST], (float)hypot(x[I_D], x[I_Q]));
+                reach[SIZE_MOST] = fmaxf(reach[SIZE_MOST], (float)sqrt(x[I_D] * x[I_D] + x[I_Q] * x[I_Q]));
             }
             done += h;
             for (int n = 0; n < 3; n++) {
@@ -299,7 +319,7 @@ static void turn(const double *p, double *x, int released) {
     double omega = x[OMEGA], at_end = 1.5 * p[PAIRS] * (flux_d * i_q - flux_q * i_d);
     double torque = 0.5 * (x[TORQUE] + at_end);
     x[TORQUE] = at_end;
-    torque -= p[COGGING] * sin(p[COGGING_ORDER] * x[THETA]);
+    if (p[COGGING] != 0.0) torque -= p[COGGING] * sin(p[COGGING_ORDER] * x[THETA]);
     if (p[STIFFNESS] > 0.0) {
         double part = h / SUBSTEPS;
         for (int i = 0; i < SUBSTEPS; i++) {
@@ -337,9 +357,11 @@ static void sensed(const double *p, const double *f, const double *x, double *m,
 static int hall_code(const double *p, double electrical, double mechanical) {
     int code = 0;
     for (int n = 0; n < 3; n++) {
-        double own = mechanical * (n + 1);
-        double rise = p[HALL_EDGE + 2 * n] + p[HALL_SPREAD] * sin(own);
-        double fall = p[HALL_EDGE + 2 * n + 1] + p[HALL_SPREAD] * sin(own + 2.0);
+        double rise = p[HALL_EDGE + 2 * n], fall = p[HALL_EDGE + 2 * n + 1];
+        if (p[HALL_SPREAD] != 0.0) {
+            rise += p[HALL_SPREAD] * sin(mechanical * (n + 1));
+            fall += p[HALL_SPREAD] * sin(mechanical * (n + 1) + 2.0);
+        }
         double at = electrical - n * p[HALL_STEP];
         at -= TAU * floor((at - rise) / TAU);
         if (at < 3.141592653589793 + fall) code += 1 << n;
@@ -349,7 +371,7 @@ static int hall_code(const double *p, double electrical, double mechanical) {
 
 static void sensor(const double *p, double *x) {
     double at = p[SENSOR_SIDE] * (x[THETA] * (1.0 - p[SLIP]) - p[SENSOR_ZERO]);
-    at += p[RUNOUT] * sin(x[THETA] + p[RUNOUT_PHASE]);
+    if (p[RUNOUT] != 0.0) at += p[RUNOUT] * sin(x[THETA] + p[RUNOUT_PHASE]);
     double h = p[HYSTERESIS];
     at = fmin(fmax(x[SENSOR_AT], at - h), at + h);
     x[SENSOR_AT] = at;
@@ -445,7 +467,8 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
     float ts32 = (float)Ts, reach[REACH_SIZE];
     for (int64_t i = 0; i < n; i++) {
         int64_t clock = meta[CLOCK];
-        double bus = p[BUS] * (1.0 + p[BUS_RIPPLE] * sin(TAU * 300.0 * (clock * Ts))), m[3];
+        double bus = p[BUS], m[3];
+        if (p[BUS_RIPPLE] != 0.0) bus *= 1.0 + p[BUS_RIPPLE] * sin(TAU * 300.0 * (clock * Ts));
         x[V_BUS] = bus;
         sensed(p, f, x, m, meta[SEED], clock);
         sensor(p, x);
@@ -480,7 +503,7 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
             x[O_CARRIED] = x[O_HELD] = 0.0;
         }
         if (mode == MODE_SPEED && meta[SINCE] == 0) speed_controller(f, x, Ts);
-        if (hypot(y_d, y_q) > f[MAX_CURRENT]) { meta[RUNNING] = 3; return; }
+        if (sqrt((double)y_d * y_d + (double)y_q * y_q) > f[MAX_CURRENT]) { meta[RUNNING] = 3; return; }
         float v_max = (float)(bus / 1.7320508075688772);
         int shares = f[C_CIRCLE] > 0.0;
         double held_d = x[SUM_D], held_q = x[SUM_Q];
@@ -494,7 +517,7 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
             v_d -= w_e * f[F_LQ] * y_q;
             v_q += w_e * (f[F_LD] * y_d + f[F_PSI]);
         }
-        double size = hypot(v_d, v_q);
+        double size = sqrt(v_d * v_d + v_q * v_q);
         if (size > v_max) {
             if (shares && ((double)r_d - y_d) * v_d > 0.0) x[SUM_D] = held_d;
             if (shares && ((double)r_q - y_q) * v_q > 0.0) x[SUM_Q] = held_q;

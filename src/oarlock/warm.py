@@ -4,7 +4,7 @@ import subprocess
 import sys
 
 from oarlock.control._kernels import warm
-from oarlock.simulate.drive_model import warm_up
+from oarlock.simulate import drive_model, tally
 
 _BESIDE = "from oarlock.control._kernels import warm; warm()"
 
@@ -12,7 +12,8 @@ _BESIDE = "from oarlock.control._kernels import warm; warm()"
 def main() -> int:
     """Compile, or load from the cache, every kernel: those of design beside those of the drive."""
     with subprocess.Popen([sys.executable, "-c", _BESIDE]) as beside:
-        warm_up()
+        drive_model.warm_up()
+        tally.warm_up()
         failed = beside.wait()
     if not failed:
         warm()

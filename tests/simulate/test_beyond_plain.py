@@ -15,7 +15,7 @@ from scipy.optimize import fsolve
 from oarlock.practice.truth import draw
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel
-from oarlock.simulate.plant import integrate
+from oarlock.simulate.plant import integrate, tanh
 from oarlock.simulate.plant_parameters import PlantParameters
 
 TS = 62.5e-6
@@ -137,3 +137,9 @@ def test_a_late_bridge_gives_the_voltage_before_for_that_part(
     first = next(n for n, v in enumerate(volts) if v > 1e-6)
     assert volts[first] == pytest.approx(10.0 * (1.0 - late), rel=1e-3)
     assert volts[first + 1] == pytest.approx(10.0, rel=1e-3)
+
+
+def test_tanh_is_right_to_the_last_bits() -> None:
+    x = np.concatenate([np.linspace(-25.0, 25.0, 4001), [0.0, 1e-9, -1e-9, 19.9, 20.1, -400.0]])
+    found = np.array([tanh(float(one)) for one in x])
+    assert np.max(np.abs(found - np.tanh(x))) < 3e-16

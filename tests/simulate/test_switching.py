@@ -345,7 +345,7 @@ def test_two_legs_without_current_lie_where_the_magnet_puts_them() -> None:
     w, theta, numbers = 2000.0, -1.4, plant().packed()
     state, bridge = np.zeros(k.STATE_SIZE), np.zeros(k.BRIDGE_SIZE)
     state[[k.V_BUS, k.LEG_UP, k.LEG_DEAD + 1, k.LEG_DEAD + 2]] = BUS, 1.0, 1e-6, 1e-6
-    held = _poles(numbers, state, bridge, 0.4, 0.03, w, theta)
+    held = _poles(numbers, state, bridge, 0.4, 0.03, w, math.cos(theta), math.sin(theta))
     induced = [-w * 0.03 * math.sin(theta - n * math.tau / 3.0) for n in range(3)]
     assert held == 0b110
     for n in range(3):

@@ -46,7 +46,7 @@ from oarlock.simulate.plant_parameters import Modulation, PlantParameters
 
 Array = NDArray[np.float64]
 _INSIDE = tuple(k.N_CHANNELS - len(k.INSIDE) + n for n in range(len(k.INSIDE)))
-_CHUNK = 8000  # samples at a time: the recorder holds twice as many
+_CHUNK = 4000  # samples at a time: the recorder holds four times as many
 _COARSEST = 1.0 / 6.0  # of an electrical turn, that may pass from sample to sample
 _FASTEST = 0.25  # of the control frequency, that a wave may have
 _SHAPES = {WaveShape.SINE: Shape.SINE, WaveShape.SQUARE: Shape.SQUARE,
@@ -63,7 +63,7 @@ class Moment:
 
     sample: int
     state: Remembered
-    tally: Tally | None  # None: a bin is begun there
+    tally: Tally
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -294,7 +294,8 @@ def rehearse(
     whole = round(scenario.duration / axis.inverter.Ts)
     moments = _taken_over(since, scenario, plant)
     begin = 0
-    if since is not None and moments and (last := moments.pop()).tally is not None:
+    if since is not None and moments:
+        last = moments.pop()
         model.go_back(last.state)
         bins.resume(last.tally, since.mean, since.least, since.most)
         begin = last.sample
@@ -323,7 +324,7 @@ def rehearse(
 def _taken_over(
     since: Rehearsal | None, scenario: Scenario, plant: PlantParameters
 ) -> list[Moment]:
-    """Return the moments of a run up to the last at which nothing differs and no bin is begun."""
+    """Return the moments of a run up to the last at which nothing differs."""
     if since is None or since.plant != plant:
         return []
     if replace(since.scenario, points=()) != replace(scenario, points=()):
@@ -336,7 +337,4 @@ def _taken_over(
     if wave is not None and wave.shape is WaveShape.CHIRP:  # it is as steep as its point is long
         differing.append(new[same - 1].at)
     until = min(differing, default=scenario.duration) / plant.Ts - 1.0
-    found = [one for one in since.moments if one.sample <= until]
-    while found and found[-1].tally is None:
-        found.pop()
-    return found
+    return [one for one in since.moments if one.sample <= until]

@@ -90,7 +90,9 @@ _jit, _part = njit(), njit(inline=True)
 def _bus(plant: Numbers, meta: Whole) -> float:
     """Return the bus voltage now: its ripple, and the sag of some drives."""
     time = meta[CLOCK] * plant[TS]
-    bus = plant[BUS] * (1.0 + plant[BUS_RIPPLE] * math.sin(2.0 * math.pi * 300.0 * time))
+    bus = plant[BUS]
+    if plant[BUS_RIPPLE] != 0.0:
+        bus *= 1.0 + plant[BUS_RIPPLE] * math.sin(2.0 * math.pi * 300.0 * time)
     began = meta[EXPERIMENT_CLOCK] * plant[TS]
     if meta[RUNNING] == 1 and plant[SAG_AT] >= 0.0 and began >= plant[SAG_AT]:
         bus = plant[SAG_TO]

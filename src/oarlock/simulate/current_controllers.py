@@ -118,7 +118,7 @@ def currents(firm: Numbers, state: Numbers, row: Row, work: Numbers, Ts: float) 
     if gates:
         v_d += added if target == ON_VD else 0.0
         v_q += added if target == ON_VQ else 0.0
-    size = math.hypot(v_d, v_q)
+    size = math.sqrt(v_d * v_d + v_q * v_q)
     work[CUT] = 1.0 if size >= 0.9999 * float(v_max) else 0.0
     if size > float(v_max):
         if shares and gates:

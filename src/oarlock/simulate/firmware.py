@@ -215,7 +215,7 @@ def cascade(firm: Numbers, state: Numbers, meta: Whole, row: Row, work: Numbers,
             _speed(firm, state, row, work, at, Ts)
         if firm[WATCH] > 0.0:
             _watch(firm, state, meta, work, Ts)
-    if math.hypot(work[Y_D], work[Y_Q]) > firm[MAX_CURRENT]:
+    if math.sqrt(work[Y_D] * work[Y_D] + work[Y_Q] * work[Y_Q]) > firm[MAX_CURRENT]:
         meta[TRIP] = TRIP_LIMIT_CURRENT
 
 

@@ -28,6 +28,7 @@ from oarlock.simulate.layout import (
     V_DEAD,
     Numbers,
 )
+from oarlock.simulate.plant import tanh
 
 _OFF = 0.97  # of the voltage that switches the brake resistor on, at which it goes off
 _LEAST = 1.0  # V
@@ -59,7 +60,7 @@ def drawn(
         second = -0.5 * alpha + 0.8660254037844386 * beta
         third = -alpha - second
         for i in (alpha, second, third):
-            power -= plant[V_DEAD] * math.tanh(i / plant[I_KNEE]) * i
+            power -= plant[V_DEAD] * tanh(i / plant[I_KNEE]) * i
     return float(power)
 
 

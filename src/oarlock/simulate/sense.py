@@ -66,9 +66,11 @@ def _hall_code(plant: Numbers, electrical: float, mechanical: float) -> int:
     """Return the three hall lines as a number 0 to 7; pole pairs differ, smoothly over a turn."""
     code = 0
     for n in range(3):
-        own = mechanical * (n + 1)
-        rise = plant[HALL_EDGE + 2 * n] + plant[HALL_SPREAD] * math.sin(own)
-        fall = plant[HALL_EDGE + 2 * n + 1] + plant[HALL_SPREAD] * math.sin(own + 2.0)
+        rise, fall = plant[HALL_EDGE + 2 * n], plant[HALL_EDGE + 2 * n + 1]
+        if plant[HALL_SPREAD] != 0.0:
+            own = mechanical * (n + 1)
+            rise += plant[HALL_SPREAD] * math.sin(own)
+            fall += plant[HALL_SPREAD] * math.sin(own + 2.0)
         at = electrical - n * plant[HALL_STEP]
         at -= TAU * math.floor((at - rise) / TAU)
         if at < math.pi + fall:
@@ -86,7 +88,8 @@ def read_sensor(plant: Numbers, state: Numbers, seed: int, clock: int) -> None:
     """Bring the sensor's lines up to date: counts, index, sine, cosine, halls."""
     true = state[THETA]
     at = plant[SENSOR_SIDE] * (true * (1.0 - plant[SLIP]) - plant[SENSOR_ZERO])
-    at += plant[RUNOUT] * math.sin(true + plant[RUNOUT_PHASE])
+    if plant[RUNOUT] != 0.0:
+        at += plant[RUNOUT] * math.sin(true + plant[RUNOUT_PHASE])
     h = plant[HYSTERESIS]
     at = min(max(state[SENSOR_AT], at - h), at + h)
     state[SENSOR_AT] = at

@@ -47,7 +47,6 @@ from oarlock.simulate.layout import (
     SUM_SQUARE,
     SUM_T_ALPHA,
     SUM_T_BETA,
-    TAU,
     THETA,
     TS,
     V_ALPHA,
@@ -104,25 +103,33 @@ def _told(plant: Numbers, state: Numbers, bridge: Numbers, half: float) -> None:
 
 
 @_part
-def _along(i_d: float, i_q: float, theta: float, n: int) -> float:
-    """Return the current of one phase."""
-    turned = theta - n * TAU / 3.0
-    return i_d * math.cos(turned) - i_q * math.sin(turned)
+def _seen(c: float, s: float, n: int) -> tuple[float, float]:
+    """Return cosine and sine of the angle as one phase sees it, of those that the first sees."""
+    if n == 0:
+        return c, s
+    side = 0.5 * _SQRT3 if n == 1 else -0.5 * _SQRT3
+    return side * s - 0.5 * c, -0.5 * s - side * c
 
 
 @_part
-def _without(i_d: float, i_q: float, theta: float, n: int) -> tuple[float, float]:
+def _along(i_d: float, i_q: float, c: float, s: float, n: int) -> float:
+    """Return the current of one phase."""
+    cn, sn = _seen(c, s, n)
+    return i_d * cn - i_q * sn
+
+
+@_part
+def _without(i_d: float, i_q: float, c: float, s: float, n: int) -> tuple[float, float]:
     """Return the currents less what would flow in one phase."""
-    turned = theta - n * TAU / 3.0
-    c, s = math.cos(turned), math.sin(turned)
-    along = i_d * c - i_q * s
-    return i_d - along * c, i_q + along * s
+    cn, sn = _seen(c, s, n)
+    along = i_d * cn - i_q * sn
+    return i_d - along * cn, i_q + along * sn
 
 
 @_jit
 def _floating(
     plant: Numbers, state: Numbers, bridge: Numbers, r: float, psi: float, w: float,
-    theta: float, n: int,
+    c: float, s: float, n: int,
 ) -> bool:  # fmt: skip
     """Find the voltage of a leg without current; return whether it keeps it without.
 
@@ -134,9 +141,9 @@ def _floating(
         bridge[POLE + n] = top * bus
         p0, p1, p2 = bridge[POLE], bridge[POLE + 1], bridge[POLE + 2]
         va, vb = (2.0 * p0 - p1 - p2) / 3.0, (p1 - p2) / _SQRT3
-        a, b, _, _ = slope(plant, r, psi, i_d, i_q, w, theta, va, vb)
+        a, b, _, _ = slope(plant, r, psi, i_d, i_q, w, c, s, va, vb)
         # The phase stands while the frame turns: what it sees of that counts.
-        low, high = high, _along(a - w * i_q, b + w * i_d, theta, n)
+        low, high = high, _along(a - w * i_q, b + w * i_d, c, s, n)
     if low >= 0.0 or high <= 0.0:
         bridge[POLE + n] = 0.0 if low >= 0.0 else bus
         return False
@@ -146,12 +153,13 @@ def _floating(
 
 @_part
 def _poles(
-    plant: Numbers, state: Numbers, bridge: Numbers, r: float, psi: float, w: float, theta: float
-) -> int:
+    plant: Numbers, state: Numbers, bridge: Numbers, r: float, psi: float, w: float,
+    c: float, s: float,
+) -> int:  # fmt: skip
     """Set the legs' voltages; return which phases stay without current, a bit for each."""
     bus, loose = state[V_BUS], 0
     for n in range(3):
-        current = _along(state[I_D], state[I_Q], theta, n)
+        current = _along(state[I_D], state[I_Q], c, s, n)
         if state[LEG_DEAD + n] <= 0.0:
             bridge[POLE + n] = bus * state[LEG_UP + n]
         elif current > _NO_CURRENT:
@@ -167,20 +175,19 @@ def _poles(
         for _ in range(_PASSES if several else 1):
             held = 0
             for n in range(3):
-                if loose >> n & 1 and _floating(plant, state, bridge, r, psi, w, theta, n):
+                if loose >> n & 1 and _floating(plant, state, bridge, r, psi, w, c, s, n):
                     held += 1 << n
     return held
 
 
 @_part
 def _add(
-    state: Numbers, bridge: Numbers, theta: float, was_d: float, was_q: float, w: float,
-    begun: float, h: float, whole: float,
+    state: Numbers, bridge: Numbers, c: float, s: float, was_d: float, was_q: float,
+    later_c: float, later_s: float, begun: float, h: float, whole: float,
 ) -> None:  # fmt: skip
     """Add a stretch, straight from one end to the other, to the period's integrals."""
-    c, s = math.cos(theta), math.sin(theta)
     a0, b0 = was_d * c - was_q * s, was_d * s + was_q * c
-    c, s = math.cos(theta + w * h), math.sin(theta + w * h)
+    c, s = later_c, later_s
     a1, b1 = state[I_D] * c - state[I_Q] * s, state[I_D] * s + state[I_Q] * c
     t0, t1 = begun / whole, (begun + h) / whole
     bridge[SUM_SQUARE] += h / 3.0 * (a0 * a0 + a0 * a1 + a1 * a1 + b0 * b0 + b0 * b1 + b1 * b1)
@@ -192,7 +199,7 @@ def _add(
 
 @_part
 def _mark(
-    state: Numbers, meta: Whole, bridge: Numbers, edges: Numbers, theta: float, at: float
+    state: Numbers, meta: Whole, bridge: Numbers, edges: Numbers, c: float, s: float, at: float
 ) -> None:
     """Write down the end of a stretch, as long as there are rows."""
     row = meta[EDGES]
@@ -200,7 +207,7 @@ def _mark(
         return
     edges[row, 0] = at
     for n in range(3):
-        edges[row, 1 + n] = _along(state[I_D], state[I_Q], theta, n)
+        edges[row, 1 + n] = _along(state[I_D], state[I_Q], c, s, n)
         edges[row, 4 + n] = bridge[POLE + n]
     meta[EDGES] += 1
 
@@ -213,13 +220,13 @@ def _reach(state: Numbers, reach: Row, row: int) -> None:
     reach[row, D_MOST] = max(reach[row, D_MOST], i_d)
     reach[row, Q_LEAST] = min(reach[row, Q_LEAST], i_q)
     reach[row, Q_MOST] = max(reach[row, Q_MOST], i_q)
-    reach[row, SIZE_MOST] = max(reach[row, SIZE_MOST], math.hypot(i_d, i_q))
+    reach[row, SIZE_MOST] = max(reach[row, SIZE_MOST], math.sqrt(i_d * i_d + i_q * i_q))
 
 
 @_part
 def _first_to_end(
-    state: Numbers, i_d: float, i_q: float, new_d: float, new_q: float, theta: float,
-    later: float, held: int,
+    state: Numbers, i_d: float, i_q: float, new_d: float, new_q: float, c: float, s: float,
+    later_c: float, later_s: float, held: int,
 ) -> tuple[float, int]:  # fmt: skip
     """Return what share of a stretch has passed where a diode's current ends, and its phase.
 
@@ -228,7 +235,8 @@ def _first_to_end(
     share, ends = 1.0, -1
     for n in range(3):
         if state[LEG_DEAD + n] > 0.0 and not held >> n & 1:
-            before, after = _along(i_d, i_q, theta, n), _along(new_d, new_q, later, n)
+            before = _along(i_d, i_q, c, s, n)
+            after = _along(new_d, new_q, later_c, later_s, n)
             if abs(before) > _NO_CURRENT and before * after < 0.0:
                 part = before / (before - after)
                 if part < share:
@@ -239,19 +247,22 @@ def _first_to_end(
 @_part
 def _stretch(
     plant: Numbers, state: Numbers, bridge: Numbers, r: float, psi: float, w: float,
-    theta: float, longest: float,
-) -> float:  # fmt: skip
-    """Advance to the next edge, or to where a diode's current ends; return the seconds."""
-    held = _poles(plant, state, bridge, r, psi, w, theta)
+    c: float, s: float, longest: float,
+) -> tuple[float, float, float]:  # fmt: skip
+    """Advance to the next edge, or to where a diode's current ends.
+
+    Return the seconds, and cosine and sine of the rotor's electrical angle there.
+    """
+    held = _poles(plant, state, bridge, r, psi, w, c, s)
     p0, p1, p2 = bridge[POLE], bridge[POLE + 1], bridge[POLE + 2]
     va, vb = (2.0 * p0 - p1 - p2) / 3.0, (p1 - p2) / _SQRT3
     i_d, i_q, ends, h = state[I_D], state[I_Q], -1, longest
-    new_d, new_q, ed, eq = 0.0, 0.0, 0.0, 0.0
+    new_d, new_q, ed, eq, c1, s1 = 0.0, 0.0, 0.0, 0.0, c, s
     for attempt in range(2):
-        new_d, new_q, ed, eq = step(plant, r, psi, i_d, i_q, w, theta, va, vb, h)
+        new_d, new_q, ed, eq, c1, s1 = step(plant, r, psi, i_d, i_q, w, c, s, va, vb, h)
         if attempt == 1:
             break
-        share, ends = _first_to_end(state, i_d, i_q, new_d, new_q, theta, theta + w * h, held)
+        share, ends = _first_to_end(state, i_d, i_q, new_d, new_q, c, s, c1, s1, held)
         if ends < 0:
             break
         h *= share
@@ -260,13 +271,13 @@ def _stretch(
     if held & (held - 1) > 0:  # two phases without current: none has any
         new_d = new_q = 0.0
     elif held > 0:
-        new_d, new_q = _without(new_d, new_q, theta + w * h, held >> 1)
+        new_d, new_q = _without(new_d, new_q, c1, s1, held >> 1)
     if plant[OPEN_PHASE] >= 0.0:
-        new_d, new_q = _without(new_d, new_q, theta + w * h, int(plant[OPEN_PHASE]))
+        new_d, new_q = _without(new_d, new_q, c1, s1, int(plant[OPEN_PHASE]))
     state[I_D], state[I_Q] = new_d, new_q
     bridge[SUM_E_D] += h * ed
     bridge[SUM_E_Q] += h * eq
-    return h
+    return h, c1, s1
 
 
 @_part
@@ -350,15 +361,15 @@ def switch(
         done, before = 0.0, number * half
         for _ in range(_MOST):
             longest = _next_edge(state, bridge, done, half)
-            at, h = theta + w * (before + done), 0.0
+            h = longest
             if longest > near:
+                at = theta + w * (before + done)
+                c, s = math.cos(at), math.sin(at)
                 was_d, was_q = state[I_D], state[I_Q]
-                h = _stretch(plant, state, bridge, r, psi, w, at, longest)
-                _add(state, bridge, at, was_d, was_q, w, before + done, h, whole)
-                _mark(state, meta, bridge, edges, at + w * h, begun + before + done + h)
+                h, c1, s1 = _stretch(plant, state, bridge, r, psi, w, c, s, longest)
+                _add(state, bridge, c, s, was_d, was_q, c1, s1, before + done, h, whole)
+                _mark(state, meta, bridge, edges, c1, s1, begun + before + done + h)
                 _reach(state, reach, row)
-            else:
-                h = longest
             done += h
             _pass(plant, state, bridge, h, done, near)
             if done >= half - near:

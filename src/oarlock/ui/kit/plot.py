@@ -19,8 +19,10 @@ from PySide6.QtGui import (
     QPainter,
     QPen,
     QPixmap,
+    QPolygonF,
     QResizeEvent,
 )
+from PySide6.QtWidgets import QWidget
 
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import line
@@ -275,6 +277,7 @@ class Trail:
             item.setData(x, y)
 
 
+_PIECE, _LONG = 16, 400  # points; a short curve is drawn as quickly as it is cut
 _EVERYWHERE = QRectF(-1e6, -1e6, 2e6, 2e6)
 
 
@@ -282,6 +285,7 @@ class _Curve(pg.PlotCurveItem):  # type: ignore[misc]
     """A curve in axes of fixed range: nobody needs to know how far its data reaches."""
 
     def __init__(self, pen: QPen) -> None:
+        self._pieces: list[QPolygonF] | None = None
         super().__init__(pen=pen, antialias=True)
         self._hair = QPen(pen)
         self._own = pen
@@ -293,6 +297,40 @@ class _Curve(pg.PlotCurveItem):  # type: ignore[misc]
 
     def boundingRect(self) -> QRectF:
         return _EVERYWHERE
+
+    def updateData(self, *args: Any, **kargs: Any) -> None:
+        self._pieces = None
+        super().updateData(*args, **kargs)
+
+    def paint(self, p: QPainter, opt: QWidget, widget: QWidget | None) -> None:
+        """Draw it, a long wide one piece by piece: as one outline that takes ten times as long."""
+        if self._pieces is None:
+            self._pieces = self._cut()
+        if not self._pieces:
+            super().paint(p, opt, widget)
+            return
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p.setPen(self.opts["pen"])
+        for piece in self._pieces:
+            p.drawPolyline(piece)
+
+    def _cut(self) -> list[QPolygonF]:
+        """Return its pieces; none where their ends would show, or where it is drawn quickly."""
+        (x, y), pen = self.getData(), self.opts["pen"]
+        if x is None or x.size < _LONG or pen.widthF() <= 1.0 or not self.opts["antialias"]:
+            return []
+        if pen.color().alpha() < 255 or pen.style() != Qt.PenStyle.SolidLine:
+            return []
+        points = np.column_stack([x, y])
+        if not np.isfinite(points).all():
+            return []
+        found = []
+        for first in range(0, len(points) - 1, _PIECE):
+            part = points[first : first + _PIECE + 1]
+            piece = pg.functions.create_qpolygonf(len(part))
+            pg.functions.ndarray_from_qpolygonf(piece)[:] = part
+            found.append(piece)
+        return found
 
 
 class _Nothing(pg.GraphicsWidget):  # type: ignore[misc]

@@ -98,12 +98,11 @@ class RunPlot(Plot):
         return self._grip >= 0
 
     def show_before(self, t: Array | None, curves: list[Array]) -> None:
-        """Draw in grey what another run was, one curve for each colour; None: nothing."""
+        """Have another run in grey, one curve for each colour, as the next is shown; None: none."""
         for item in self._before:
             self.clear(item)
         self._kept_t = t if t is not None else np.zeros(0)
         self._kept = list(zip(self._before, curves, strict=False)) if t is not None else []
-        self._fill()
 
     def show_spread(
         self, t: Array | None = None, bands: Sequence[tuple[Array, Array]] = (),
@@ -118,6 +117,8 @@ class RunPlot(Plot):
         """
         for item in (*self._bands, *self._fallen):
             self.clear(item)
+        if t is None and not self._spread:
+            return
         sides = [side for band in bands for side in band]
         self._spread = [] if t is None else [
             (item, t, values) for item, values in zip(self._bands, sides, strict=False)

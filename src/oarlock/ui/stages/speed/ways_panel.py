@@ -30,7 +30,10 @@ class WayCard(QAbstractButton):
 
     def show_card(self, card: Card, deepest: float, *, used: bool) -> None:
         """Show a way; `deepest` (rad/s) is the scale that all cards share."""
+        old, before = self._card, (self._deepest, self._used)
         self._card, self._deepest, self._used = card, deepest, used
+        if old and (old.way, old.dip) == (card.way, card.dip) and before == (deepest, used):
+            return  # a loop that is dragged leaves the ways as they are
         self.setEnabled(card.may_use)
         tip = "Use this way" if card.may_use else "What a new coupling would bring"
         self.setToolTip(tip)
