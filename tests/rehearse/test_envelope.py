@@ -19,7 +19,8 @@ from oarlock.rehearse.run import rehearse
 from oarlock.rehearse.scenario import Control, Point, Scenario
 from oarlock.rehearse.vary import plants_of, study
 from oarlock.simulate.plant_parameters import PlantParameters
-from oarlock.views.rehearsal import many_courses, varied
+from oarlock.views.rehearsal import varied
+from oarlock.views.rehearsal_drawn import many_courses
 from tests.speed_axis import tuned_winch
 
 UP = Scenario(name="s", control=Control.SPEED, duration=0.6,

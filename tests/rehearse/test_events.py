@@ -21,7 +21,8 @@ from oarlock.rehearse.run import Outside, Rehearsal, rehearse
 from oarlock.rehearse.scenario import parse_scenario
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel
-from oarlock.views.rehearsal import curves_of, simulated, unread
+from oarlock.views.rehearsal import simulated, unread
+from oarlock.views.rehearsal_drawn import curves_of
 from tests.speed_axis import tuned_winch
 
 COAST = 'control = "current"\nduration = "0.4 s"\n[start]\nspeed = "-600 rpm"\n'

@@ -16,9 +16,13 @@ from oarlock.experiments.loops.speed_test import LoadStep, SpeedStep, usual_load
 from oarlock.machine import Axis
 from oarlock.machine.speed_loop import KEY
 from oarlock.practice.truth import draw
+from oarlock.quantities.kinds import RPM
 from oarlock.session.perform import perform
 from oarlock.ui.frame.app import Application
+from oarlock.ui.frame.commands import _use_unit
 from oarlock.ui.frame.compare import ComparePanel
+from oarlock.ui.frame.logbook import ASKED, OVERSHOOT, REMARK
+from oarlock.ui.kit import units
 from oarlock.views.compare import MOST, Row, chosen, comparison
 from tests.model_link import Hasty, ModelLink
 from tests.speed_axis import tuned_winch
@@ -69,6 +73,52 @@ def test_what_differs_is_told_and_what_does_not_is_not(tuned: Application) -> No
     assert old is not None
     assert new.y_unit == "rpm"
     assert np.max(old.y) > np.max(new.y) * 0.9
+
+
+def test_runs_are_told_in_the_units_chosen(qtbot: QtBot, tuned: Application) -> None:
+    _steps(tuned)
+    axis = tuned.session.axis
+    _keep(tuned, LoadStep(speed=usual_speed(axis), torque=usual_load(axis), repeats=4), axis)
+    window = tuned.window
+    qtbot.keyClick(window, Qt.Key.Key_F7)
+    panel = window.panels.compare
+    assert isinstance(panel, ComparePanel)
+    assert panel._shown is not None
+    plain = panel._shown
+    model = window.logbook.model
+    dip, title = (model.data(model.index(0, n)) for n in (OVERSHOOT, ASKED))
+    assert dip.endswith("rpm")
+    assert "rpm" in title
+    _use_unit(window, "speed", "rad/s")
+    panel.refresh()
+    for name in ("at", "step", "dip"):
+        before, now = _row(plain.rows, name), _row(panel._shown.rows, name)
+        assert (before.unit, now.unit) == ("rpm", "rad/s")
+        for old, new in zip(before.cells, now.cells, strict=True):
+            if old != "–":
+                assert float(new) == pytest.approx(float(old) * RPM, rel=0.01)
+    step = comparison(tuned.session.now, plain.runs[1:], units.by_name()).traces[0]
+    assert step is not None
+    first = comparison(tuned.session.now, plain.runs[1:]).traces[0]
+    assert first is not None
+    assert step.y == pytest.approx(first.y * RPM)
+    assert step.y_unit == "rad/s"
+    told, asked = (model.data(model.index(0, n)) for n in (OVERSHOOT, ASKED))
+    assert told.endswith("rad/s")
+    assert float(told.split()[1]) == pytest.approx(float(dip.split()[1]) * RPM, rel=0.06)
+    assert "rpm" not in asked
+    assert "rad/s" in asked
+    run = tuned.session.runs[-1]
+    tuned.session.change_run(run.id, note="faster than 100 rpm")
+    assert model.data(model.index(0, REMARK)) == "faster than 100 rpm"  # the user's own words
+
+
+def test_it_says_which_records_are_not_read_yet(tuned: Application) -> None:
+    _steps(tuned)
+    now = tuned.session.now
+    assert not comparison(now, chosen(now)).unread
+    waiting = replace(now, readings={})
+    assert comparison(waiting, chosen(now)).unread
 
 
 def test_runs_of_another_kind_have_lines_and_no_curve(tuned: Application) -> None:

@@ -29,7 +29,8 @@ from oarlock.ui.frame.app import Application
 from oarlock.ui.stages.rehearse.pictures import _apart
 from oarlock.ui.stages.rehearse.stage import RehearseStage
 from oarlock.views.rail import stages
-from oarlock.views.rehearsal import picked, scenario_of
+from oarlock.views.rehearsal import scenario_of
+from oarlock.views.rehearsal_drawn import picked
 from oarlock.views.rehearse import usual_scenario
 from oarlock.views.stage import State
 from tests.conftest import wait

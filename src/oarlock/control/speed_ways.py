@@ -125,7 +125,8 @@ def proposed_notches(
     one = min(known, key=area)
     beside = [np.concatenate([one, second]) for second in (*known, *_grid_of(*_SECOND))]
     two = _simplex(area, _best(area, beside), _TRIES_OF_TWO)
-    tried = [_exact(bare, at, x, area(x), wanted, off) for x in (*known, two) if x is not None]
+    tried = [_exact(bare, at, x, area(x), wanted, off, check)
+             for x in (*known, two) if x is not None]  # fmt: skip
     found = [each for each in tried if each is not None]
     if not found:
         return None
@@ -161,8 +162,9 @@ def _simplex(area: Callable[[Array], float], start: Array | None, tries: int) ->
 
 
 def _exact(
-    bare: SpeedPlant, at: float, x: Array, told: float, wanted: Wanted, off: float
-) -> tuple[float, tuple[Filter, ...], SpeedLoop] | None:
+    bare: SpeedPlant, at: float, x: Array, told: float, wanted: Wanted, off: float,
+    check: Callable[[], None],
+) -> tuple[float, tuple[Filter, ...], SpeedLoop] | None:  # fmt: skip
     """Return (area, notches, the stiffest exact loop with them), near the area that was told.
 
     A grid judges what lies right at a limit now and then too well: then they are tried a little
@@ -170,6 +172,7 @@ def _exact(
     """
     best: tuple[float, tuple[Filter, ...], SpeedLoop] | None = None
     for wider in _WIDER:
+        check()
         filters = tuple(_notch(at, (a, b + wider, c)) for a, b, c in x.reshape(-1, 3))
         loop = stiffest_with(bare, filters, wanted, off)
         if loop is None:
@@ -195,15 +198,19 @@ def slower(bare: SpeedPlant, wanted: Wanted, *, off: float = OFF) -> Way | None:
     return way_of("No filter", (), loop) if loop is not None else None
 
 
-def stiffer_shaft(bare: SpeedPlant, wanted: Wanted, dip: float) -> Way | None:
+def stiffer_shaft(
+    bare: SpeedPlant, wanted: Wanted, dip: float, *, check: Callable[[], None] = lambda: None
+) -> Way | None:
     """Return what a stiffer shaft gives without any filter: the least that beats a dip.
 
     Parameters
     ----------
     dip : rad/s for each A, to be undercut
+    check : called before each shaft; what it raises ends the search
 
     """
     for times in (2.0, 3.0, 4.0, 6.0, 8.0, 12.0, 16.0, 25.0):
+        check()
         plant = moved(bare, math.sqrt(times))
         loop = stiffest(plant, wanted, members(plant))
         if loop is None:

@@ -5,6 +5,7 @@ one that is not known here, it might be a speed or a torque too: then the senten
 """
 
 import re
+from functools import lru_cache
 
 from oarlock.quantities.kinds import RPM
 from oarlock.quantities.shown import Shown
@@ -22,6 +23,7 @@ _EACH = re.compile(
 )  # fmt: skip
 
 
+@lru_cache(maxsize=4096)  # a logbook's sentences are told again at each refresh
 def retold(text: str, shown: Shown, pole_pairs: float | None, rated: float | None) -> str:
     """Return a sentence with its speeds (rpm) and torques (N·m) in the units that were chosen.
 

@@ -26,7 +26,7 @@ def wanted(now: Snapshot) -> list[Run]:
                  and runs_like(r, now.axis)]  # fmt: skip
         needed += proof[-1:]
     sweeps = [r for r in now.runs if r.kind == "current sweep" and r.ended == "done"]
-    needed += sweeps[-2:]
+    needed += [*sweeps[-2:], *(r for r in sweeps if r.pinned)]
     for kind in OUTER:
         tests = [r for r in now.runs if r.kind == kind and r.ended == "done"]
         needed += [*tests[-2:], *(r for r in tests if r.pinned)]

@@ -1,7 +1,7 @@
 """Runs beside one another: what they were played with, what they gave, and their curves."""
 
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,13 +13,16 @@ from oarlock.experiments.loops.ramp_response import RampResult
 from oarlock.experiments.loops.speed_response import SpeedResult
 from oarlock.experiments.loops.step_response import StepResult
 from oarlock.experiments.loops.sweep_response import SweepResult
+from oarlock.experiments.registry import tested_by
 from oarlock.machine.loops import LOOPS
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
+from oarlock.quantities.shown import Scale
 from oarlock.records import Reading, Run
 from oarlock.views.snapshot import Snapshot
 
 Array = NDArray[np.float64]
+Units = Mapping[str, Scale]  # in which each of the usual units is told; others stay
 MOST = 5  # runs side by side
 _SAME = 1e-4  # of a value: what differs by less is told as the same
 _DEG = math.pi / 180.0
@@ -47,6 +50,7 @@ _FIGURES = {
     "points": ("trusted points", "", 1.0), "omega_n": ("fitted", "Hz", math.tau),
     "zeta": ("damping", "", 1.0), "resonance": ("shaft at", "Hz", math.tau), "Q": ("Q", "", 1.0),
 }  # fmt: skip
+_USUAL: Units = {}
 _FILTER = {"frequency": ("Hz", math.tau), "width": ("of it", 1.0), "depth": ("dB", 0.0)}
 
 
@@ -81,6 +85,7 @@ class Comparison:
     runs: tuple[Run, ...]
     rows: tuple[Row, ...]
     traces: tuple[Trace | None, ...]  # only those of the newest run's kind
+    unread: bool  # whether a test among them waits for its record to be read
 
 
 def chosen(now: Snapshot) -> tuple[Run, ...]:
@@ -89,20 +94,33 @@ def chosen(now: Snapshot) -> tuple[Run, ...]:
     return tuple(pinned[:MOST])
 
 
-def comparison(now: Snapshot, runs: Sequence[Run]) -> Comparison:
+def comparison(now: Snapshot, runs: Sequence[Run], units: Units = _USUAL) -> Comparison:
     """Return runs side by side."""
-    rows = [row for row in (*_played_with(runs), *_gave(runs)) if any(c != "–" for c in row.cells)]
+    found = (*_played_with(runs, units), *_gave(runs, units))
+    rows = [row for row in found if any(cell != "–" for cell in row.cells)]
     kind = runs[0].kind if runs else ""
-    traces = tuple(trace(now.readings.get(run.id)) if run.kind == kind else None for run in runs)
+    traces = tuple(
+        trace(now.readings.get(run.id), units) if run.kind == kind else None for run in runs
+    )
     rows.sort(key=lambda row: not row.differs)  # what differs is read first
-    return Comparison(runs=tuple(runs), rows=tuple(rows), traces=traces)
+    unread = any(tested_by(run.kind) and run.ended == "done" and run.id not in now.readings
+                 for run in runs)  # fmt: skip
+    return Comparison(runs=tuple(runs), rows=tuple(rows), traces=traces, unread=unread)
 
 
-def _played_with(runs: Sequence[Run]) -> Iterable[Row]:
+def _told_in(unit: str, scale: float, units: Units) -> tuple[str, float]:
+    """Return the unit that a row is told in, and its size in SI."""
+    chosen = units.get(unit)
+    return (chosen.unit, chosen.per) if chosen else (unit, scale)
+
+
+def _played_with(runs: Sequence[Run], units: Units) -> Iterable[Row]:
     """Return conditions, gains and filters."""
-    for name, (label, unit, scale) in _CONDITIONS.items():
+    for name, (label, usual, size) in _CONDITIONS.items():
+        unit, scale = _told_in(usual, size, units)
         yield Row(label, unit, tuple(_setting(run, name, scale) for run in runs))
-    for kind, (label, unit, scale) in _AMPLITUDES.items():
+    for kind, (label, usual, size) in _AMPLITUDES.items():
+        unit, scale = _told_in(usual, size, units)
         cells = [_setting(run, "amplitude", scale) if run.kind == kind else "–" for run in runs]
         yield Row(label, unit, tuple(cells))
     known: set[str] = set()
@@ -121,8 +139,9 @@ def _played_with(runs: Sequence[Run]) -> Iterable[Row]:
         yield Row(label, unit, tuple(_filter(run.gains.get(key), scale) for run in runs))
 
 
-def _gave(runs: Sequence[Run]) -> Iterable[Row]:
-    for name, (label, unit, scale) in _FIGURES.items():
+def _gave(runs: Sequence[Run], units: Units) -> Iterable[Row]:
+    for name, (label, usual, size) in _FIGURES.items():
+        unit, scale = _told_in(usual, size, units)
         yield Row(label, unit, tuple(_number(run.figures.get(name), scale) for run in runs))
     yield Row("remark", "", tuple(run.note or run.remark or "–" for run in runs))
 
@@ -146,14 +165,14 @@ def _filter(value: float | None, scale: float) -> str:
     return digits(20.0 * math.log10(max(value, 1e-6)), 2) if scale == 0.0 else _number(value, scale)
 
 
-def trace(reading: Reading | None) -> Trace | None:
+def trace(reading: Reading | None, units: Units = _USUAL) -> Trace | None:
     """Return the curve of an answer, over time or over frequency."""
     if isinstance(reading, StepResult):
-        return Trace(reading.t, reading.amplitude * reading.normal, "s", "A")
-    if isinstance(reading, SpeedResult):
-        return Trace(reading.t, reading.speed / RPM, "s", "rpm")
-    if isinstance(reading, RampResult):
-        return Trace(reading.t, reading.speed / RPM, "s", "rpm")
+        unit, scale = _told_in("A", 1.0, units)
+        return Trace(reading.t, reading.amplitude * reading.normal / scale, "s", unit)
+    if isinstance(reading, SpeedResult | RampResult):
+        unit, scale = _told_in("rpm", RPM, units)
+        return Trace(reading.t, reading.speed / scale, "s", unit)
     if isinstance(reading, MoveResult):
         return Trace(reading.t, np.degrees(reading.curve), "s", "° behind")
     if isinstance(reading, SweepResult | CurrentSwept):

@@ -1,7 +1,7 @@
 """The logbook's rows as text."""
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 from oarlock.experiments.reading import runs_like
 from oarlock.experiments.registry import gives_nothing, tested_by
@@ -9,9 +9,11 @@ from oarlock.machine import Axis
 from oarlock.machine.current_loop import KEY as CURRENT_KEY
 from oarlock.quantities.display import digits, sentence, whole_degrees, with_std
 from oarlock.quantities.kinds import RPM
+from oarlock.quantities.shown import Scale
 from oarlock.records import Run
 from oarlock.records.quantity import QUANTITIES
 
+_USUAL = Scale(RPM, "rpm")
 COLUMNS = (
     "time",
     "",
@@ -66,29 +68,39 @@ def _sensed(run: Run) -> str:
     return ""
 
 
-def cells(run: Run, axis: Axis, *, written: bool = True) -> tuple[str, ...]:
-    """Return the row's texts in the order of `COLUMNS`."""
+def cells(
+    run: Run, axis: Axis, *, written: bool = True, told: Callable[[str], str] = str,
+    speed: Scale = _USUAL,
+) -> tuple[str, ...]:  # fmt: skip
+    """Return the row's texts in the order of `COLUMNS`.
+
+    Parameters
+    ----------
+    told : gives a sentence in the units that were chosen; what the user wrote stays
+    speed : that unit of speeds
+
+    """
     f = run.figures
     return (
         run.started[11:16],
         "",
-        run.title,
+        told(run.title),
         "",
         gave(run),
         sentence(f["rise"], "s") if "rise" in f else "–",
-        _peak(f),
+        _peak(f, speed),
         f"{whole_degrees(math.degrees(f['phase_margin']))}°" if "phase_margin" in f else "–",
-        run.note or run.remark,
+        run.note or told(run.remark),
         "",
         "",
         action(run, axis) if written else "being written",
     )
 
 
-def _peak(f: Mapping[str, float]) -> str:
+def _peak(f: Mapping[str, float], speed: Scale) -> str:
     """Return the overshoot, or how far a load pulled the speed down."""
     if "dip" in f:
-        return f"dip {digits(f['dip'] / RPM, 2)} rpm"
+        return f"dip {digits(f['dip'] / speed.per, 2)} {speed.unit}"
     if "following" in f:
         return f"lag {digits(math.degrees(f['following']), 2)}°"
     return f"{100 * f['overshoot']:.1f} %" if "overshoot" in f else "–"

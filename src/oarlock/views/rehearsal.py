@@ -1,7 +1,6 @@
 """What the Rehearse stage shows of a scenario that was simulated; pure."""
 
 import math
-from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -15,16 +14,15 @@ from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.rehearse.envelope import Gathering, Spread, remedy
-from oarlock.rehearse.figures import RehearsalFigures, apart_of, figures_of, shaft_way, unread_of
+from oarlock.rehearse.figures import RehearsalFigures, apart_of, figures_of, unread_of
 from oarlock.rehearse.holding import Holding, holding
 from oarlock.rehearse.ripple import ripple_of
-from oarlock.rehearse.run import Array, Rehearsal, rehearse
+from oarlock.rehearse.run import Rehearsal, rehearse
 from oarlock.rehearse.scenario import Control, Scenario, parse_scenario
 from oarlock.rehearse.shares import shares
 from oarlock.rehearse.vary import Study, plants_of, study, tolerances, tornado
 from oarlock.simulate.plant_parameters import Modulation
 
-Curve = tuple[Array, Array, Array]
 _MOVES = 0.005  # of what the bus gives, from which it is drawn as it moves
 _OVER = ("What came before is shown. A brake resistor, more capacitance or gentler braking keep "
          "the bus lower.")  # fmt: skip
@@ -274,79 +272,3 @@ def bus_gives(run: Rehearsal) -> tuple[str, bool]:
     if most - least < _MOVES * most:
         return f"the bus gives {digits(most, 3)} V", False
     return f"dashed: the bus gives {least:.0f} to {most:.0f} V", True
-
-
-def curves_of(shown: RehearsePicture) -> dict[str, list[Curve]]:
-    """Return (mean, least, most) of the curves of each plot, as they are drawn.
-
-    Of what is asked the second curve is the shaft itself, where the sensor tells otherwise.
-    """
-    run = shown.run
-    name, scale, _ = asked_as(run.scenario.control)
-    parts = (run.mean, run.least, run.most)
-    if name == "position":
-        behind = [np.degrees(part["following"]) for part in parts]
-    else:
-        behind = [(part["speed_ref"] - part["speed"]) / RPM for part in parts]
-    low, high = np.minimum(behind[1], behind[2]), np.maximum(behind[1], behind[2])
-    off = unread(run, shown.axis)
-    asked = [name, "shaft"] if name == "speed" and off else [name]
-    drawn = [(run.mean[c] * scale, run.least[c] * scale, run.most[c] * scale) for c in asked]
-    if name == "position" and off:
-        drawn.append((shaft_way(run, shown.axis) * scale,) * 3)
-    return {
-        "asked": drawn,
-        "behind": [(behind[0], low, high)],
-        "current": [(run.mean[c], run.least[c], run.most[c]) for c in ("iq", "id")],
-        "volts": [(run.mean["volts"], run.least["volts"], run.most["volts"])],
-    }
-
-
-Bands = list[tuple[Array, Array]]
-
-
-def many_courses(spread: Spread, control: Control) -> dict[str, tuple[Bands, Bands]]:
-    """Return what is drawn of many machines in each plot.
-
-    First (least, most) of each of its curves, of those that follow; then (s, course) of each that
-    falls out.
-    """
-    name, scale, _ = asked_as(control)
-
-    def off(course: Mapping[str, Array]) -> Array:
-        if name == "position":
-            return np.asarray(np.degrees(course["following"]), dtype=np.float64)
-        return np.asarray((course["speed_ref"] - course["speed"]) / RPM, dtype=np.float64)
-
-    def drawn(channel: str, scale: float = 1.0) -> tuple[Bands, Bands]:
-        out = [(f.t, f.course[channel] * scale) for f in spread.fallen]
-        if not spread.t.size:
-            return [], out
-        return [(spread.least[channel] * scale, spread.most[channel] * scale)], out
-
-    least, most = spread.least, spread.most
-    if name != "position" and spread.t.size:  # the speed asked for is the same on each
-        sides = (off({**most, "speed": most["speed"]}), off({**most, "speed": least["speed"]}))
-    else:
-        sides = (off(least), off(most)) if spread.t.size else (spread.t, spread.t)
-    return {
-        "asked": drawn(name, scale),
-        "behind": ([sides] if spread.t.size else [], [(f.t, off(f.course)) for f in spread.fallen]),
-        "current": (drawn("iq")[0] + drawn("id")[0], drawn("iq")[1]),
-        "volts": drawn("volts"),
-    }
-
-
-def picked(shown: RehearsePicture, at: float) -> dict[str, float]:
-    """Return each channel's mean at a time, SI."""
-    n = int(np.clip(np.searchsorted(shown.run.t, at, side="right") - 1, 0, shown.run.t.size - 1))
-    return {name: float(column[n]) for name, column in shown.run.mean.items()}
-
-
-def asked_as(control: Control) -> tuple[str, float, str]:
-    """Return which channel follows what is asked, its scale, and its unit."""
-    return {
-        Control.POSITION: ("position", 1.0 / math.tau, "turns"),
-        Control.SPEED: ("speed", 1.0 / RPM, "rpm"),
-        Control.CURRENT: ("iq", 1.0, "A"),
-    }[control]

@@ -7,34 +7,36 @@ from pathlib import Path
 from oarlock.errors import InputError
 from oarlock.files import parse_toml
 from oarlock.rehearse.scenario import Control, Scenario
-from oarlock.views.rehearsal import asked_as, scenario_of
+from oarlock.views.rehearsal import scenario_of
+from oarlock.views.rehearsal_drawn import USUAL, Units, asked_as
 
 _STEPS = 400.0  # places of a point in time over the whole duration, at least
-_HEIGHTS, _LEAST = 200.0, 1e-3  # places in value, up to the largest; turns, rpm or A
+_HEIGHTS, _LEAST = 200.0, 1e-3  # places in value, up to the largest; in the unit that is drawn
+_WRITTEN = {"turns": "", "rpm": " rpm", "rad/s": " rad/s", "A": " A peak", "A rms": " A rms"}
 _KEYS = {Control.POSITION: "by", Control.SPEED: "speed", Control.CURRENT: "current"}
 
 
 @dataclass(frozen=True, slots=True)
 class Handle:
-    """Where a point lies in the plot of what is asked: s, and turns, rpm or A."""
+    """Where a point lies in the plot of what is asked: s, and the unit that is drawn."""
 
     at: float
     value: float
 
 
-def handles_of(text: str) -> tuple[Handle, ...]:
+def handles_of(text: str, units: Units = USUAL) -> tuple[Handle, ...]:
     """Return the points of a scenario's text; none where it makes no sense."""
     try:
         scenario = scenario_of(text)
     except InputError:
         return ()
-    return () if scenario.is_tabled else _handles(scenario)
+    return () if scenario.is_tabled else _handles(scenario, units)
 
 
-def _handles(scenario: Scenario) -> tuple[Handle, ...]:
+def _handles(scenario: Scenario, units: Units) -> tuple[Handle, ...]:
     found, before = [], 0.0
     for point in scenario.points:
-        value = point.value * asked_as(scenario.control)[1]
+        value = point.value / asked_as(scenario.control, units)[1].per
         if scenario.control is Control.POSITION:
             value = before = before + value
         found.append(Handle(point.at, value))
@@ -62,10 +64,11 @@ def beside_project(text: str, folder: Path, project: Path) -> str:
     return tomlkit.dumps(document)
 
 
-def moved(text: str, number: int, to: Handle) -> str:
+def moved(text: str, number: int, to: Handle, units: Units = USUAL) -> str:
     """Return the text with a point moved, between its neighbours in time; all else stays.
 
-    The moves after it go as far as they did. A point that is a wave alone moves in time.
+    The moves after it go as far as they did. A point that is a wave alone moves in time. It is
+    written in the unit that is drawn, where a scenario may have it.
 
     Raises
     ------
@@ -75,7 +78,7 @@ def moved(text: str, number: int, to: Handle) -> str:
     import tomlkit
 
     scenario = scenario_of(text)
-    handles, control = _handles(scenario), scenario.control
+    handles, control = _handles(scenario, units), scenario.control
     grain = _grain(scenario.duration / _STEPS)
     last = min(scenario.gates_off, scenario.duration)
     low = handles[number - 1].at + grain if number else 0.0
@@ -91,9 +94,12 @@ def moved(text: str, number: int, to: Handle) -> str:
     assert isinstance(points, list)
     table = points[number]
     table["at"] = f"{at:.6g} s"
-    unit = {Control.POSITION: "", Control.SPEED: " rpm", Control.CURRENT: " A peak"}[control]
     if _KEYS[control] in table:
-        table[_KEYS[control]] = f"{value:.6g}{unit}"
+        scale = asked_as(control, units)[1]
+        usual = asked_as(control)[1]
+        if scale.unit not in _WRITTEN:
+            scale, value = usual, value * scale.per / usual.per
+        table[_KEYS[control]] = f"{value:.6g}{_WRITTEN[scale.unit]}"
     return tomlkit.dumps(document)
 
 

@@ -77,10 +77,11 @@ def _worked_out(asked: Question, check: Callable[[], None]) -> tuple[Way, ...]:
     if not bare.shaft.twists:
         return ()
     wanted = wanted_of(asked.axis, asked.margin, Turning(speed=asked.speed))
-    notch, plain = proposed_notches(bare, wanted, check=check), slower(bare, wanted)
+    notch = proposed_notches(bare, wanted, check=check)
     check()
+    plain = slower(bare, wanted)
     target = notch or plain
-    shaft = stiffer_shaft(bare, wanted, target.load.dip) if target else None
+    shaft = stiffer_shaft(bare, wanted, target.load.dip, check=check) if target else None
     return tuple(way for way in (notch, plain, shaft) if way is not None)
 
 

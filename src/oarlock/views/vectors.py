@@ -3,7 +3,8 @@
 import math
 from dataclasses import dataclass
 
-from oarlock.views.rehearsal import RehearsePicture, picked
+from oarlock.views.rehearsal import RehearsePicture
+from oarlock.views.rehearsal_drawn import picked
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QScrollArea, QWidget
 from oarlock.quantities.display import digits
 from oarlock.session.session import Session
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.paint import draw_text, elided, line
 from oarlock.ui.kit.plot import linear_ticks
@@ -96,7 +97,7 @@ class ComparePanel(QWidget):
         if not self.isVisible():
             return
         now = self._session.now
-        shown = comparison(now, chosen(now))
+        shown = comparison(now, chosen(now), units.by_name())
         self._shown = shown
         self.table.show_rows(shown.rows, len(shown.runs))
         for n, one in enumerate(self.uses):
@@ -147,15 +148,18 @@ class ComparePanel(QWidget):
             y = _HEAD + _PLOT + 16.0
             line(p, x, y - 14, x + 18, y - 14, _color(n), 3)
             draw_text(p, x + 24, y - 8, run.started[11:16], t.ink, bold=True)
-            draw_text(p, x, y + 10, elided(run.title, wide - 12), t.muted, size=look.SMALL)
+            draw_text(
+                p, x, y + 10, elided(units.told(run.title), wide - 12), t.muted, size=look.SMALL
+            )
 
     def _paint_curves(self, p: QPainter, shown: Comparison) -> None:
         t = look.theme()
         drawn = [(n, one) for n, one in enumerate(shown.traces) if one is not None and one.x.size]
         area = QRectF(look.MARGIN + 48, _HEAD + 4, self.width() - 2 * look.MARGIN - 64, _PLOT - 34)
         if not drawn:
-            draw_text(p, area.left(), area.center().y(), "These runs have no curves to compare.",
-                      t.muted)  # fmt: skip
+            text = ("Their records are not read yet." if shown.unread else
+                    "These runs have no curves to compare.")  # fmt: skip
+            draw_text(p, area.left(), area.center().y(), text, t.muted)
             return
         newest = drawn[0][1]
         low_x = min(float(one.x[0]) for _, one in drawn)

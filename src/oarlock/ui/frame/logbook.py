@@ -36,6 +36,7 @@ from PySide6.QtWidgets import (
 from oarlock.machine import Axis
 from oarlock.records import Run
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import link_button
 from oarlock.ui.kit.numbers import plain
 from oarlock.ui.kit.paint import dot, draw_text, elided, line
@@ -44,11 +45,11 @@ from oarlock.views.logbook import COLUMNS, cells, summary
 ROW = 24
 TIME, DOT, ASKED, SPARK, GAVE, RISE, OVERSHOOT, MARGIN, REMARK, PIN, STAR, USE = range(12)
 _WIDTHS = {
-    TIME: 60, DOT: 22, ASKED: 196, SPARK: 76, GAVE: 152, RISE: 66, OVERSHOOT: 78, MARGIN: 58,
+    TIME: 60, DOT: 22, ASKED: 196, SPARK: 76, GAVE: 152, RISE: 66, OVERSHOOT: 92, MARGIN: 58,
     PIN: 28, STAR: 28, USE: 124,
 }  # fmt: skip
 _NARROW = _WIDTHS | {
-    TIME: 56, ASKED: 150, SPARK: 60, GAVE: 132, RISE: 60, OVERSHOOT: 72, MARGIN: 50, USE: 112,
+    TIME: 56, ASKED: 150, SPARK: 60, GAVE: 132, RISE: 60, OVERSHOOT: 88, MARGIN: 50, USE: 112,
 }  # fmt: skip
 _RIGHT = {RISE, OVERSHOOT, MARGIN, USE}
 Index = QModelIndex | QPersistentModelIndex
@@ -67,7 +68,9 @@ class RunsModel(QAbstractTableModel):
     def show_runs(self, runs: tuple[Run, ...], axis: Axis, unwritten: Collection[int]) -> None:
         """Show another state of the logbook; `unwritten`: runs that are not in the file yet."""
         newest = tuple(reversed(runs))
-        texts = [cells(run, axis, written=run.id not in unwritten) for run in newest]
+        speed = units.speed()
+        texts = [cells(run, axis, written=run.id not in unwritten, told=units.told, speed=speed)
+                 for run in newest]  # fmt: skip
         if newest == self._runs and texts == self._cells:
             return
         self.beginResetModel()
@@ -96,7 +99,7 @@ class RunsModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.EditRole:
             return run.note
         if role == Qt.ItemDataRole.ToolTipRole and index.column() == REMARK:
-            return f"{run.remark}\nF2 or double-click to write a remark of your own"
+            return f"{units.told(run.remark)}\nF2 or double-click to write a remark of your own"
         if role == Qt.ItemDataRole.AccessibleTextRole:
             named = {PIN: "pinned" if run.pinned else "not pinned",
                      STAR: "starred" if run.starred else "not starred"}  # fmt: skip

@@ -1,7 +1,9 @@
 """The units in which pictures are drawn: chosen once for all of them, as the palette is."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
+from oarlock.quantities.retold import retold
 from oarlock.quantities.shown import Scale, Shown
 from oarlock.ui.kit.plot import linear_ticks
 
@@ -10,6 +12,9 @@ _SHORT = 3  # letters that fit beside an axis
 
 @dataclass(frozen=True, slots=True)
 class _Scales:
+    shown: Shown
+    pole_pairs: float | None
+    rated: float | None
     speed: Scale
     current: Scale
     torque: Scale
@@ -18,8 +23,10 @@ class _Scales:
 
 
 def _scales(shown: Shown, pole_pairs: float | None, rated: float | None) -> _Scales:
-    return _Scales(shown.speed_scale(pole_pairs), shown.current_scale(), shown.torque_scale(rated),
-                   shown.speed_scales(pole_pairs), shown.torque_scales(rated))  # fmt: skip
+    return _Scales(
+        shown, pole_pairs, rated, shown.speed_scale(pole_pairs), shown.current_scale(),
+        shown.torque_scale(rated), shown.speed_scales(pole_pairs), shown.torque_scales(rated),
+    )  # fmt: skip
 
 
 _used = _scales(Shown(), None, None)
@@ -60,6 +67,16 @@ def speeds() -> tuple[Scale, ...]:
 def torques() -> tuple[Scale, ...]:
     """Return the units that a torque may be typed in, the one it is shown in first."""
     return _used.torques
+
+
+def by_name() -> Mapping[str, Scale]:
+    """Return the unit that each of the usual ones is told in."""
+    return {"rpm": _used.speed, "A": _used.current, "N·m": _used.torque}
+
+
+def told(text: str) -> str:
+    """Return a sentence with its speeds (rpm) and torques (N·m) in the units that were chosen."""
+    return retold(text, _used.shown, _used.pole_pairs, _used.rated)
 
 
 def in_words(scale: Scale) -> str:

@@ -5,8 +5,8 @@ import math
 from PySide6.QtCore import QObject, Signal
 
 from oarlock.quantities.display import digits
-from oarlock.quantities.kinds import RPM
 from oarlock.rehearse.figures import RehearsalFigures
+from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import link_button
 from oarlock.ui.kit.numbers import Panel
 from oarlock.views.rehearsal import RehearsePicture
@@ -95,7 +95,7 @@ def _values(told: RehearsalFigures) -> dict[str, tuple[str, str]]:
     behind = math.degrees(told.following_peak)
     return {
         "behind": ("–" if math.isnan(behind) else digits(behind, 2), "°"),
-        "top": (f"{told.top_speed / RPM:.0f}", "rpm"),
+        "top": (units.speed().number(told.top_speed), units.speed().unit),
         "peak": (digits(told.peak_current, 3), "A"),
         "rms": (digits(told.rms_current, 3), "A"),
         "loss": (digits(told.copper_loss, 3), "W"),

@@ -5,6 +5,7 @@ from collections.abc import Callable
 from PySide6.QtCore import QObject
 
 from oarlock.errors import InputError
+from oarlock.ui.kit import units
 from oarlock.ui.stages.rehearse.pictures import RunPlot
 from oarlock.ui.stages.rehearse.scenario_block import ScenarioBlock
 from oarlock.views.scenario_edit import Handle, moved
@@ -26,7 +27,8 @@ class PointDrag(QObject):
 
     def _drag(self, number: int, at: float, value: float) -> None:
         try:
-            text = moved(self._scenario.text.toPlainText(), number, Handle(at, value))
+            text = moved(self._scenario.text.toPlainText(), number, Handle(at, value),
+                         units.by_name())  # fmt: skip
         except InputError as error:
             self._scenario.refuse(error)
             return

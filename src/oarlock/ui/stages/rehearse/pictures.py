@@ -11,10 +11,12 @@ from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QResizeEvent
 
 from oarlock.rehearse.envelope import MOST_FALLEN
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import dot, draw_text, handle, line, text_width
 from oarlock.ui.kit.plot import Plot, linear_ticks
 from oarlock.ui.kit.thin import thinned
-from oarlock.views.rehearsal import Varied, many_courses
+from oarlock.views.rehearsal import Varied
+from oarlock.views.rehearsal_drawn import many_courses
 from oarlock.views.scenario_edit import Handle
 
 Array = NDArray[np.float64]
@@ -36,7 +38,7 @@ class RunPlot(Plot):
 
     def __init__(self, name: str, unit: str, colors: tuple[QColor, ...], *, last: bool) -> None:
         super().__init__(left=56, right=10, top=4, bottom=24 if last else 3, name=name)
-        self._name, self._unit = name, unit
+        self._name, self.unit = name, unit
         t = look.theme()
         self._before = [self.curve(t.muted, 1.4) for _ in colors]
         self._asked = self.curve(t.muted, 1.2, Qt.PenStyle.DashLine)
@@ -161,7 +163,7 @@ class RunPlot(Plot):
             span = max(most - least, 1e-9)
             names = min(_NAMES / max(self.area.height(), 1.0), 0.5)  # share for what is written
             above = max(0.36, 1.12 * names / (1.0 - names)) * span
-            ticks = linear_ticks(least, most, 3, self._unit)
+            ticks = linear_ticks(least, most, 3, self.unit)
             self.set_y(least - 0.12 * span, most + above, ticks)
         self._fill()
         self.refresh()
@@ -306,11 +308,6 @@ def _apart(wanted: list[float], top: float, bottom: float) -> list[float]:
     return places
 
 
-def told(value: float, figures: int = 3) -> str:
-    """Return a number as it stands at the cursor."""
-    return f"{value:.{figures}g}".replace("-", "−")
-
-
 def run_plots() -> dict[str, RunPlot]:
     """Return the linked plots of a scenario, from above to below."""
     t = look.theme()
@@ -324,6 +321,6 @@ def run_plots() -> dict[str, RunPlot]:
 
 def show_many(plots: Mapping[str, RunPlot], found: Varied) -> None:
     """Draw how far many machines reach, and who falls out, over each plot."""
-    courses = many_courses(found.spread, found.picture.run.scenario.control)
+    courses = many_courses(found.spread, found.picture.run.scenario.control, units.by_name())
     for key, plot in plots.items():
         plot.show_spread(found.spread.t, *courses[key])

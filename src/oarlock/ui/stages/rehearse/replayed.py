@@ -8,10 +8,11 @@ from PySide6.QtWidgets import QLabel, QWidget
 
 from oarlock.records import Run
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import link_button
 from oarlock.ui.kit.numbers import Panel
 from oarlock.ui.stages.rehearse.pictures import RunPlot
-from oarlock.views.replayed import ReplayPicture, offered
+from oarlock.views.replayed import Over, ReplayPicture, offered
 
 _SHARES = (0.44, 0.32, 0.24)
 
@@ -47,11 +48,12 @@ class ReplayPlots:
     def show_replay(self, shown: ReplayPicture) -> None:
         """Show a replay, the cursor where both are farthest apart."""
         self.shown = shown
-        for plot, over in ((self.follows, shown.follows), (self.current, shown.current)):
+        for plot, over in self._shown_in(shown):
             curves = [(v, v, v) for v in (over.measured, over.simulated)]
             plot.show_run(shown.t, curves, asked=over.asked, text=f"{over.name}, {over.unit}")
-        left, unit = shown.follows.left
-        text = f"{shown.follows.name}, {unit}"
+        follows = shown.follows.told_in(units.by_name())
+        left, unit = follows.left
+        text = f"{follows.name}, {unit}"
         self.left.show_run(shown.t, [(left, left, left)], text=text)
         for plot in self._plots:
             plot.show()
@@ -68,15 +70,21 @@ class ReplayPlots:
         if shown is None:
             return
         n = int(np.clip(np.searchsorted(shown.t, at, side="right") - 1, 0, shown.t.size - 1))
-        for plot, over in ((self.follows, shown.follows), (self.current, shown.current)):
+        for plot, over in self._shown_in(shown):
             here = (("measured", over.measured[n]), ("simulated", over.simulated[n]))
             told = tuple(
                 (f"{word} {_told(value, over.unit)}", float(value)) for word, value in here
             )
             plot.show_cursor(at, told)
-        left, unit = shown.follows.left
+        left, unit = shown.follows.told_in(units.by_name()).left
         text = f"{1e3 * at:.1f} ms: {_told(float(left[n]), unit)}"
         self.left.show_cursor(at, ((text, float(left[n])),))
+
+    def _shown_in(self, shown: ReplayPicture) -> tuple[tuple[RunPlot, Over], ...]:
+        """Return each plot with what it shows, in the units that were chosen."""
+        scales = units.by_name()
+        return ((self.follows, shown.follows.told_in(scales)),
+                (self.current, shown.current.told_in(scales)))  # fmt: skip
 
     def _show_range(self, low: float, high: float) -> None:
         for plot in self._plots:
@@ -114,6 +122,6 @@ class ReplayBlock:
             link.setVisible(n < len(self._runs))
             if n < len(self._runs):
                 run = self._runs[n]
-                link.setText(f"{run.id}  {run.title}")
+                link.setText(f"{run.id}  {units.told(run.title)}")
                 link.setToolTip(f"Simulate run {run.id} and lay it over what was measured")
         self._none.setVisible(not self._runs)

@@ -16,18 +16,18 @@ from oarlock.cancel import Cancel
 from oarlock.errors import InputError, OarlockError
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
-from oarlock.quantities.kinds import RPM
 from oarlock.records import Run
 from oarlock.session.jobs import Done, Failed, Stopped
 from oarlock.simulate.plant_parameters import Modulation
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.stages.base import Around, ReadOut, StageView
 from oarlock.ui.stages.rehearse.came_block import CameBlock
 from oarlock.ui.stages.rehearse.closer import WIDTH, Closer
 from oarlock.ui.stages.rehearse.dragging import PointDrag
 from oarlock.ui.stages.rehearse.kept import Kept
-from oarlock.ui.stages.rehearse.pictures import run_plots, show_many, told
+from oarlock.ui.stages.rehearse.pictures import run_plots, show_many
 from oarlock.ui.stages.rehearse.replayed import ReplayBlock, ReplayPlots
 from oarlock.ui.stages.rehearse.ripple_block import RippleBlock
 from oarlock.ui.stages.rehearse.scenario_block import ScenarioBlock
@@ -36,19 +36,24 @@ from oarlock.views.rehearsal import (
     RehearsePicture,
     Split,
     Varied,
-    asked_as,
     bus_gives,
-    curves_of,
     kept,
-    picked,
     scenario_of,
     simulated,
     split,
     varied,
 )
+from oarlock.views.rehearsal_drawn import (
+    asked_as,
+    asked_of,
+    at_cursor,
+    behind_in,
+    curves_of,
+    picked,
+)
 from oarlock.views.rehearse import fingerprint
 from oarlock.views.replayed import ReplayPicture, replayed
-from oarlock.views.scenario_edit import handles_of
+from oarlock.views.scenario_edit import Handle, handles_of
 
 _LACKS, _IDEAL = (
     "cogging, saturation beyond Ld and Lq, heat",
@@ -75,6 +80,7 @@ class RehearseStage(StageView):
         self._replayed_on: Axis | None = None
         self._cursor = 0.0
         self._over_many: tuple[str, ...] = ()  # what came of many, while they are drawn
+        self._drawn_in = units.by_name()
         self.plots = run_plots()
         for plot in self.plots.values():
             plot.setParent(self)
@@ -137,12 +143,16 @@ class RehearseStage(StageView):
     # What it shows
 
     def refresh(self) -> None:
+        if self._drawn_in != units.by_name():
+            self._drawn_in, at = units.by_name(), self._cursor
+            self.take_kept(self.kept())
+            self.move_cursor(at)
         running = self._working is not None
         self.start.setEnabled(not running)
         self.vary.setEnabled(not running)
         now = self._of(self.session.axis, self.scenario.text.toPlainText())
         averaged = self.scenario.bridge is Modulation.AVERAGED
-        self.plots["asked"].show_handles(handles_of(self.scenario.text.toPlainText()))
+        self.plots["asked"].show_handles(self._handles)
         self._lacks.setText(_LACKS + (", switching" if averaged else "") + _IDEAL)
         self._within.mark(now)
         self.ripple.mark(now)
@@ -172,8 +182,12 @@ class RehearseStage(StageView):
     def _of(self, axis: Axis, text: str) -> str:
         return fingerprint(axis, text, self.scenario.bridge)
 
+    @property
+    def _handles(self) -> tuple[Handle, ...]:
+        return handles_of(self.scenario.text.toPlainText(), units.by_name())
+
     def _edited(self) -> None:
-        self.plots["asked"].show_handles(handles_of(self.scenario.text.toPlainText()))
+        self.plots["asked"].show_handles(self._handles)
         if self._working is None:
             self.refresh()
 
@@ -198,22 +212,21 @@ class RehearseStage(StageView):
         shown, kept = self.shown, self.came.compared
         if shown is None:
             return
-        run = shown.run
-        name, scale, unit = asked_as(run.scenario.control)
-        asked = run.mean["speed_ref"] * scale if name == "speed" else None
-        if name == "position":
-            asked = (run.mean["position"] + run.mean["following"]) * scale
-        curves, before = curves_of(shown), curves_of(kept) if kept is not None else {}
+        run, scales = shown.run, units.by_name()
+        (_, asked), amps = asked_as(run.scenario.control, scales), units.current()
+        curves = curves_of(shown, scales)
+        before = curves_of(kept, scales) if kept is not None else {}
         for key, plot in self.plots.items():
             plot.show_before(kept.run.t if kept else None, [c[0] for c in before.get(key, ())])
-        behind = "° behind" if name == "position" else "rpm behind"
-        text = f"{unit}; amber: the shaft itself" if len(curves["asked"]) > 1 else unit
-        self.plots["asked"].show_run(run.t, curves["asked"], asked=asked, text=text,
-                                     keep=self.drag.active)  # fmt: skip
+        self.plots["current"].unit = "" if units.in_words(amps) else amps.unit
+        behind = f"{behind_in(run.scenario.control, scales).unit} behind"
+        text = f"{asked.unit}; amber: the shaft itself" if len(curves["asked"]) > 1 else asked.unit
+        self.plots["asked"].show_run(run.t, curves["asked"], asked=asked_of(shown, scales),
+                                     text=text, keep=self.drag.active)  # fmt: skip
         self.plots["behind"].show_run(run.t, curves["behind"], text=behind, keep=self.drag.active)
-        self.plots["current"].show_run(run.t, curves["current"], limit=shown.limit,
-                                       text=f"limit {digits(shown.limit, 3)} A",
-                                       keep=self.drag.active)  # fmt: skip
+        self.plots["current"].show_run(run.t, curves["current"], limit=shown.limit / amps.per,
+                                       text=f"limit {digits(shown.limit / amps.per, 3)} "
+                                       f"{amps.unit}", keep=self.drag.active)  # fmt: skip
         given, moves = bus_gives(run)
         self.plots["volts"].show_run(run.t, curves["volts"], asked=run.limits if moves else None,
                                      limit=0.0 if moves else float(run.limits[:1].sum()),
@@ -224,21 +237,8 @@ class RehearseStage(StageView):
         if self.shown is None or not self.shown.run.t.size:
             return
         self._cursor = at
-        here = picked(self.shown, at)
-        name, scale, unit = asked_as(self.shown.run.scenario.control)
-        value = here[name] * scale
-        self.plots["asked"].show_cursor(at, ((f"{at:.3f} s: {told(value, 4)} {unit}", value),))
-        if name == "position":
-            behind, unit = math.degrees(here["following"]), "°"
-        else:
-            behind, unit = (here["speed_ref"] - here["speed"]) / RPM, "rpm"
-        self.plots["behind"].show_cursor(
-            at, ((f"{told(behind)} {unit}".replace(" °", "°"), behind),)
-        )
-        self.plots["current"].show_cursor(
-            at, tuple((f"{c} {told(here[c])} A", here[c]) for c in ("iq", "id"))
-        )
-        self.plots["volts"].show_cursor(at, ((f"{here['volts']:.3g} V", here["volts"]),))
+        for key, texts in at_cursor(self.shown, at, units.by_name()).items():
+            self.plots[key].show_cursor(at, texts)
         self.closer.follow(self.shown, at)
         self.reread.emit()
 
