@@ -7,6 +7,7 @@ import struct
 import threading
 import time
 from collections.abc import Callable, Iterator
+from contextlib import ExitStack
 from pathlib import Path
 
 import can
@@ -21,7 +22,7 @@ from oarlock.drive.finder import Way, describe, find
 from oarlock.drive.runner import play
 from oarlock.drive.steps import Limits, Plan, Step
 from oarlock.drive.unix_bus import pack, unpack
-from oarlock.errors import LinkError, LinkLost, LinkTimeout
+from oarlock.errors import Cancelled, LinkError, LinkLost, LinkTimeout
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.sensing.rest import CurrentsAtRest
 from oarlock.machine import Axis
@@ -104,6 +105,68 @@ def test_a_second_program_on_the_bus_is_refused(node: str) -> None:
     finally:
         first.close()
     CanopenLink(node).close()
+
+
+def test_a_drive_is_waited_for_on_the_bus_as_it_stands(
+    bus: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Asked in vain three times, then there: found at once, over the one bridge."""
+    opened: list[Bridge] = []
+    plain = Bridge.__init__
+
+    def counted(self: Bridge, *args: object) -> None:
+        opened.append(self)
+        plain(self, *args)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(Bridge, "__init__", counted)
+    tried: list[float] = []
+
+    def asks_again() -> bool:
+        tried.append(time.monotonic())
+        if len(tried) == 3:
+            stack.enter_context(drive_on(bus))
+            tried.append(time.monotonic())
+        return True
+
+    with ExitStack() as stack:
+        link = CanopenLink(bus, timeout=0.2, asks_again=asks_again)
+        try:
+            assert time.monotonic() - tried[3] < 1.5
+            assert len(opened) == 1
+            assert link.read(["Facts.Control frequency"])["Facts.Control frequency"] == 16000.0
+            assert link.status().state == "de-energised"
+        finally:
+            link.close()
+
+
+def test_waiting_for_a_drive_ends_when_it_is_not_wanted(bus: str) -> None:
+    cancel = Cancel()
+
+    def asks_again() -> bool:
+        cancel.set()
+        cancel.check()
+        return True
+
+    with pytest.raises(Cancelled):
+        CanopenLink(bus, timeout=0.2, asks_again=asks_again)
+    with pytest.raises(AssertionError, match="no bridge"):
+        _bridge_of(os.getpid())
+
+
+def test_somebody_who_came_while_a_drive_was_waited_for_is_respected(bus: str) -> None:
+    with ExitStack() as stack:
+
+        def asks_again() -> bool:
+            if not others:
+                stack.enter_context(drive_on(bus))
+                others.append(CanopenLink(bus))
+                stack.callback(others[0].close)
+            return True
+
+        others: list[CanopenLink] = []
+        with pytest.raises(LinkLost, match="another program commands"):
+            CanopenLink(bus, timeout=0.2, asks_again=asks_again)
+        assert others[0].status().state == "de-energised"
 
 
 def test_a_bridge_that_dies_ends_in_a_drive_without_current(node: str) -> None:

@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 from benchmarks.silence import PROMISED, Stalls, once
 
-from oarlock.drive.canopen_link import CLIENT_ID
+from oarlock.drive.handshake import CLIENT_ID
 from oarlock.drive.unix_bus import BUSY, pack, unpack
 from oarlock.practice.server import Server
 from oarlock.practice.truth import draw

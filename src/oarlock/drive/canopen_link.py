@@ -22,10 +22,11 @@ from numpy.typing import NDArray
 
 from oarlock.cancel import Cancel
 from oarlock.drive.channel import SOCKET, Channel, parse_channel
-from oarlock.drive.contract.entries import CONTRACT, name_at
+from oarlock.drive.contract.entries import name_at
 from oarlock.drive.contract.numbers import SUMS, SUMS_HEAD
 from oarlock.drive.contract.trips import STATES
 from oarlock.drive.contract.trips import trip as trip_of
+from oarlock.drive.handshake import CLIENT_ID, HEARTBEAT, see_alone, see_contract
 from oarlock.drive.heart import Heart
 from oarlock.drive.held import Held
 from oarlock.drive.link import Live, Progress, Status
@@ -36,6 +37,7 @@ from oarlock.drive.translated import translated
 from oarlock.drive.travel import Ledger
 from oarlock.drive.unix_bus import descriptor, pack
 from oarlock.errors import (
+    Cancelled,
     DriveRefused,
     InputError,
     LinkError,
@@ -46,9 +48,7 @@ from oarlock.errors import (
 
 # Every failure is translated and told once; the library's own log would tell it again.
 logging.getLogger("canopen").setLevel(logging.CRITICAL)
-CLIENT_ID = 0x7F
 _SECOND_LOOK = 0.25  # s
-_LISTEN = 0.05  # s in which another program's heartbeat is heard
 SILENCE = 0.35  # s without a heartbeat of the drive's: it hangs
 START, STOP, CLEAR, COMMIT, PUT_BACK = 1, 2, 3, 4, 5
 _SAVE, _LOAD = b"save", b"load"  # signatures of CiA 301 for storing and restoring
@@ -64,9 +64,18 @@ def dictionary(node_id: int) -> canopen.ObjectDictionary:
 
 
 class CanopenLink:
-    """A drive on a CAN bus."""
+    """A drive on a CAN bus.
 
-    def __init__(self, channel: str, *, timeout: float = 1.0) -> None:
+    Parameters
+    ----------
+    timeout : s, for each answer
+    asks_again : called where nobody answers; whether to ask once more, on the bus as it stands
+
+    """
+
+    def __init__(
+        self, channel: str, *, timeout: float = 1.0, asks_again: Callable[[], bool] = lambda: False
+    ) -> None:
         where = parse_channel(channel)
         self.name = self._place = where.name
         self.ledger = Ledger()
@@ -83,7 +92,7 @@ class CanopenLink:
         self._node.sdo.RESPONSE_TIMEOUT = timeout
         self._node.sdo.MAX_RETRIES = 1
         self._node.sdo.responses = queue.SimpleQueue()  # written in C: an answer wakes at once
-        self._network.subscribe(0x700 + node_id, self._beat)
+        self._network.subscribe(HEARTBEAT + node_id, self._beat)
         self._network.subscribe(0x80 + node_id, self._take_emergency)
         for base in BASES:
             self._network.subscribe(base + node_id, self._take_stream)
@@ -91,12 +100,14 @@ class CanopenLink:
         self._heart: Heart | None = None
         try:
             self._network.connect()
-            self._see_alone(where)
-            self._see_contract()
-            beat = pack(0x700 + CLIENT_ID, b"\x05")  # only where there is a drive to command
+            self._see(where, asks_again)
+            beat = pack(HEARTBEAT + CLIENT_ID, b"\x05")  # only where there is a drive to command
             self._heart = Heart(descriptor(self._network.bus), beat)
             self._manage(OPERATIONAL)
             self.read(["Facts.Control frequency", "Facts.Recorder rows"])
+        except Cancelled:
+            self._leave()
+            raise
         except (can.CanError, LinkError) as error:
             self._fail(error)
 
@@ -113,31 +124,13 @@ class CanopenLink:
         self._alive()
         raise error
 
-    def _see_alone(self, where: Channel) -> None:
-        """Refuse a bus on which another program commands already; a local socket tells by itself.
-
-        Raises
-        ------
-        LinkLost : its heartbeat is heard
-
-        """
-        if where.interface == SOCKET:
-            return
-        heard = threading.Event()
-        self._network.subscribe(0x700 + CLIENT_ID, lambda *_: heard.set())
-        if heard.wait(_LISTEN):
-            self._lose("another program commands drives on this bus")
-            raise LinkLost("another program commands drives on this bus", place=self._place,
-                           remedy="Disconnect there first")  # fmt: skip
-        self._network.unsubscribe(0x700 + CLIENT_ID)
-
-    def _see_contract(self) -> None:
-        """Refuse a drive that keeps to another version of the contract."""
-        version = int(self.read(["Identity.Revision number"])["Identity.Revision number"])
-        if version != CONTRACT:
-            cause = f"the drive keeps to version {version} of the contract, this program needs "
-            raise LinkProtocolError(f"{cause}{CONTRACT}", place=self._place,
-                                    remedy="Bring the older of the two up to date")  # fmt: skip
+    def _see(self, where: Channel, asks_again: Callable[[], bool]) -> None:
+        """Refuse a bus that is commanded already, or a drive of another contract."""
+        alone = where.interface == SOCKET  # a local socket tells by itself
+        if not alone:
+            see_alone(self._network, self._lose, self._place)
+        if see_contract(self.read, asks_again, self._place) and not alone:
+            see_alone(self._network, self._lose, self._place)  # somebody else may have come
 
     # What arrives, on the receiving thread
 

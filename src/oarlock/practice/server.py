@@ -14,9 +14,9 @@ from typing import Any
 import canopen
 
 from oarlock.drive.bridge import Bridge
-from oarlock.drive.canopen_link import CLIENT_ID
 from oarlock.drive.channel import Channel
 from oarlock.drive.contract.trips import trip
+from oarlock.drive.handshake import CLIENT_ID
 from oarlock.drive.unix_bus import BUSY, FRAME, pack, unpack
 from oarlock.errors import InputError
 from oarlock.practice.firmware import NODE, Firmware, scaled_lines

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 PRACTICE = "practice"
 _EVERY = 0.1  # s from the end of one try to the next
 _ANSWER = 0.4  # s in which a drive that is back answers
+_PATIENCE = 5.0  # s after which a bus is opened anew: it may stand and carry nothing
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -33,9 +34,14 @@ class Opened:
 
 
 def opened(
-    channel: str, practice: "PracticeProcess | None", cancel: Cancel, *, timeout: float = 1.0
-) -> Opened:
+    channel: str, practice: "PracticeProcess | None", cancel: Cancel, *, timeout: float = 1.0,
+    patient: bool = False,
+) -> Opened:  # fmt: skip
     """Open a link and read what is needed at once. Work for a job.
+
+    Parameters
+    ----------
+    patient : ask a drive that does not answer again and again for a while
 
     Raises
     ------
@@ -46,7 +52,13 @@ def opened(
     """
     from oarlock.drive.canopen_link import CanopenLink
 
-    link = CanopenLink(channel, timeout=timeout)
+    until = time.monotonic() + (_PATIENCE if patient else 0.0)
+
+    def asks_again() -> bool:
+        cancel.check()
+        return time.monotonic() < until
+
+    link = CanopenLink(channel, timeout=timeout, asks_again=asks_again)
     try:
         held = link.read(["Facts.Shaft held"])["Facts.Shaft held"] > 0.0
         holds, facts = memory_of(link), told_by(link)
@@ -94,7 +106,11 @@ def stop_aside(practice: "PracticeProcess | None") -> None:
 
 
 class Again:
-    """Tries a channel over and over until it answers; touched on the owner's thread only."""
+    """Waits on a channel until its drive answers; touched on the owner's thread only.
+
+    A bus that is gone is opened over and over; on one that stands the drive is asked again and
+    again, so that it is found as soon as it is there.
+    """
 
     def __init__(self, jobs: Jobs, taken: Callable[[Opened], None]) -> None:
         self._jobs, self._taken = jobs, taken
@@ -124,7 +140,7 @@ class Again:
             return
         channel = self._channel
         attempt = self._attempt = self._jobs.start(
-            lambda _progress, cancel: opened(channel, None, cancel, timeout=_ANSWER),
+            lambda _progress, cancel: opened(channel, None, cancel, timeout=_ANSWER, patient=True),
             on_end=lambda outcome: self._ended(outcome, attempt),
             name="connect again",
         )
