@@ -102,10 +102,10 @@ static double warmed(const double *p, double *x) {
     return r;
 }
 
-static void integrate(const double *p, double *x) {
+static void integrate(const double *p, double *x, double c, double s) {
     double core[2], psi = flux_now(p, x), r = warmed(p, x), w = x[OMEGA] * p[PAIRS];
     int parts = fabs(w) * p[TS] > 0.1 ? 2 : 1;
-    double part = p[TS] / parts, theta = x[THETA] * p[PAIRS], c = cos(theta), s = sin(theta);
+    double part = p[TS] / parts;
     x[CORE_D] = x[CORE_Q] = 0.0;
     for (int n = 0; n < parts; n++) {
         step(p, r, psi, x + I_D, x + I_Q, w, &c, &s, x[V_ALPHA], x[V_BETA], part, core);
@@ -336,8 +336,10 @@ static void turn(const double *p, double *x, int released) {
 }
 
 static void sensed(const double *p, const double *f, const double *x, double *m, int64_t seed,
-                   int64_t clock) {
+                   int64_t clock, double *cosine, double *sine) {
     double theta = x[THETA] * p[PAIRS], c = cos(theta), s = sin(theta), phase[3];
+    *cosine = c;
+    *sine = s;
     double i_d = x[I_D] + x[CORE_D], i_q = x[I_Q] + x[CORE_Q];
     double alpha = i_d * c - i_q * s, beta = i_d * s + i_q * c;
     phase[0] = alpha;
@@ -470,7 +472,8 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
         double bus = p[BUS], m[3];
         if (p[BUS_RIPPLE] != 0.0) bus *= 1.0 + p[BUS_RIPPLE] * sin(TAU * 300.0 * (clock * Ts));
         x[V_BUS] = bus;
-        sensed(p, f, x, m, meta[SEED], clock);
+        double true_c, true_s;
+        sensed(p, f, x, m, meta[SEED], clock, &true_c, &true_s);
         sensor(p, x);
         x[THETA_M] = f[F_SIDE] * TAU * x[COUNTS_AT] / f[F_COUNTS];
         speed(f, x, meta, history, Ts);
@@ -524,11 +527,12 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
             v_d = v_d * v_max / size;
             v_q = v_q * v_max / size;
         }
-        double lead = at + 1.5 * Ts * w_e, lc = cos(lead), ls = sin(lead), out[3];
+        double lead = 1.5 * Ts * w_e, ct = cos(lead), st = sin(lead), out[3];
+        double lc = c * ct - s * st, ls = s * ct + c * st;
         double v_alpha = v_d * lc - v_q * ls, v_beta = v_d * ls + v_q * lc, scale = p[BUS_MADE_UP] > 0.0 ? 1.0 : bus / p[BUS];
         meta[ROW_SAMPLE]++;
         meta[EXPERIMENT_CLOCK]++;
-        if (p[MODULATION] > AVERAGED) switched(p, x, reach); else integrate(p, x);
+        if (p[MODULATION] > AVERAGED) switched(p, x, reach); else integrate(p, x, true_c, true_s);
         turn(p, x, row[RELEASE] > 0.0f);
         x[LATE_ALPHA] = x[U_ALPHA]; x[LATE_BETA] = x[U_BETA];
         x[U_ALPHA] = v_alpha; x[U_BETA] = v_beta;

@@ -58,7 +58,7 @@ def stepped(p: PlantParameters, vd: float, vq: float, omega: float, many: int) -
         state[k.THETA] = theta / p.pole_pairs
         state[k.V_ALPHA] = vd * math.cos(at) - vq * math.sin(at)
         state[k.V_BETA] = vd * math.sin(at) + vq * math.cos(at)
-        integrate(model._plant, state, True)
+        integrate(model._plant, state, True, math.cos(theta), math.sin(theta))
         theta += w * p.Ts
     return model
 
@@ -114,7 +114,7 @@ def test_a_winding_warms_by_its_loss_and_cools(plain: PlantParameters) -> None:
     ).y[0, -1]  # fmt: skip
     assert heat == pytest.approx(warm, rel=0.02)  # the current took a moment to rise
     for _ in range(16_000):
-        integrate(model._plant, model._state, False)
+        integrate(model._plant, model._state, False, 1.0, 0.0)
     assert model.heat == pytest.approx(heat * math.exp(-0.5), rel=1e-3)
 
 

@@ -17,7 +17,8 @@ from oarlock.simulate.layout import (
     BUS_RIPPLE,
     CLOCK,
     EXPERIMENT_CLOCK,
-    FRAME,
+    FRAME_C,
+    FRAME_S,
     HAND,
     I_D,
     I_Q,
@@ -59,6 +60,8 @@ from oarlock.simulate.layout import (
     TRIP_OVERVOLTAGE,
     TRIP_UNDERVOLTAGE,
     TRIP_VOLTAGE,
+    TRUE_C,
+    TRUE_S,
     TS,
     U_ALPHA,
     U_BETA,
@@ -155,13 +158,13 @@ def _apply(
 @_part
 def _windings(
     plant: Numbers, state: Numbers, meta: Whole, edges: Numbers, reach: Row, bridge: Numbers,
-    gates: bool,
+    gates: bool, c: float, s: float,
 ) -> None:  # fmt: skip
     """Advance the windings by one control period, under the bridge that the plant has."""
     if gates and plant[MODULATION] > AVERAGED:
         switch(plant, state, meta, edges, reach, bridge)
         return
-    integrate(plant, state, gates)
+    integrate(plant, state, gates, c, s)
     if plant[MODULATION] > AVERAGED:
         stay(state, meta, reach)
 
@@ -169,11 +172,17 @@ def _windings(
 @_part
 def _pass(
     plant: Numbers, state: Numbers, meta: Whole, edges: Numbers, reach: Row, bridge: Numbers,
-    supply: float, gates: bool, released: bool, hand: float,
+    supply: float, gates: bool, released: bool, hand: float, c: float, s: float,
 ) -> None:  # fmt: skip
-    """Let one control period pass: in the windings, for the shaft, on the link."""
+    """Let one control period pass: in the windings, for the shaft, on the link.
+
+    Parameters
+    ----------
+    c, s : cosine and sine of the rotor's electrical angle
+
+    """
     i_d, i_q, theta = state[I_D], state[I_Q], state[THETA]
-    _windings(plant, state, meta, edges, reach, bridge, gates)
+    _windings(plant, state, meta, edges, reach, bridge, gates, c, s)
     turn(plant, state, released, hand)
     if plant[LINK] > 0.0:
         charge(plant, state, supply, drawn(plant, state, i_d, i_q, theta, gates))
@@ -219,8 +228,10 @@ def _samples(
             frame(firm, state, meta, row, work, Ts)
             cascade(firm, state, meta, row, work, Ts)
             currents(firm, state, row, work, Ts)
-            lead = work[FRAME] + 1.5 * Ts * work[W_E]
-            c, s = math.cos(lead), math.sin(lead)
+            lead = 1.5 * Ts * work[W_E]  # that the rotor is further on when it is applied
+            ct, st = math.cos(lead), math.sin(lead)
+            c = work[FRAME_C] * ct - work[FRAME_S] * st
+            s = work[FRAME_S] * ct + work[FRAME_C] * st
             v_d, v_q = work[V_D_OUT], work[V_Q_OUT]
             v_alpha, v_beta = v_d * c - v_q * s, v_d * s + v_q * c
             if row[RECORD] > 0.0 or row[SUMS] > 0.0:
@@ -231,7 +242,8 @@ def _samples(
                 add_up(meta, row, work, values, columns, totals, Ts)
             meta[ROW_SAMPLE] += 1
             meta[EXPERIMENT_CLOCK] += 1
-        _pass(plant, state, meta, edges, reach, bridge, supply, gates, released, hand)
+        _pass(plant, state, meta, edges, reach, bridge, supply, gates, released, hand,
+              work[TRUE_C], work[TRUE_S])  # fmt: skip
         _apply(plant, state, out, work[BUS_NOW], v_alpha, v_beta)
         meta[CLOCK] += 1
 

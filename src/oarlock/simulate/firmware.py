@@ -18,6 +18,8 @@ from oarlock.simulate.layout import (
     F_ZERO,
     FRAME,
     FRAME_AT,
+    FRAME_C,
+    FRAME_S,
     KI_W,
     KP_W,
     KP_X,
@@ -182,7 +184,7 @@ def frame(firm: Numbers, state: Numbers, meta: Whole, row: Row, work: Numbers, T
         at, w_e = state[SEEN_THETA], state[SEEN_SPEED]
     state[FRAME_AT] = at
     c, s = math.cos(at), math.sin(at)
-    work[FRAME], work[W_E] = at, w_e
+    work[FRAME], work[W_E], work[FRAME_C], work[FRAME_S] = at, w_e, c, s
     work[Y_D] = np.float32(m_alpha * c + m_beta * s)
     work[Y_Q] = np.float32(m_beta * c - m_alpha * s)
 

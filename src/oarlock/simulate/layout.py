@@ -119,8 +119,10 @@ META_SIZE = 14
 
 # What one sample has worked out: indices into `work` (float64), made anew each time.
 (MA, MB, MC, WAVE_NOW, FRAME, W_E, Y_D, Y_Q, R_D, R_Q, V_D_OUT, V_Q_OUT, BUS_NOW) = range(13)
-(ADDED, CUT, X_ASKED) = range(13, 16)
-WORK_SIZE = 16
+(CUT, X_ASKED) = range(13, 15)
+# Cosine and sine of the frame's angle, and of the rotor's as it really is, electrical.
+(FRAME_C, FRAME_S, TRUE_C, TRUE_S) = range(15, 19)
+WORK_SIZE = 19
 
 # What one control period of a switching bridge works on: indices into `bridge` (float64).
 POLE, EDGE_AT = 0, 3  # V of each leg; s into the half period where it is told to change

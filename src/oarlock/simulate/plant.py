@@ -180,10 +180,16 @@ def warm(plant: Numbers, state: Numbers, r: float) -> None:
 
 
 @_jit
-def integrate(plant: Numbers, state: Numbers, energised: bool) -> None:
-    """Advance the windings by one control period."""
+def integrate(plant: Numbers, state: Numbers, energised: bool, c: float, s: float) -> None:
+    """Advance the windings by one control period.
+
+    Parameters
+    ----------
+    c, s : cosine and sine of the rotor's electrical angle
+
+    """
     h = plant[TS]
-    i_d, i_q, theta = state[I_D], state[I_Q], state[THETA] * plant[PAIRS]
+    i_d, i_q = state[I_D], state[I_Q]
     w = state[OMEGA] * plant[PAIRS]
     r, psi = plant[R] * (1.0 + COPPER_HEAT * state[HEAT]), magnet(plant, state)
     warm(plant, state, r)
@@ -197,7 +203,6 @@ def integrate(plant: Numbers, state: Numbers, energised: bool) -> None:
     state[CORE_D] = state[CORE_Q] = 0.0
     parts = 2 if abs(w) * h > _FAR else 1
     part = h / parts
-    c, s = math.cos(theta), math.sin(theta)
     for _ in range(parts):
         i_d, i_q, ed, eq, c, s = step(plant, r, psi, i_d, i_q, w, c, s, state[V_ALPHA],
                                       state[V_BETA], part)  # fmt: skip

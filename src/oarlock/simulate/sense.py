@@ -53,6 +53,8 @@ from oarlock.simulate.layout import (
     SLIP,
     TAU,
     THETA,
+    TRUE_C,
+    TRUE_S,
     WIRE_A,
     Numbers,
 )
@@ -147,6 +149,7 @@ def currents(
     theta_e = state[THETA] * plant[PAIRS]
     c, s = math.cos(theta_e), math.sin(theta_e)
     i_d, i_q = state[I_D] + state[CORE_D], state[I_Q] + state[CORE_Q]
+    work[TRUE_C], work[TRUE_S] = c, s
     alpha, beta = i_d * c - i_q * s, i_d * s + i_q * c
     phase[0], phase[1] = alpha, -0.5 * alpha + 0.8660254037844386 * beta
     phase[2] = -phase[0] - phase[1]
