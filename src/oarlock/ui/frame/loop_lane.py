@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Callable
+from itertools import pairwise
 
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
@@ -10,6 +11,7 @@ from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import draw_text, handle, line, text_width
 from oarlock.views.strip import HIGH, LOW, Strip
 
+_RING = 14.0  # px, from a ring's middle to where something else may stand
 XOf = Callable[[float], float]  # px of a frequency
 
 
@@ -23,9 +25,11 @@ def paint_loops(p: QPainter, strip: Strip, x_of: XOf, y: float, down_to: float) 
 
     """
     t, loops = look.theme(), strip.loops
+    rings = [x_of(hertz) for marker in loops for hertz in (*marker.rings, marker.saved)
+             if LOW <= hertz <= HIGH]  # fmt: skip
     for n, marker in enumerate(loops):
         end = loops[n + 1].hertz if n + 1 < len(loops) else strip.nyquist
-        _paint_ratio(p, x_of(marker.hertz), x_of(end), y, end / marker.hertz,
+        _paint_ratio(p, x_of(marker.hertz), x_of(end), y, end / marker.hertz, rings,
                      last=n + 1 == len(loops))  # fmt: skip
     taken: list[tuple[float, float]] = []
     for marker in sorted(loops, key=lambda m: not m.handle):
@@ -60,15 +64,19 @@ def _paint_label(
 
 
 def _paint_ratio(
-    p: QPainter, low: float, high: float, y: float, ratio: float, *, last: bool
-) -> None:
-    """Draw an arrow from one loop to what lies above it (px), with the ratio."""
+    p: QPainter, low: float, high: float, y: float, ratio: float, rings: list[float], *,
+    last: bool,
+) -> None:  # fmt: skip
+    """Draw an arrow from one loop to what lies above it (px), with the ratio beside any ring."""
     t = look.theme()
     left, right = low + 12.0, high - (2.0 if last else 12.0)
     label = f"**× {ratio:.2g}**" if ratio < 99.5 else f"**× {ratio:.0f}**"
     if right - left < text_width(label, look.SMALL) + 22.0:
         return
-    middle, half = 0.5 * (left + right), 0.5 * text_width(label, look.SMALL) + 3.0
+    half = 0.5 * text_width(label, look.SMALL) + 3.0
+    middle = _beside(left, right, half, rings)
+    if middle is None:
+        return
     line(p, left + 2, y, middle - half, y, t.muted)
     line(p, middle + half, y, right - 1, y, t.muted)
     for tip, sign in ((left, 1), (right, -1)):
@@ -78,6 +86,17 @@ def _paint_ratio(
         p.drawPolygon(QPolygonF([QPointF(tip, y), *ends]))
     draw_text(p, middle, y + 4, label, t.ink, size=look.SMALL, align="center",
               halo=t.ground)  # fmt: skip
+
+
+def _beside(left: float, right: float, half: float, rings: list[float]) -> float | None:
+    """Return where a label stands clear of rings, in the middle where that is; None: nowhere."""
+    ends = [left, *sorted(x for x in rings if left < x < right), right]
+    if len(ends) == 2 or all(abs(x - 0.5 * (left + right)) > half + _RING for x in ends[1:-1]):
+        return 0.5 * (left + right)
+    rooms = [(a + (_RING if n else 0.0), b - (_RING if n + 2 < len(ends) else 0.0))
+             for n, (a, b) in enumerate(pairwise(ends))]  # fmt: skip
+    a, b = max(rooms, key=lambda room: room[1] - room[0])
+    return 0.5 * (a + b) if b - a >= 2.0 * half else None
 
 
 def _free(left: float, width: float, taken: list[tuple[float, float]]) -> float:
