@@ -28,7 +28,11 @@ _DEPTHS = (0.05, 0.2, 0.5)
 _COARSE = (((0.8, 0.95, 1.1), (0.5, 1.3, 3.5)), ((1.5, 2.0, 2.7), (1.5, 4.0, 9.0)))
 _SECOND = ((0.6, 0.95, 1.4, 2.5), (0.6, 2.0))
 _STEPS = (0.06, 0.35, 0.5)  # of the simplex, in the logarithms
-_TRIES, _TRIES_OF_TWO = 40, 170
+# Two of them (place, width, depth of each), as the best often are: close round the resonance, or
+# beyond it.
+_PAIRS = (((0.9, 1.7, 0.03), (1.35, 2.2, 0.3)), ((1.4, 1.9, 0.3), (3.0, 5.0, 0.23)),
+          ((2.0, 1.0, 0.8), (3.1, 6.0, 0.25)), ((2.75, 0.33, 0.9), (3.3, 4.2, 0.43)))  # fmt: skip
+_TRIES, _TRIES_OF_A_PAIR, _TRIES_OF_TWO = 34, 40, 100
 _WIDER, _NEAR = (0.0, 0.12, 0.3), 1.1  # in the logarithm; times the area that a grid told
 _EARNS = 1.05  # times the stiffness, that a second notch has to bring
 _WIDE = 4.0  # ratio to which a resonance is followed
@@ -99,9 +103,9 @@ def proposed_notches(
 ) -> Way | None:  # fmt: skip
     """Return one notch or two for the shaft's resonance, that give the least area under load.
 
-    A coarse search over place, width and depth of one, then of a second beside it, and a simplex
-    from the best of each (Nelder and Mead 1965), all in bulk on a grid; what is best there is
-    tried exactly. A second one has to earn its place.
+    A coarse search over place, width and depth of one, then of a second beside it and of pairs,
+    and a simplex from the best of each (Nelder and Mead 1965), all in bulk on a grid; what is best
+    there is tried exactly. A second one has to earn its place.
 
     Parameters
     ----------
@@ -124,7 +128,10 @@ def proposed_notches(
         return None
     one = min(known, key=area)
     beside = [np.concatenate([one, second]) for second in (*known, *_grid_of(*_SECOND))]
-    two = _simplex(area, _best(area, beside), _TRIES_OF_TWO)
+    pairs = [np.log(np.ravel(pair)) for pair in _PAIRS]
+    begun = [_simplex(area, _best(area, some), _TRIES_OF_A_PAIR) for some in (beside, pairs)]
+    nearest = min((x for x in begun if x is not None), key=area, default=None)
+    two = _simplex(area, nearest, _TRIES_OF_TWO)
     tried = [_exact(bare, at, x, area(x), wanted, off, check)
              for x in (*known, two) if x is not None]  # fmt: skip
     found = [each for each in tried if each is not None]
