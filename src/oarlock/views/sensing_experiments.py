@@ -74,13 +74,13 @@ def _start_in_words(axis: Axis, start: StartSettings) -> tuple[str, ...]:
     errors = simulated_error(axis, start, np.array(shares) * start.hand_over)
     over, back = start.hand_over * rpm, start.hand_back * rpm
     wrong = ", ".join(
-        f"{math.degrees(e):.0f}° at {s * over:.0f}" for s, e in zip(shares, errors, strict=True)
+        f"{math.degrees(e):.0f}° at {s * over:.0f} rpm" for s, e in zip(shares, errors, strict=True)
     )
     return (
         f"{digits(start.current, 2)} A, up in {start.ramp:.1f} s",
-        f"over at {over:.0f} rpm, back at {back:.0f}",
+        f"over at {over:.0f} rpm, back at {back:.0f} rpm",
         f"dwell {start.dwell:.1f} s, observer {start.bandwidth / math.tau:.0f} Hz",
-        f"simulated error {wrong} rpm",
+        f"simulated error {wrong}",
     )
 
 

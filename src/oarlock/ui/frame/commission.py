@@ -11,6 +11,7 @@ from oarlock.session.bench import Bench
 from oarlock.session.commission_parts import Part
 from oarlock.session.commissioning import Commissioning
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.paint import Mark, draw_text, elided, line, mark
 from oarlock.views.commission import Change, Transient, figures, load_steps, numbers
@@ -207,9 +208,10 @@ class CommissionPanel(QWidget):
         for n, one in enumerate(rows):
             y = _TOP + pitch * (n + 0.5) + 5.0
             draw_text(p, left, y, one.name, t.ink)
-            draw_text(p, old_x, y, one.old, t.muted, align="right")
-            draw_text(p, new_x, y, f"**{one.new}**", t.ink, align="right")
-            draw_text(p, new_x + 6, y, one.unit, t.muted, size=look.SMALL)
+            (old, _), (new, unit) = units.pair(one.old, one.unit), units.pair(one.new, one.unit)
+            draw_text(p, old_x, y, old, t.muted, align="right")
+            draw_text(p, new_x, y, f"**{new}**", t.ink, align="right")
+            draw_text(p, new_x + 6, y, unit, t.muted, size=look.SMALL)
         return _TOP + pitch * len(rows)
 
     def _paint_steps(self, p: QPainter, area: QRectF) -> None:
@@ -235,5 +237,5 @@ class CommissionPanel(QWidget):
             p.setBrush(Qt.BrushStyle.NoBrush)
             p.drawPolyline(QPolygonF(points))
             low = max(points, key=lambda q: q.y())
-            draw_text(p, low.x() + 6, low.y(), f"{label} {-one.sag.min():.0f} rpm", color,
-                      size=look.SMALL, halo=t.halo)  # fmt: skip
+            dip = units.told(f"{label} {-one.sag.min():.0f} rpm")
+            draw_text(p, low.x() + 6, low.y(), dip, color, size=look.SMALL, halo=t.halo)

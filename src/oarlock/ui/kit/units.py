@@ -79,6 +79,15 @@ def told(text: str) -> str:
     return retold(text, _used.shown, _used.pole_pairs, _used.rated)
 
 
+def pair(number: str, unit: str) -> tuple[str, str]:
+    """Return a number, or a dash, and its unit as they are told in the units that were chosen."""
+    if not any(c.isdigit() for c in number):
+        chosen = by_name().get(unit)
+        return number, chosen.unit if chosen and unit != "A" else unit
+    text, _, called = told(f"{number} {unit}").partition(" ")
+    return text, called
+
+
 def in_words(scale: Scale) -> str:
     """Return what a picture's words say of a unit that no axis carries: ', A rms', or nothing."""
     return f", {scale.unit}" if len(scale.unit) > _SHORT else ""

@@ -10,10 +10,12 @@ from PySide6.QtGui import QColor, QPainter
 
 from oarlock.experiments.identify.evidence import CurrentWave, VoltageLine
 from oarlock.quantities.display import digits, fixed, sentence
+from oarlock.quantities.kinds import RPM
 from oarlock.records import Finding
 from oarlock.records.evidence import Fitted
 from oarlock.session.bench import Doing
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import draw_text, paint_progress
 from oarlock.ui.kit.plot import Plot, linear_ticks, stroke
 
@@ -54,7 +56,18 @@ def evidence_curves(quantity: str, e: Fitted) -> tuple[Array, Array, Array, Arra
     """Return (x, y) of the data and (x, y) of the fit, as they are drawn."""
     if _SHOWN[quantity].logarithmic:
         return np.log10(e.x), e.y, np.log10(e.fit_x), e.fit_y
-    return e.x, e.y, e.fit_x, e.fit_y
+    times = _times(_SHOWN[quantity].y_unit)
+    return e.x, times * e.y, e.fit_x, times * e.fit_y
+
+
+def _times(unit: str) -> float:
+    """Return by what numbers in a usual unit are multiplied, to be drawn in the unit chosen."""
+    return RPM / units.speed().per if unit == "rpm" else 1.0
+
+
+def _called(unit: str) -> str:
+    """Return the unit that numbers in a usual one are drawn in."""
+    return units.speed().unit if unit == "rpm" else unit
 
 
 def ticks_of(quantity: str, low: float, high: float) -> list[tuple[float, str]]:
@@ -134,7 +147,7 @@ class EvidencePlot(Plot):
             room = 0.5 if finding.quantity == "inertia" else 0.16
             low, high = bottom - 0.1 * span, top + room * span
         ticks = linear_ticks(low, high, 5)
-        unit = _SHOWN[finding.quantity].y_unit
+        unit = _called(_SHOWN[finding.quantity].y_unit)
         if ticks and len(ticks[-1][1]) + len(unit) < 6:
             ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} {unit}")
         self.set_y(low, high, ticks)
@@ -213,11 +226,12 @@ class EvidencePlot(Plot):
         texts = []
         for word, one in found:
             number, unit = sentence(one.value, one.unit).split(" ", 1)
+            number, unit = units.pair(number, unit)
             texts.append(f"{word} **{number}** {unit}")
         for i, text in enumerate(("   ".join(texts[:3]), "   ".join(texts[3:]))):
             draw_text(p, self.area.left() + 12, self.area.top() + 18 + 17 * i, text, t.ink,
                       halo=t.halo)  # fmt: skip
-        draw_text(p, self.area.left() + 12, self.area.bottom() - 12, "rpm", t.muted,
+        draw_text(p, self.area.left() + 12, self.area.bottom() - 12, units.speed().unit, t.muted,
                   size=look.SMALL, halo=t.halo)  # fmt: skip
 
     def _on_resonance(self, p: QPainter, finding: Finding, _: Fitted) -> None:
@@ -256,8 +270,8 @@ class ResidualPlot(Plot):
             return
         x, _, fx, _ = evidence_curves(finding.quantity, finding.evidence)
         shown = _SHOWN[finding.quantity]
-        residual = shown.left_scale * finding.evidence.residual
-        self._unit = shown.left_unit
+        residual = shown.left_scale * _times(shown.left_unit) * finding.evidence.residual
+        self._unit = _called(shown.left_unit)
         self._rms = float(np.sqrt(np.mean(residual**2)))
         step = max(x.size // 400, 1)
         self.set_points(self._data, x[::step], residual[::step], quantity_color(finding.quantity))

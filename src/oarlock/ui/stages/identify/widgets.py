@@ -1,5 +1,7 @@
 """What stands beside the evidence: tiles, checks, comparison, consequences."""
 
+from dataclasses import replace
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
@@ -10,6 +12,7 @@ from oarlock.records import Check, Finding
 from oarlock.records.evidence import Fitted
 from oarlock.records.quantity import BY_KEY, KEYS
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.numbers import plain
 from oarlock.ui.kit.paint import diamond, dot, draw_text, line, tick
 from oarlock.ui.stages.identify.pictures import evidence_curves, quantity_color
@@ -193,6 +196,12 @@ class Forest(QWidget):
             draw_text(p, self.width(), y + 5, text, color, align="right")
 
 
+def _in_units(row: Consequence) -> Consequence:
+    """Return a row in the units that were chosen."""
+    after, unit = units.pair(row.after, row.unit)
+    return replace(row, before=units.pair(row.before, row.unit)[0], after=after, unit=unit)
+
+
 class Consequences(QWidget):
     """What adopting would change: old → new; or what follows from the values in use."""
 
@@ -203,7 +212,7 @@ class Consequences(QWidget):
 
     def show_rows(self, rows: list[Consequence]) -> None:
         """Show rows."""
-        self._rows = rows
+        self._rows = rows = [_in_units(row) for row in rows]
         self.setAccessibleName(
             ", ".join(
                 f"{plain(r.name)} {r.before + ' to ' if r.before else ''}{r.after} {r.unit}"

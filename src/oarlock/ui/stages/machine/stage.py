@@ -12,9 +12,9 @@ from oarlock.machine import Axis, SensorKind
 from oarlock.machine.pasted import pasted
 from oarlock.machine.unknown import is_known
 from oarlock.quantities.display import digits, signed
-from oarlock.quantities.kinds import RPM
 from oarlock.session.entries import entered_all
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.numbers import Block, Panel, Why
 from oarlock.ui.stages.base import Around, ReadOut, StageView
@@ -221,7 +221,7 @@ class MachineStage(StageView):
         top = shown.limits.p * shown.limits.omega_max / math.tau
         sampling = self.session.axis.inverter.control_frequency.value
         return ReadOut(
-            f"electrical frequency at {shown.omega / RPM:.0f} rpm",
+            f"electrical frequency at {units.speed().text(shown.omega)}",
             digits(shown.electrical_hertz, 3),
             "Hz",
             (f"at top speed {top:.0f} Hz, 1/{sampling / top:.0f} of sampling",

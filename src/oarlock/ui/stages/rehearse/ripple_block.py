@@ -5,6 +5,7 @@ from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QWidget
 
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import link_button
 from oarlock.ui.kit.numbers import Panel
 from oarlock.ui.kit.paint import draw_text
@@ -21,7 +22,7 @@ class RippleBlock:
     def __init__(self, panel: Panel) -> None:
         self._block = block = panel.block("Torque ripple", _HINT)
         self._whole = block.row("All causes", "Torque that nobody asked for, effective value")
-        self._whole.show_value("–", "N·m")
+        self._whole.show_value(*units.pair("–", "N·m"))
         self._share = block.row("Of rated torque", "All causes together")
         self._share.show_value("–", "%")
         self.bars = CauseBars()
@@ -40,7 +41,7 @@ class RippleBlock:
         """Show what came of it; `of` tells which axis and scenario it is of."""
         self.told, self._of = (shown, of), of
         self.mark(of)
-        self._whole.show_value(shown.whole, "N·m")
+        self._whole.show_value(*units.pair(shown.whole, "N·m"))
         self._share.show_value(shown.of_rated, "%")
         self.bars.show_causes(shown)
 
@@ -48,6 +49,11 @@ class RippleBlock:
         """Show what another window has shown; None: nothing."""
         if told is not None:
             self.show_split(*told)
+
+
+def _size(torque: str) -> str:
+    """Return a torque (N·m) with the unit that was chosen."""
+    return " ".join(units.pair(torque, "N·m"))
 
 
 class CauseBars(QWidget):
@@ -62,7 +68,7 @@ class CauseBars(QWidget):
         """Show the causes, the largest at the top."""
         self._shown = shown
         self.setFixedHeight(_ROW * len(shown.causes) + 4)
-        told = "; ".join(f"{name} {100 * share:.0f} %, {size} N·m"
+        told = "; ".join(f"{name} {100 * share:.0f} %, {_size(size)}"
                          for name, share, size in shown.causes)  # fmt: skip
         self.setAccessibleName(f"What makes it: {told}")
         self.update()
@@ -76,4 +82,4 @@ class CauseBars(QWidget):
             y = 14.0 + _ROW * n
             draw_text(p, 0, y, name, t.ink, size=look.SMALL)
             p.fillRect(QRectF(_LEFT, y - 9, max(share * room, 1.0), 10), t.torque)
-            draw_text(p, self.width(), y, f"{size} N·m", t.muted, size=look.SMALL, align="right")
+            draw_text(p, self.width(), y, _size(size), t.muted, size=look.SMALL, align="right")

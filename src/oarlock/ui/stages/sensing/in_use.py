@@ -4,6 +4,7 @@ import math
 
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities.display import digits, signed
+from oarlock.ui.kit import units
 from oarlock.ui.kit.numbers import Panel
 from oarlock.views.sensing import SensingStep
 from oarlock.views.sensing_experiments import HAND, REST, TURN
@@ -43,7 +44,7 @@ class InUse:
         way = "forward" if sensor.side.value > 0 else "reversed"
         self._side.show_value(way if sensor.is_found else "–", "", "", sensor.side.best.origin)
         self._show_currents(axis, made)
-        self._break.show_value(digits(breakaway, 2) if breakaway else "–", "N·m")
+        self._break.show_value(*units.pair(digits(breakaway, 2) if breakaway else "–", "N·m"))
         known, count = inv.current_full_scale.is_known, inv.current_count
         scale = inv.current_full_scale.best.origin
         self._count.show_value(digits(1e3 * count, 3) if known else "–", "mA", "", scale)

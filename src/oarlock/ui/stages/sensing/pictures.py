@@ -21,6 +21,7 @@ from oarlock.quantities.display import signed
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Finding
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.curves import curve, draw_curve
 from oarlock.ui.kit.paint import draw_text, line
 
@@ -269,7 +270,7 @@ def paint_dial(p: QPainter, rect: QRectF, live: Live, axis: Axis) -> None:
     rows = (
         (f"{math.degrees(live.angle) % 360:.1f}°", "shaft", t.ink),
         (f"{math.degrees(electrical) % 360:.0f}°" if pairs_known else "–", "electrical", t.accent),
-        (f"{signed(live.speed / RPM, 0)} rpm", way, t.ink),
+        (units.told(f"{signed(live.speed / RPM, 0)} rpm"), way, t.ink),
     )
     left = centre.x() + radius + 30
     for n, (value, name, color) in enumerate(rows):

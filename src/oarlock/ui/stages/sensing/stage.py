@@ -16,11 +16,11 @@ from oarlock.experiments.registry import gives_nothing
 from oarlock.experiments.sensing.evidence import TurnError
 from oarlock.machine import SensorKind
 from oarlock.quantities.display import digits
-from oarlock.quantities.kinds import RPM
 from oarlock.session.bench import Doing
 from oarlock.session.jobs import Done, Failed, Stopped
 from oarlock.session.perform import Performed
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import line
 from oarlock.ui.stages.base import Around, ReadOut, StageView
 from oarlock.ui.stages.sensing.in_use import InUse
@@ -234,7 +234,7 @@ class SensingStage(StageView):
             m = self.session.axis.machine
             hertz = largest * m.max_speed.value / math.tau
             return ReadOut(
-                f"order {largest} a turn at {m.max_speed.value / RPM:.0f} rpm",
+                f"order {largest} a turn at {units.speed().text(m.max_speed.value)}",
                 digits(hertz, 3),
                 "Hz",
                 ("the angle's largest error meets", "a resonance where it passes it"),

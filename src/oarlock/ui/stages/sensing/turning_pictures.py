@@ -11,9 +11,9 @@ from oarlock.experiments.sensing.evidence import HallRing, Levels, Pushed, Start
 from oarlock.experiments.sensing.push import NAMES
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits, fixed, signed
-from oarlock.quantities.kinds import RPM
 from oarlock.records import Finding
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.curves import curve, draw_curve
 from oarlock.ui.kit.paint import draw_text, line
 
@@ -269,17 +269,19 @@ def paint_start(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None
         return
     pairs = axis.machine.pole_pairs.value
     area = rect.adjusted(40, 16, -6, -16)
-    rpm = ev.speed / pairs / RPM
-    span = 1.15 * float(np.abs(rpm).max()) or 1.0
-    hand = finding.extra["hand-over"].value / pairs / RPM
+    scale = units.speed()
+    speed = ev.speed / pairs / scale.per
+    span = 1.15 * float(np.abs(speed).max()) or 1.0
+    hand = finding.extra["hand-over"].value / pairs / scale.per
     for value in (-hand, 0.0, hand):
         y = area.center().y() - value / span * area.height() / 2
         style = Qt.PenStyle.SolidLine if value == 0 else Qt.PenStyle.DashLine
         line(p, area.left(), y, area.right(), y, t.muted, 1, style)
-        draw_text(p, area.left() - 5, y + 4, fixed(value, 0), t.muted, size=look.SMALL,
+        text = f"{value:.3g}" if abs(hand) < 10.0 else fixed(value, 0)
+        draw_text(p, area.left() - 5, y + 4, text.replace("-", "−"), t.muted, size=look.SMALL,
                   align="right")  # fmt: skip
-    draw_curve(p, curve(area, ev.t, rpm, -span, span), t.speed, 1.6)
-    draw_text(p, area.left(), rect.top() + 10, "rpm; dashed: hand-over",
+    draw_curve(p, curve(area, ev.t, speed, -span, span), t.speed, 1.6)
+    draw_text(p, area.left(), rect.top() + 10, f"{scale.unit}; dashed: hand-over",
               t.muted, size=look.SMALL)  # fmt: skip
     draw_text(p, area.right(), rect.bottom(), f"{float(ev.t[-1]):.1f} s", t.muted,
               size=look.SMALL, align="right")  # fmt: skip

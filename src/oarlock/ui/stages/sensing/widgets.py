@@ -2,6 +2,7 @@
 
 import math
 import re
+from collections.abc import Iterable
 
 from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QResizeEvent
@@ -12,6 +13,7 @@ from oarlock.machine import Axis
 from oarlock.quantities.kinds import RPM
 from oarlock.session.bench import Doing
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import button
 from oarlock.ui.kit.paint import Mark, draw_text, hatch, line, mark, paint_progress, text_width
 from oarlock.ui.stages.sensing import pictures as pictures
@@ -133,7 +135,7 @@ class StepCard(QWidget):
         if dial and self._live is not None:
             pictures.paint_dial(p, area, self._live, self._axis)
         elif step.finding is not None and step.finding.evidence:
-            lines = folded_all(step.details, self.width() - 4)
+            lines = folded_all(map(units.told, step.details), self.width() - 4)
             area.setHeight(max(area.height() - 15 * len(lines), 40.0))
             p.setClipRect(QRectF(0, 0, self.width(), area.bottom() + 15 * len(lines) + 4))
             _PICTURES[self.kind](p, area, step.finding, self._axis)
@@ -141,7 +143,7 @@ class StepCard(QWidget):
                 draw_text(p, 0, area.bottom() + 14 + 15 * n, text, t.ink, size=look.SMALL)
             p.setClipping(False)
         else:
-            for n, text in enumerate(folded_all(step.details, self.width() - 4)):
+            for n, text in enumerate(folded_all(map(units.told, step.details), self.width() - 4)):
                 draw_text(p, 0, area.top() + 14 + 16 * n, text, t.ink, size=look.SMALL)
         self._paint_words(p, step)
 
@@ -203,7 +205,7 @@ class StepCard(QWidget):
         if self._live is not None:
             live = self._live
             said = f"shaft {math.degrees(live.angle) % 360.0:.0f}°, {live.speed / RPM:.0f} rpm, "
-            said += f"{live.current:.1f} A"
+            said = units.told(f"{said}{live.current:.1f} A")
             draw_text(p, area.center().x(), y + 24, said, t.muted, align="center")
 
 
@@ -222,7 +224,7 @@ def folded(text: str, width: float) -> list[str]:
     return [*lines, current] if current else lines
 
 
-def folded_all(texts: tuple[str, ...], width: float) -> list[str]:
+def folded_all(texts: Iterable[str], width: float) -> list[str]:
     """Return several texts, each broken into lines of at most `width` px."""
     return [line_ for text in texts for line_ in folded(text, width)]
 
