@@ -43,7 +43,9 @@ class TileButton(QAbstractButton):
         """Show a state of the quantity."""
         self._tile = tile
         self.setAccessibleName(plain(BY_KEY[tile.quantity].title))
-        self.setAccessibleDescription(f"{tile.value} {tile.unit} {tile.plus}, {tile.verdict}")
+        self.setAccessibleDescription(
+            f"{tile.value} {tile.unit} {tile.plus}, {units.told(tile.verdict)}"
+        )
         self.update()
 
     def paintEvent(self, _event: QPaintEvent) -> None:
@@ -68,7 +70,7 @@ class TileButton(QAbstractButton):
             else:
                 diamond(p, x + 6, middle + 23, t.attention, t.panel, 6.5)
         indent = 18 if tile.finding is not None else 0
-        draw_text(p, x + indent, middle + 27, tile.verdict, color, size=look.SMALL)
+        draw_text(p, x + indent, middle + 27, units.told(tile.verdict), color, size=look.SMALL)
         if tile.finding is not None:
             word = "adopted" if tile.adopted else "not adopted"
             draw_text(p, 66, self.height() - 5, word, t.muted, size=look.SMALL, align="center")

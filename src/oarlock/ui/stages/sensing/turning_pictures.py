@@ -129,6 +129,12 @@ def _paint_ring(p: QPainter, rect: QRectF, finding: Finding, ev: HallRing) -> No
         draw_text(p, rect.right() - 56, y, name, t.muted, size=look.SMALL)
 
 
+def _in_unit(torque: float) -> str:
+    """Return a torque (N·m) with its sign, as a number of the unit chosen."""
+    value = torque / units.torque().per
+    return signed(value, 2 if abs(value) < 10.0 else 0)
+
+
 def paint_push(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
     """Paint the four pushes as arrows with what the shaft did and the torque it took."""
     t, ev = look.theme(), finding.evidence
@@ -156,7 +162,7 @@ def paint_push(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
             _bow(p, centre, forward=torque > 0.0)
         box = QRectF(x - each / 2 + 6, rect.top() + 72, each - 12, rect.height() - 118)
         if box.height() < 18:  # too low for the curve: the torque alone
-            shown = signed(torque, 2) if abs(torque) > 0.1 * due else "0"
+            shown = _in_unit(torque) if abs(torque) > 0.1 * due else "0"
             draw_text(p, x, rect.top() + 82, shown, t.ink, bold=True, align="center")
             continue
         p.fillRect(box, t.ground)
@@ -165,9 +171,9 @@ def paint_push(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
         moved, time = ev.moved[n], ev.t[n]
         if moved.size > 1:
             draw_curve(p, curve(box, time, moved, -1.1 * most, 1.1 * most), t.speed, 1.8)
-        shown = signed(torque, 2) if abs(torque) > 0.1 * due else "0"
+        shown = _in_unit(torque) if abs(torque) > 0.1 * due else "0"
         draw_text(p, x, box.bottom() + 18, shown, t.ink, bold=True, align="center")
-        wanted = f"of {due:.2f}" if along_q else "of 0"
+        wanted = f"of {_in_unit(due)[1:]}" if along_q else "of 0"
         draw_text(p, x, box.bottom() + 34, wanted, t.muted, size=look.SMALL, align="center")
 
 

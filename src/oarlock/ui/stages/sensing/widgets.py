@@ -120,7 +120,7 @@ class StepCard(QWidget):
         off = bool(step.waits_for)
         width = draw_text(p, 28, 17, step.title, t.muted if off else t.ink, size=look.NAME,
                           bold=True)  # fmt: skip
-        hint = _WORDS[self.kind][1]
+        hint = _WORDS[self.kind][1].replace("N·m", units.torque().unit)
         if self.width() - 34 - width > text_width(hint, look.SMALL):
             draw_text(p, self.width(), 17, hint, t.muted, size=look.SMALL, align="right")
         if off:
