@@ -11,6 +11,7 @@ import statistics
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -36,6 +37,7 @@ from oarlock.drive.practice_process import PracticeProcess
 from oarlock.drive.runner import play
 from oarlock.drive.steps import Limits, Plan, Step
 from oarlock.experiments.common.gentle import gentle_gains
+from oarlock.ui.stages.base import StageView
 from oarlock.views.current import picture
 
 
@@ -119,6 +121,7 @@ def drag(*, short: bool = False) -> list[Row]:
                 hertz = low + (0.5 + 0.5 * math.sin(i / 20.0)) * (high - low)
                 times.append(_painted(qt, partial(stage.drag_to, hertz)))
                 plain.append(_painted(qt, partial(bare.shift, i)))
+            beside = _beside_a_job(qt, stage, low, high) if key == "current" and not short else 0.0
             opened.session.end_drag("bench", keep=False)
             middle = statistics.median(times)
             rows += [
@@ -127,10 +130,31 @@ def drag(*, short: bool = False) -> list[Row]:
                 Row("  recompute and repaint, median", middle, 16.7, "ms"),
                 Row("  95th percentile", sorted(times)[int(0.95 * len(times))], 33.0, "ms"),
             ]  # fmt: skip
+            if beside:
+                rows.append(Row("  beside a job that computes in Python, over it", beside / middle,
+                                4.0, "×"))  # fmt: skip
         bare.close()
         opened.close()
         opened.window.close()
     return rows
+
+
+def _beside_a_job(qt: QCoreApplication, stage: StageView, low: float, high: float) -> float:
+    """Return the median ms of a position while another thread computes in plain Python."""
+    ends = threading.Event()
+
+    def compute() -> None:
+        while not ends.is_set():
+            sum(n * n % 7 for n in range(1000))
+
+    beside = threading.Thread(target=compute, daemon=True)
+    beside.start()
+    try:
+        hertz = np.geomspace(low, high, 30).tolist()
+        return statistics.median([_painted(qt, partial(stage.drag_to, one)) for one in hertz])
+    finally:
+        ends.set()
+        beside.join()
 
 
 def _painted(qt: QCoreApplication, move: Callable[[], object]) -> float:

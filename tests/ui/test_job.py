@@ -13,7 +13,7 @@ from pytestqt.qtbot import QtBot
 
 from oarlock.session.session import Session
 from oarlock.store.project import Project
-from oarlock.ui.frame.app import Application
+from oarlock.ui.frame.app import Application, application
 from oarlock.ui.stages.current.stage import CurrentStage
 from oarlock.ui.stages.handover.stage import HandoverStage
 from oarlock.ui.stages.identify.stage import IdentifyStage
@@ -325,3 +325,9 @@ pump(lambda: False, 60)
     assert run in session.wanted_readings()
     session.close()
     time.sleep(0.1)
+
+
+def test_a_job_that_computes_gives_the_interpreter_back_soon(qtbot: QtBot) -> None:
+    """Painting gives it away hundreds of times: what it waits for each time adds up."""
+    application()
+    assert sys.getswitchinterval() <= 2e-4

@@ -189,6 +189,9 @@ def application() -> QApplication:
     found = QApplication.instance()
     if isinstance(found, QApplication):
         return found
+    # Painting gives the interpreter away hundreds of times. Beside a job that computes, it would
+    # be handed back after 5 ms each time: a drag would take two seconds a position.
+    sys.setswitchinterval(1e-4)
     made = QApplication(sys.argv[:1])
     made.setApplicationName("Oarlock")
     made.setStyle("Fusion")
