@@ -5,9 +5,11 @@ import queue
 import signal
 import time
 from collections.abc import Callable, Iterator
+from typing import Any
 
 import pytest
 
+from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.practice_process import PracticeProcess
 from oarlock.errors import InputError
 from oarlock.experiments.identify.standstill import InductanceSine
@@ -196,6 +198,35 @@ def test_a_drive_on_a_bus_that_was_lost_is_connected_again(
         assert bench.live.state == "de-energised"
         bench.disconnect()
         assert not bench.waiting
+
+
+@pytest.mark.parametrize(("patience", "least", "most"), [(5.0, 1, 1), (0.1, 2, 6)])
+def test_a_lost_drive_is_waited_for_on_one_bus_for_a_while(
+    bench: Bench, owner: Owner, monkeypatch: pytest.MonkeyPatch,
+    patience: float, least: int, most: int,
+) -> None:  # fmt: skip
+    """The bus stays open while nobody answers; after a while it is opened anew."""
+    opened: list[str] = []
+
+    class Counted(CanopenLink):
+        def __init__(self, channel: str, **given: Any) -> None:
+            opened.append(channel)
+            super().__init__(channel, **given)
+
+    bus = free_bus()
+    with drive_on(bus) as drive:
+        bench.connect_drive(bus)
+        owner.until(lambda: bench.connected)
+        monkeypatch.setattr("oarlock.drive.canopen_link.CanopenLink", Counted)
+        monkeypatch.setattr("oarlock.session.connecting._PATIENCE", patience)
+        drive.send_signal(signal.SIGSTOP)
+        owner.until(lambda: watched(bench) and bench.waiting)
+        until = time.monotonic() + 2.0
+        owner.until(lambda: watched(bench) and time.monotonic() > until)
+        assert least <= len(opened) <= most
+        drive.send_signal(signal.SIGCONT)
+        owner.until(lambda: watched(bench) and bench.connected)
+        bench.disconnect()
 
 
 def test_a_lost_drive_is_no_longer_looked_for_when_it_is_not_wanted(
