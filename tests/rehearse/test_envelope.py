@@ -85,6 +85,9 @@ def test_a_machine_that_trips_or_falls_behind_falls_out(winch: Axis) -> None:
     off = (believed.mean["speed_ref"] - believed.mean["speed"]) * 60.0 / (2.0 * np.pi)
     assert low == pytest.approx(off, abs=0.01)
     assert len(courses["asked"][1]) == 2
+    faster = {**found.most, "speed": found.most["speed"] + 0.1}  # of those that follow, another
+    low, high = many_courses(replace(found, most=faster), Control.SPEED)["behind"][0][0]
+    assert high - low == pytest.approx(0.1 * 60.0 / (2.0 * np.pi) * np.ones_like(low))
 
 
 def test_the_remedy_is_the_largest_share_with_which_all_follow(winch: Axis) -> None:

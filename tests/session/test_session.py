@@ -22,7 +22,7 @@ from oarlock.machine.speed_loop import SpeedGains
 from oarlock.records import Record
 from oarlock.records.quantity import KEYS
 from oarlock.session.perform import Performed, target_settings
-from oarlock.session.readings import read_again
+from oarlock.session.readings import read_again, wanted
 from oarlock.session.session import Session
 from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.store.project import Project
@@ -536,3 +536,13 @@ def test_an_empty_project_is_refused_in_one_line(tmp_path: Path) -> None:
     with pytest.raises(InputError, match="holds no axis"):
         Session(project, lambda call: call())
     project.close()
+
+
+def test_the_newest_sweeps_and_pinned_ones_are_read(verified: Session) -> None:
+    base = verified.now.runs[-1]
+    sweeps = [replace(base, id=100 + n, kind="current sweep", ended="done", pinned=n == 0)
+              for n in range(4)]  # fmt: skip
+    now = replace(verified.now, runs=(*verified.now.runs, *sweeps), readings={})
+    found = {run.id for run in wanted(now)}
+    assert found >= {100, 102, 103}
+    assert 101 not in found
