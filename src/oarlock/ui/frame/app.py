@@ -186,12 +186,12 @@ def _warm_up() -> None:
 
 def application() -> QApplication:
     """Return the Qt application, made on first use."""
-    found = QApplication.instance()
-    if isinstance(found, QApplication):
-        return found
     # Painting gives the interpreter away hundreds of times. Beside a job that computes, it would
     # be handed back after 5 ms each time: a drag would take two seconds a position.
     sys.setswitchinterval(1e-4)
+    found = QApplication.instance()
+    if isinstance(found, QApplication):
+        return found
     made = QApplication(sys.argv[:1])
     made.setApplicationName("Oarlock")
     made.setStyle("Fusion")
