@@ -77,16 +77,10 @@ class PositionGainPlot(FrequencyPlot):
         align = "right" if side < 0 else "left"
         draw_text(p, quiet + side, zero + 34, text, t.attention, size=look.SMALL, align=align,
                   halo=t.halo)  # fmt: skip
-        draw_text(p, self.area.left() + 8, self._name_at(shown), "open loop", t.speed, halo=t.halo)
+        left, top, wide = self.area.left() + 6, self.area.top(), text_width("open loop", look.BODY)
+        p.fillRect(QRectF(left, top + 2, wide + 4, 16), t.panel)  # no curve runs through it
+        draw_text(p, left + 2, top + 14, "open loop", t.speed, halo=t.halo)
         draw_text(p, self.area.left() + 8, zero + 16, "closed loop", t.speed, halo=t.halo)
-
-    def _name_at(self, shown: PositionPicture) -> float:
-        """Return where the open loop's name stands (px): at the top, or below its curve there."""
-        left, top = self.area.left(), self.area.top() + 14
-        ends = [self.x_at(left + 8), self.x_at(left + 8 + text_width("open loop", look.BODY))]
-        ys = [self.py(float(y)) for y in np.interp(ends, np.log10(shown.f), shown.open_gain)]
-        runs_through = min(ys) < top + 4 and max(ys) > top - 14
-        return max(ys) + 16 if runs_through else top
 
     def _annotate_sweep(self, p: QPainter, sweep: Swept, x: float, *, room: bool) -> None:
         """Say where the circles come from, and what is read off them."""
