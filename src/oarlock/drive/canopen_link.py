@@ -126,10 +126,10 @@ class CanopenLink:
 
     def _see(self, where: Channel, asks_again: Callable[[], bool]) -> None:
         """Refuse a bus that is commanded already, or a drive of another contract."""
-        alone = where.interface == SOCKET  # a local socket tells by itself
-        if not alone:
+        shared = where.interface != SOCKET  # a local socket tells by itself
+        if shared:
             see_alone(self._network, self._lose, self._place)
-        if see_contract(self.read, asks_again, self._place) and not alone:
+        if see_contract(self.read, asks_again, self._place) and shared:
             see_alone(self._network, self._lose, self._place)  # somebody else may have come
 
     # What arrives, on the receiving thread

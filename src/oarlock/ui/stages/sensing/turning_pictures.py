@@ -132,7 +132,7 @@ def _paint_ring(p: QPainter, rect: QRectF, finding: Finding, ev: HallRing) -> No
 def _in_unit(torque: float) -> str:
     """Return a torque (N·m) with its sign, as a number of the unit chosen."""
     value = torque / units.torque().per
-    return signed(value, 2 if abs(value) < 10.0 else 0)
+    return signed(value, 2 if abs(value) < 10.0 else 1 if abs(value) < 100.0 else 0)
 
 
 def paint_push(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
