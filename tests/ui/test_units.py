@@ -13,6 +13,7 @@ from oarlock.ui.kit import units
 from oarlock.ui.stages.identify.pictures import evidence_curves
 from oarlock.ui.stages.identify.widgets import Consequences
 from oarlock.ui.stages.rehearse.ripple_block import CauseBars
+from oarlock.ui.stages.sensing.turning_pictures import _in_unit
 from oarlock.views.identify import Consequence
 from oarlock.views.rehearsal import Split
 
@@ -70,3 +71,9 @@ def test_the_speed_of_an_inertia_s_evidence(chosen: None) -> None:
     assert fit == pytest.approx(90.0 * x * RPM)
     _, volts, _, _ = evidence_curves("resistance", evidence)
     assert volts == pytest.approx(100.0 * x)
+
+
+def test_the_torque_of_a_push(chosen: None) -> None:
+    assert _in_unit(-1.678) == "−1678"
+    units.choose(Shown(), None, None)
+    assert [_in_unit(value) for value in (1.678, -16.78, 167.8)] == ["+1.68", "−16.8", "+168"]

@@ -4,7 +4,7 @@ Inside and in files everything stays SI, phase, peak; what is shown always carri
 """
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from oarlock.errors import InputError
@@ -33,6 +33,10 @@ class Scale:
     def text(self, value: float) -> str:
         """Return a value (SI) with the unit."""
         return f"{self.number(value)} {self.unit}"
+
+
+Units = Mapping[str, Scale]  # by the names of the usual ones
+USUAL: Units = {"rpm": Scale(RPM, "rpm"), "A": Scale(1.0, "A"), "N·m": Scale(1.0, "N·m")}
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,7 +1,7 @@
 """Runs beside one another: what they were played with, what they gave, and their curves."""
 
 import math
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -17,12 +17,11 @@ from oarlock.experiments.registry import tested_by
 from oarlock.machine.loops import LOOPS
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
-from oarlock.quantities.shown import Scale
+from oarlock.quantities.shown import USUAL, Units
 from oarlock.records import Reading, Run
 from oarlock.views.snapshot import Snapshot
 
 Array = NDArray[np.float64]
-Units = Mapping[str, Scale]  # in which each of the usual units is told; others stay
 MOST = 5  # runs side by side
 _SAME = 1e-4  # of a value: what differs by less is told as the same
 _DEG = math.pi / 180.0
@@ -50,7 +49,6 @@ _FIGURES = {
     "points": ("trusted points", "", 1.0), "omega_n": ("fitted", "Hz", math.tau),
     "zeta": ("damping", "", 1.0), "resonance": ("shaft at", "Hz", math.tau), "Q": ("Q", "", 1.0),
 }  # fmt: skip
-_USUAL: Units = {}
 _FILTER = {"frequency": ("Hz", math.tau), "width": ("of it", 1.0), "depth": ("dB", 0.0)}
 
 
@@ -94,7 +92,7 @@ def chosen(now: Snapshot) -> tuple[Run, ...]:
     return tuple(pinned[:MOST])
 
 
-def comparison(now: Snapshot, runs: Sequence[Run], units: Units = _USUAL) -> Comparison:
+def comparison(now: Snapshot, runs: Sequence[Run], units: Units = USUAL) -> Comparison:
     """Return runs side by side."""
     found = (*_played_with(runs, units), *_gave(runs, units))
     rows = [row for row in found if any(cell != "–" for cell in row.cells)]
@@ -165,7 +163,7 @@ def _filter(value: float | None, scale: float) -> str:
     return digits(20.0 * math.log10(max(value, 1e-6)), 2) if scale == 0.0 else _number(value, scale)
 
 
-def trace(reading: Reading | None, units: Units = _USUAL) -> Trace | None:
+def trace(reading: Reading | None, units: Units = USUAL) -> Trace | None:
     """Return the curve of an answer, over time or over frequency."""
     if isinstance(reading, StepResult):
         unit, scale = _told_in("A", 1.0, units)

@@ -8,12 +8,10 @@ from oarlock.experiments.registry import gives_nothing, tested_by
 from oarlock.machine import Axis
 from oarlock.machine.current_loop import KEY as CURRENT_KEY
 from oarlock.quantities.display import digits, sentence, whole_degrees, with_std
-from oarlock.quantities.kinds import RPM
-from oarlock.quantities.shown import Scale
+from oarlock.quantities.shown import USUAL, Scale
 from oarlock.records import Run
 from oarlock.records.quantity import QUANTITIES
 
-_USUAL = Scale(RPM, "rpm")
 COLUMNS = (
     "time",
     "",
@@ -70,7 +68,7 @@ def _sensed(run: Run) -> str:
 
 def cells(
     run: Run, axis: Axis, *, written: bool = True, told: Callable[[str], str] = str,
-    speed: Scale = _USUAL,
+    speed: Scale = USUAL["rpm"],
 ) -> tuple[str, ...]:  # fmt: skip
     """Return the row's texts in the order of `COLUMNS`.
 

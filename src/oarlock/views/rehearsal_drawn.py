@@ -5,8 +5,7 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from oarlock.quantities.kinds import RPM
-from oarlock.quantities.shown import Scale
+from oarlock.quantities.shown import USUAL, Scale, Units
 from oarlock.rehearse.envelope import Spread
 from oarlock.rehearse.figures import shaft_way
 from oarlock.rehearse.run import Array
@@ -16,8 +15,6 @@ from oarlock.views.rehearsal import RehearsePicture, unread
 Curve = tuple[Array, Array, Array]
 Bands = list[tuple[Array, Array]]
 Told = tuple[tuple[str, float], ...]  # text and height of each point at the cursor
-Units = Mapping[str, Scale]  # in which each of the usual units is told
-USUAL: Units = {"rpm": Scale(RPM, "rpm"), "A": Scale(1.0, "A")}
 _TURN = Scale(math.tau, "turns")
 
 

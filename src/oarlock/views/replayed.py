@@ -1,7 +1,7 @@
 """What a replayed run shows: one repeat, measured and simulated over one another."""
 
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,13 +15,12 @@ from oarlock.experiments.loops.position_move import PositionMove
 from oarlock.machine import Axis
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
-from oarlock.quantities.shown import Scale
+from oarlock.quantities.shown import USUAL, Units
 from oarlock.records import Record, Run
 from oarlock.rehearse.replay import Lack, Replay, Trace, can_be_replayed, replay
 
 Array = NDArray[np.float64]
 SHOWN = 4  # runs that are offered
-_PER = {"rpm": RPM, "A": 1.0}  # SI, of one of it
 _AGREE = 1.5  # of what repeats differ by
 _WHERE = {"inertia": " at the steepest", "torque that grows with speed": " at the highest speed"}
 
@@ -36,12 +35,12 @@ class Over:
     measured: Array
     simulated: Array
 
-    def told_in(self, units: Mapping[str, Scale]) -> "Over":
+    def told_in(self, units: Units) -> "Over":
         """Return it in the units that were chosen, by the names of the usual ones."""
-        usual, scale = _PER.get(self.unit), units.get(self.unit)
-        if usual is None or scale is None:
+        scale = units.get(self.unit)
+        if scale is None:
             return self
-        times = usual / scale.per
+        times = USUAL[self.unit].per / scale.per
         asked = None if self.asked is None else times * self.asked
         return Over(name=self.name, unit=scale.unit, asked=asked, measured=times * self.measured,
                     simulated=times * self.simulated)  # fmt: skip

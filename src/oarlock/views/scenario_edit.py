@@ -6,9 +6,10 @@ from pathlib import Path
 
 from oarlock.errors import InputError
 from oarlock.files import parse_toml
+from oarlock.quantities.shown import USUAL, Units
 from oarlock.rehearse.scenario import Control, Scenario
 from oarlock.views.rehearsal import scenario_of
-from oarlock.views.rehearsal_drawn import USUAL, Units, asked_as
+from oarlock.views.rehearsal_drawn import asked_as
 
 _STEPS = 400.0  # places of a point in time over the whole duration, at least
 _HEIGHTS, _LEAST = 200.0, 1e-3  # places in value, up to the largest; in the unit that is drawn

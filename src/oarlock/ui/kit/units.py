@@ -1,10 +1,9 @@
 """The units in which pictures are drawn: chosen once for all of them, as the palette is."""
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 
 from oarlock.quantities.retold import retold
-from oarlock.quantities.shown import Scale, Shown
+from oarlock.quantities.shown import Scale, Shown, Units
 from oarlock.ui.kit.plot import linear_ticks
 
 _SHORT = 3  # letters that fit beside an axis
@@ -69,7 +68,7 @@ def torques() -> tuple[Scale, ...]:
     return _used.torques
 
 
-def by_name() -> Mapping[str, Scale]:
+def by_name() -> Units:
     """Return the unit that each of the usual ones is told in."""
     return {"rpm": _used.speed, "A": _used.current, "N·m": _used.torque}
 
