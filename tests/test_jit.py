@@ -8,7 +8,7 @@ from pathlib import Path
 import oarlock
 from oarlock.jit import kernel_sources
 
-PROGRAM = "import os, oarlock.jit as j; j._choose_folder(); print(os.environ['NUMBA_CACHE_DIR'])"
+PROGRAM = "import os, oarlock.jit as j; j.kernel_folder(); print(os.environ['NUMBA_CACHE_DIR'])"
 
 
 def folder(source: Path, base: Path) -> Path:

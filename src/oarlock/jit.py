@@ -23,8 +23,8 @@ def kernel_sources() -> list[Path]:
 
 
 @cache
-def _choose_folder() -> None:
-    """Name the folder of the compiled code, within the user's own choice where there is one."""
+def kernel_folder() -> Path:
+    """Return the folder of the compiled code, within the user's own choice where there is one."""
     digest = hashlib.sha256()
     for source in kernel_sources():
         digest.update(source.read_bytes())
@@ -39,6 +39,7 @@ def _choose_folder() -> None:
     folder = base if base.name == name else base / name  # as told by the process that began this
     folder.mkdir(parents=True, exist_ok=True)
     os.environ[_CHOSEN] = str(folder)
+    return folder
 
 
 def njit(*, inline: bool = False) -> Callable[[F], F]:
@@ -53,7 +54,7 @@ def njit(*, inline: bool = False) -> Callable[[F], F]:
         operation each
 
     """
-    _choose_folder()
+    kernel_folder()
     import numba
 
     decorator: Callable[[F], F] = numba.njit(

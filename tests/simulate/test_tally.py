@@ -24,12 +24,13 @@ def kept_of(
     rows: np.ndarray, cuts: tuple[int, ...] = (), reach: np.ndarray | None = None
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
     """Return counts, sums, the bin that is begun, and bins, of rows that come in portions."""
-    counts, sums = np.zeros(4, dtype=np.int64), np.zeros(3)
+    counts, sums = np.zeros(tally.COUNTS, dtype=np.int64), np.zeros(tally.SUMS)
     begun, kept = np.zeros((3, tally.COLUMNS)), np.zeros((3, SAMPLES, tally.COLUMNS))
     none = np.zeros((0, k.REACH_SIZE), dtype=np.float32)
     for first, until in zip((0, *cuts), (*cuts, len(rows)), strict=True):
         part = none if reach is None else reach[first:until]
-        tally.gather(rows[first:until], part, BEGAN, R, WIDTH, counts, sums, begun, kept)
+        tally.gather(rows[first:until], 0, until - first, part, BEGAN, R, WIDTH, counts, sums, begun,
+                     kept, np.zeros(tally.COLUMNS))  # fmt: skip
     return counts, sums, begun, kept
 
 
@@ -61,8 +62,8 @@ def test_sums_are_over_all_samples(rows: np.ndarray) -> None:
     truth = columns(rows)
     limit = truth[:, tally.KEPT_BUS] / math.sqrt(3.0)
     assert counts[tally.SAMPLES] == SAMPLES
-    assert 3 < counts[tally.OVER] < SAMPLES - 3
-    assert counts[tally.OVER] == np.count_nonzero(truth[:, tally.VOLTS] >= 0.999 * limit)
+    assert 3 < sums[tally.OVER] < SAMPLES - 3
+    assert sums[tally.OVER] == np.count_nonzero(truth[:, tally.VOLTS] >= 0.999 * limit)
     assert sums[tally.OF_CURRENT] == pytest.approx(np.sum(truth[:, tally.AMPERES] ** 2))
     assert sums[tally.OF_FOLLOWING] == pytest.approx(np.sum(truth[:, tally.FOLLOWING] ** 2))
     assert sums[tally.OF_RIPPLE] == 0.0

@@ -10,6 +10,7 @@ from oarlock.machine import Axis
 from oarlock.simulate import layout as k
 from oarlock.simulate import tally as kernel
 from oarlock.simulate.drive_model import DriveModel
+from oarlock.simulate.lanes import LaneTally
 
 Array = NDArray[np.float64]
 Columns = Mapping[str, Array]  # by channel, (n,)
@@ -40,12 +41,13 @@ class Bins:
 
     def __init__(self, duration: float, axis: Axis) -> None:
         Ts = axis.inverter.Ts
-        self._width = max(round(min(_BIN, duration / _LEAST_BINS) / Ts), 1)
-        self.seconds = self._width * Ts  # of a bin
-        most = round(duration / Ts) // self._width + 1
-        self._kept = np.empty((3, most, kernel.COLUMNS))
-        self._counts = np.zeros(4, dtype=np.int64)
-        self._sums, self._begun = np.zeros(3), np.zeros((3, kernel.COLUMNS))
+        width = max(round(min(_BIN, duration / _LEAST_BINS) / Ts), 1)
+        self.width, self.seconds = width, width * Ts  # of a bin: samples, s
+        self.most = round(duration / Ts) // width + 1  # bins
+        self._kept = np.empty((3, self.most, kernel.COLUMNS))
+        self._counts = np.zeros(kernel.COUNTS, dtype=np.int64)
+        self._sums, self._begun = np.zeros(kernel.SUMS), np.zeros((3, kernel.COLUMNS))
+        self._now = np.zeros(kernel.COLUMNS)
 
     @property
     def samples(self) -> int:
@@ -55,13 +57,13 @@ class Bins:
     @property
     def squares(self) -> dict[str, float]:
         """Mean squares over all samples."""
-        means = self._sums / max(self.samples, 1)
-        return dict(zip(("current", "following", "ripple"), means.tolist(), strict=True))
+        current, following, ripple, _ = (self._sums / max(self.samples, 1)).tolist()
+        return {"current": current, "following": following, "ripple": ripple}
 
     @property
     def saturated(self) -> float:
         """Share of the samples with the voltage at its limit."""
-        return int(self._counts[kernel.OVER]) / max(self.samples, 1)
+        return float(self._sums[kernel.OVER]) / max(self.samples, 1)
 
     def tally(self) -> Tally:
         """Return what was gathered, to go on from there later."""
@@ -75,13 +77,20 @@ class Bins:
             for n, name in enumerate(COLUMNS):
                 kept[:many, n] = columns[name][:many]
 
+    def take_lane(self, beside: LaneTally, lane: int) -> None:
+        """Take all that was gathered of one of several runs side by side."""
+        self._counts[:] = beside.counts
+        self._sums[:], self._begun[:] = beside.sums[:, lane], beside.begun[..., lane]
+        many = int(beside.counts[kernel.BINS])
+        self._kept[:, :many] = beside.kept[:, :many, :, lane]
+
     def take(self, rows: NDArray[np.float32], model: DriveModel) -> None:
         """Take the newest samples, (n, 11), in the order of `RECORDED` and of `k.INSIDE`."""
         many, reach = rows.shape[0], _NO_REACH
         if model.plant.switches and many:  # least and most until the next sample
             reach = model.reach(model.recorded - many, many)
-        kernel.gather(rows, reach, model.began_at, model.resistance, self._width, self._counts,
-                      self._sums, self._begun, self._kept)  # fmt: skip
+        kernel.gather(rows, 0, many, reach, model.began_at, model.resistance, self.width,
+                      self._counts, self._sums, self._begun, self._kept, self._now)  # fmt: skip
 
     def columns(self) -> tuple[Columns, Columns, Columns]:
         """Return mean, least and most by channel; the last bin may be shorter than the others."""

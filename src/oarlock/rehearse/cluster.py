@@ -12,9 +12,10 @@ from typing import TYPE_CHECKING
 from oarlock.cancel import Cancel
 from oarlock.errors import InputError
 from oarlock.machine import Axis
+from oarlock.rehearse.beside import rehearse_beside
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
-from oarlock.rehearse.run import rehearse
 from oarlock.rehearse.scenario import Scenario
+from oarlock.simulate.lanes import LANES
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
 
 if TYPE_CHECKING:
@@ -111,5 +112,6 @@ def _part(
 ) -> list[RehearsalFigures]:
     """Return the figures of some variants. Runs on a worker."""
     scenario, axis, bridge = given
-    return [figures_of(rehearse(scenario, axis, plant=plant, bridge=bridge), axis)
-            for plant in plants]  # fmt: skip
+    return [figures_of(run, axis) for first in range(0, len(plants), LANES)
+            for run in rehearse_beside(scenario, axis, plants[first : first + LANES],
+                                       bridge=bridge)]  # fmt: skip

@@ -264,6 +264,59 @@ def outside(
         first = end
 
 
+class Run:
+    """A scenario that is being played on one plant."""
+
+    def __init__(
+        self, scenario: Scenario, axis: Axis, plant: PlantParameters, *,
+        bridge: Modulation = Modulation.AVERAGED, seed: int = 0,
+    ) -> None:  # fmt: skip
+        self.scenario, self.plant = scenario, bridged(plant, axis, bridge)
+        self.model = set_out(scenario, ideal_sensing(axis, self.plant), self.plant, seed=seed)
+        self.bins = Bins(scenario.duration, axis)
+        self.at, self.whole = 0, round(scenario.duration / axis.inverter.Ts)  # samples
+        self._moments: list[Moment] = []
+
+    def take_over(self, since: Rehearsal | None) -> None:
+        """Go on from the last moment at which nothing differs from another run."""
+        self._moments = _taken_over(since, self.scenario, self.plant)
+        if since is not None and self._moments:
+            last = self._moments.pop()
+            self.model.go_back(last.state)
+            self.bins.resume(last.tally, since.mean, since.least, since.most)
+            self.at = last.sample
+
+    def play_on(self, *, progress: Progress | None = None, cancel: Cancel | None = None) -> None:
+        """Play to the end, or to where it trips; errors as `rehearse`."""
+        model, bins = self.model, self.bins
+        for first, until, acting in outside(self.scenario, self.plant, self.at, self.whole):
+            if not model.is_running:
+                break
+            if cancel is not None:
+                cancel.check()
+            acting.acts_on(model)
+            self._moments.append(
+                Moment(sample=first, state=model.remembered(), tally=bins.tally())
+            )
+            model.advance(until - first)
+            bins.take(model.window(first, model.recorded - first), model)
+            if progress is not None:
+                progress(until / self.whole, "simulating")
+
+    def result(self) -> Rehearsal:
+        """Return what came of it."""
+        model, bins = self.model, self.bins
+        ended = "done" if not model.trip else f"tripped: {trip(model.trip).words}"
+        mean, least, most = bins.columns()
+        t = np.arange(mean["iq"].size, dtype=np.float64) * bins.seconds
+        return Rehearsal(
+            scenario=self.scenario, t=t, mean=mean, least=least, most=most, ended=ended,
+            samples=bins.samples, squares=bins.squares, saturated=bins.saturated,
+            plant=self.plant, resistance=model.resistance, burnt=model.burnt, trip=model.trip,
+            moments=tuple(self._moments),
+        )  # fmt: skip
+
+
 def rehearse(
     scenario: Scenario, axis: Axis, *, progress: Progress | None = None,
     cancel: Cancel | None = None, seed: int = 0, plant: PlantParameters | None = None,
@@ -287,38 +340,10 @@ def rehearse(
     Cancelled : it is not wanted any more
 
     """
-    plant = bridged(plant or believed_plant(axis), axis, bridge)
-    axis = ideal_sensing(axis, plant)
-    model = set_out(scenario, axis, plant, seed=seed)
-    bins = Bins(scenario.duration, axis)
-    whole = round(scenario.duration / axis.inverter.Ts)
-    moments = _taken_over(since, scenario, plant)
-    begin = 0
-    if since is not None and moments:
-        last = moments.pop()
-        model.go_back(last.state)
-        bins.resume(last.tally, since.mean, since.least, since.most)
-        begin = last.sample
-    for first, until, acting in outside(scenario, plant, begin, whole):
-        if not model.is_running:
-            break
-        if cancel is not None:
-            cancel.check()
-        acting.acts_on(model)
-        moments.append(Moment(sample=first, state=model.remembered(), tally=bins.tally()))
-        model.advance(until - first)
-        bins.take(model.window(first, model.recorded - first), model)
-        if progress is not None:
-            progress(until / whole, "simulating")
-    told = trip(model.trip)
-    ended = "done" if not model.trip else f"tripped: {told.words}"
-    mean, least, most = bins.columns()
-    return Rehearsal(
-        scenario=scenario, t=np.arange(mean["iq"].size, dtype=np.float64) * bins.seconds, mean=mean,
-        least=least, most=most, ended=ended, samples=bins.samples, squares=bins.squares,
-        saturated=bins.saturated, plant=plant,
-        resistance=model.resistance, burnt=model.burnt, trip=model.trip, moments=tuple(moments),
-    )  # fmt: skip
+    run = Run(scenario, axis, plant or believed_plant(axis), bridge=bridge, seed=seed)
+    run.take_over(since)
+    run.play_on(progress=progress, cancel=cancel)
+    return run.result()
 
 
 def _taken_over(

@@ -7,6 +7,7 @@ import numpy as np
 from oarlock.jit import njit
 from oarlock.simulate.angle import angle, speed
 from oarlock.simulate.current_controllers import currents
+from oarlock.simulate.elementary import cos_sin
 from oarlock.simulate.firmware import cascade, frame
 from oarlock.simulate.layout import (
     AVERAGED,
@@ -121,15 +122,15 @@ def _watch(
         meta[TRIP] = TRIP_LIMIT_TRAVEL
     elif meta[EXPERIMENT_CLOCK] * Ts > firm[MAX_TIME]:
         meta[TRIP] = TRIP_LIMIT_TIME
-    elif meta[ROW_SAMPLE] >= table[meta[ROW], SAMPLES]:
+    if meta[TRIP] != TRIP_NONE:
+        meta[RUNNING] = 3
+        return False
+    if meta[ROW_SAMPLE] >= table[meta[ROW], SAMPLES]:
         meta[ROW] += 1
         meta[ROW_SAMPLE] = 0
         if meta[ROW] >= rows:
             meta[RUNNING] = 2
             return False
-    if meta[TRIP] != TRIP_NONE:
-        meta[RUNNING] = 3
-        return False
     return True
 
 
@@ -229,7 +230,7 @@ def _samples(
             cascade(firm, state, meta, row, work, Ts)
             currents(firm, state, row, work, Ts)
             lead = 1.5 * Ts * work[W_E]  # that the rotor is further on when it is applied
-            ct, st = math.cos(lead), math.sin(lead)
+            ct, st = cos_sin(lead)
             c = work[FRAME_C] * ct - work[FRAME_S] * st
             s = work[FRAME_S] * ct + work[FRAME_C] * st
             v_d, v_q = work[V_D_OUT], work[V_Q_OUT]
@@ -264,7 +265,7 @@ def advance(
     history : float64, (256,), the last angles
     columns : int64, (channels,), which quantities to record
     trace : float32, (capacity, channels)
-    sums : float64, (channels known,), what the recorder has added up in its current bin
+    sums : float64, (channels,), what the recorder has added up in its current bin
     totals : float64, (rows, 3 + 7 channels), sums over whole rows
     edges, reach : float64 (rows, 7) and float32 (rows, 6), of a bridge that switches; see `layout`
     n : samples

@@ -52,7 +52,7 @@ class DriveModel:
         self._totals = np.zeros((0, k.SUMS_HEAD + k.SUMS_EACH))
         self._columns = np.array([0], dtype=np.int64)
         self._record = np.zeros((CAPACITY, 1), dtype=np.float32)
-        self._sums = np.zeros(k.N_CHANNELS)
+        self._sums = np.zeros(1)
         self._edges = np.zeros((0, k.EDGE_SIZE))
         rows = CAPACITY if plant.switches else 1
         self._reach = np.zeros((rows, k.REACH_SIZE), dtype=np.float32)
@@ -92,6 +92,7 @@ class DriveModel:
         self._table[: self._rows] = table
         self._columns = np.array(channels, dtype=np.int64)
         self._record = np.zeros((CAPACITY, len(channels)), dtype=np.float32)
+        self._sums = np.zeros(len(channels))
         summed = int(np.count_nonzero(table[:, k.SUMS] > 0.0))
         self._totals = np.zeros((summed, k.SUMS_HEAD + k.SUMS_EACH * len(channels)))
 
@@ -297,6 +298,33 @@ class DriveModel:
     def go_back(self, to: Remembered) -> None:
         """Be as it was when it remembered: of itself, or of one that plays the same plan."""
         self._state[:], self._meta[:], self._history[:] = to
+
+    @property
+    def plan(self) -> tuple[NDArray[np.float32], NDArray[np.int64], NDArray[np.float64]]:
+        """What it plays: step table, channels that are recorded, lines of a multisine."""
+        return self._table[: self._rows], self._columns, self._lines
+
+    @property
+    def plant_now(self) -> NDArray[np.float64]:
+        """The plant's numbers, with what acts on it from outside; see `layout`."""
+        return self._plant
+
+    @property
+    def meta(self) -> NDArray[np.int64]:
+        """Where it is in its plan; see `layout`."""
+        return self._meta
+
+    @property
+    def inside(self) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+        """State, last angles, and what the recorder has added up; see `layout`."""
+        return self._state, self._history, self._sums
+
+    def set_inside(
+        self, state: NDArray[np.float64], history: NDArray[np.float64],
+        sums: NDArray[np.float64], meta: NDArray[np.int64],
+    ) -> None:  # fmt: skip
+        """Go on from there; rows that were recorded meanwhile are not in its record."""
+        self._state[:], self._history[:], self._sums[:], self._meta[:] = state, history, sums, meta
 
     @property
     def totals(self) -> NDArray[np.float64]:

@@ -8,6 +8,7 @@ import math
 import numpy as np
 
 from oarlock.jit import njit
+from oarlock.simulate.elementary import cos_sin
 from oarlock.simulate.layout import (
     A_REF,
     ANGLE,
@@ -176,14 +177,14 @@ def frame(firm: Numbers, state: Numbers, meta: Whole, row: Row, work: Numbers, T
     w_e = state[SPEED_M] * firm[F_PAIRS]
     at = state[THETA_M] * firm[F_PAIRS] - firm[F_ZERO]
     if mode in (MODE_FIXED, MODE_VOLTAGE, MODE_CARRIED):
-        w_e = float(row[REF_W])
-        at = float(row[ANGLE]) + w_e * meta[ROW_SAMPLE] * Ts
+        w_e = np.float64(row[REF_W])
+        at = np.float64(row[ANGLE]) + w_e * meta[ROW_SAMPLE] * Ts
         if mode == MODE_CARRIED:  # on from where the frame is
             at = state[FRAME_AT] + w_e * Ts
     elif mode == MODE_SENSORLESS:
         at, w_e = state[SEEN_THETA], state[SEEN_SPEED]
     state[FRAME_AT] = at
-    c, s = math.cos(at), math.sin(at)
+    c, s = cos_sin(at)
     work[FRAME], work[W_E], work[FRAME_C], work[FRAME_S] = at, w_e, c, s
     work[Y_D] = np.float32(m_alpha * c + m_beta * s)
     work[Y_Q] = np.float32(m_beta * c - m_alpha * s)

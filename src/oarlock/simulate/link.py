@@ -7,6 +7,7 @@ raises the capacitor's voltage, until the brake resistor is switched on. A batte
 import math
 
 from oarlock.jit import njit
+from oarlock.simulate.elementary import LEAST_POWER, cos_sin, exp
 from oarlock.simulate.layout import (
     BURNT,
     CHOP_FROM,
@@ -52,7 +53,8 @@ def drawn(
         left = state[I_D] * state[I_D] + state[I_Q] * state[I_Q]
         return float(-0.75 * plant[LD] * (before - left) / plant[TS])
     a, b = theta * plant[PAIRS], state[THETA] * plant[PAIRS]
-    c0, s0, c1, s1 = math.cos(a), math.sin(a), math.cos(b), math.sin(b)
+    c0, s0 = cos_sin(a)
+    c1, s1 = cos_sin(b)
     alpha = 0.5 * (i_d * c0 - i_q * s0 + state[I_D] * c1 - state[I_Q] * s1)
     beta = 0.5 * (i_d * s0 + i_q * c0 + state[I_D] * s1 + state[I_Q] * c1)
     power = 1.5 * (state[V_ALPHA] * alpha + state[V_BETA] * beta)
@@ -83,7 +85,7 @@ def charge(plant: Numbers, state: Numbers, supply: float, power: float) -> None:
         share += 1.0 / plant[CHOP_OHM]
     if share > 0.0:
         ends = -leaves / share
-        now = ends + (before - ends) * math.exp(-share * h / plant[LINK])
+        now = ends + (before - ends) * exp(max(-share * h / plant[LINK], LEAST_POWER))
     else:
         now = before - leaves * h / plant[LINK]
     now = max(now, _LEAST)

@@ -5,6 +5,7 @@ import math
 import numpy as np
 
 from oarlock.jit import njit
+from oarlock.simulate.elementary import cos_sin
 
 _jit = njit(inline=True)
 
@@ -27,4 +28,5 @@ def uniform(seed: int, clock: int, stream: int) -> float:
 def normal(seed: int, clock: int, stream: int) -> float:
     """Return a normal number of unit spread that depends on its three arguments alone."""
     u, v = uniform(seed, clock, 2 * stream), uniform(seed, clock, 2 * stream + 1)
-    return math.sqrt(-2.0 * math.log(u)) * math.cos(2.0 * math.pi * v)
+    along, _ = cos_sin(2.0 * math.pi * v)
+    return math.sqrt(-2.0 * math.log(u)) * along

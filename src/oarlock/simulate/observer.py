@@ -3,6 +3,7 @@
 import math
 
 from oarlock.jit import njit
+from oarlock.simulate.elementary import cos_sin
 from oarlock.simulate.layout import (
     F_LD,
     F_LQ,
@@ -33,7 +34,7 @@ def observe(firm: Numbers, state: Numbers, Ts: float) -> None:
     """
     Lq, psi = firm[F_LQ], firm[F_PSI]
     a0, b0 = state[FLUX_A] - Lq * state[M_ALPHA], state[FLUX_B] - Lq * state[M_BETA]
-    c, s = math.cos(state[SEEN_THETA]), math.sin(state[SEEN_THETA])
+    c, s = cos_sin(state[SEEN_THETA])
     i_d = state[M_ALPHA] * c + state[M_BETA] * s
     most = max(psi + (firm[F_LD] - Lq) * i_d, 0.2 * psi)
     pull = 0.5 * firm[F_OBSERVER] * (1.0 - (a0 * a0 + b0 * b0) / (most * most))
@@ -42,7 +43,7 @@ def observe(firm: Numbers, state: Numbers, Ts: float) -> None:
     a, b = state[FLUX_A] - Lq * state[M_ALPHA], state[FLUX_B] - Lq * state[M_BETA]
     wide = firm[F_OBSERVER]
     seen = state[SEEN_THETA] + Ts * state[SEEN_SPEED]
-    c, s = math.cos(seen), math.sin(seen)
+    c, s = cos_sin(seen)
     miss = math.atan2(b * c - a * s, a * c + b * s)
     state[SEEN_THETA] = seen + 2.0 * wide * Ts * miss
     state[SEEN_SPEED] += wide * wide * Ts * miss

@@ -13,6 +13,7 @@ warms by its loss, and with it its resistance.
 import math
 
 from oarlock.jit import njit
+from oarlock.simulate.elementary import LEAST_POWER, cos_sin, exp, sin
 from oarlock.simulate.layout import (
     BRAKE,
     BRAKE_STUCK,
@@ -72,6 +73,7 @@ from oarlock.simulate.layout import (
 
 _jit = njit(inline=True)
 _FAR = 0.1  # rad, electrical, that the rotor turns in a period
+_THIRD, _PER_SQRT3 = 1.0 / 3.0, 0.5773502691896258
 _FLAT = 20.0  # beyond which tanh is 1 to the last bit
 
 
@@ -81,7 +83,7 @@ def tanh(x: float) -> float:
     size = abs(x)
     if size > _FLAT:
         return math.copysign(1.0, x)
-    small = math.exp(-2.0 * size)
+    small = exp(-2.0 * size)
     return math.copysign((1.0 - small) / (1.0 + small), x)
 
 
@@ -105,7 +107,7 @@ def _fluxes(
     if bend != 0.0:
         x = i_d / plant[I_BEND]
         size = abs(x)
-        log_cosh = size + math.log1p(math.exp(-2.0 * size)) - 0.6931471805599453
+        log_cosh = size + math.log1p(exp(-2.0 * size)) - 0.6931471805599453
         flux_d = psi + plant[LD] * (i_d - bend * plant[I_BEND] * log_cosh)
         inc_d = plant[LD] * (1.0 - bend * tanh(x))
     if more != 0.0:
@@ -134,17 +136,17 @@ def slope(
     if lost > 0.0:
         ia, ib_ = i_d * c - i_q * s, i_d * s + i_q * c
         pa, pb = ia, -0.5 * ia + 0.8660254037844386 * ib_
-        pc, knee = -pa - pb, plant[I_KNEE]
-        la, lb, lc = lost * tanh(pa / knee), lost * tanh(pb / knee), lost * tanh(pc / knee)
-        va -= (2.0 * la - lb - lc) / 3.0
-        vb -= (lb - lc) / 1.7320508075688772
+        pc, bent = -pa - pb, 1.0 / plant[I_KNEE]
+        la, lb, lc = lost * tanh(pa * bent), lost * tanh(pb * bent), lost * tanh(pc * bent)
+        va -= _THIRD * (2.0 * la - lb - lc)
+        vb -= _PER_SQRT3 * (lb - lc)
     vd, vq = va * c + vb * s, vb * c - va * s
     flux_d, flux_q, inc_d, inc_q, across = _fluxes(plant, psi, i_d, i_q)
     share = 1.0 / (1.0 + plant[IRON] * r)
     ed, eq = share * (vd - r * i_d), share * (vq - r * i_q)
     ud, uq = ed + w * flux_q, eq - w * flux_d
-    det = inc_d * inc_q - across * across
-    return (inc_q * ud - across * uq) / det, (inc_d * uq - across * ud) / det, ed, eq
+    per_det = 1.0 / (inc_d * inc_q - across * across)
+    return per_det * (inc_q * ud - across * uq), per_det * (inc_d * uq - across * ud), ed, eq
 
 
 @_jit
@@ -160,7 +162,7 @@ def step(
 
     """
     half = 0.5 * h
-    ct, st = math.cos(half * w), math.sin(half * w)
+    ct, st = cos_sin(half * w)
     c2, s2 = c * ct - s * st, s * ct + c * st
     c4, s4 = c2 * ct - s2 * st, s2 * ct + c2 * st
     a1, b1, _, _ = slope(plant, r, psi, i_d, i_q, w, c, s, va, vb)
@@ -210,7 +212,7 @@ def integrate(plant: Numbers, state: Numbers, energised: bool, c: float, s: floa
         state[CORE_Q] += plant[IRON] * eq / parts
     if plant[OPEN_PHASE] >= 0.0:  # what would flow in the open phase cannot
         turned = state[THETA] * plant[PAIRS] - plant[OPEN_PHASE] * TAU / 3.0
-        c, s = math.cos(turned), math.sin(turned)
+        c, s = cos_sin(turned)
         along = i_d * c - i_q * s
         i_d, i_q = i_d - along * c, i_q + along * s
     state[I_D], state[I_Q] = i_d, i_q
@@ -232,7 +234,7 @@ def turn(plant: Numbers, state: Numbers, released: bool, hand: float) -> None:
     torque = 0.5 * (state[TORQUE] + at_end)
     state[TORQUE] = at_end
     if plant[COGGING] != 0.0:
-        torque -= plant[COGGING] * math.sin(plant[COGGING_ORDER] * state[THETA])
+        torque -= plant[COGGING] * sin(plant[COGGING_ORDER] * state[THETA])
     if plant[STIFFNESS] > 0.0:
         part = h / SUBSTEPS
         for _ in range(SUBSTEPS):
@@ -292,7 +294,7 @@ def _turn_mass(
         return
     rub = plant[COULOMB]
     if plant[STRIBECK] > 0.0:
-        rub *= 1.0 + plant[STRIBECK] * math.exp(-abs(omega) / plant[STRIBECK_SPEED])
+        rub *= 1.0 + plant[STRIBECK] * exp(max(-abs(omega) / plant[STRIBECK_SPEED], LEAST_POWER))
     if omega < 0.0 or (omega == 0.0 and torque < 0.0):
         rub += plant[COULOMB_BACK]
     static = rub * plant[STICTION] + held

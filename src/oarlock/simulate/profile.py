@@ -2,6 +2,8 @@
 
 import math
 
+import numpy as np
+
 from oarlock.jit import njit
 from oarlock.simulate.layout import (
     A_REF,
@@ -63,12 +65,12 @@ def move(row: Row, t: float) -> tuple[float, float, float]:
 
     With a jerk time the trapezoid is averaged over it: its corners become ramps of acceleration.
     """
-    far, top, steep = abs(float(row[DISTANCE])), abs(float(row[REF_W])), float(row[ACCELERATION])
+    far, top, steep = abs(np.float64(row[DISTANCE])), abs(np.float64(row[REF_W])), np.float64(row[ACCELERATION])
     if far == 0.0 or top <= 0.0 or steep <= 0.0:
-        return float(row[DISTANCE]) if far > 0.0 else 0.0, 0.0, 0.0
-    side = math.copysign(1.0, float(row[DISTANCE]))
+        return np.float64(row[DISTANCE]) if far > 0.0 else 0.0, 0.0, 0.0
+    side = math.copysign(1.0, np.float64(row[DISTANCE]))
     area, x, w, a = _trapezoid(t, far, top, steep)
-    span = float(row[JERK_TIME])
+    span = np.float64(row[JERK_TIME])
     if span > 0.0:
         area_before, x_before, w_before, _ = _trapezoid(t - span, far, top, steep)
         x, w, a = (area - area_before) / span, (x - x_before) / span, (w - w_before) / span
@@ -87,8 +89,8 @@ def path(row: Row, begun: float, t: float, Ts: float) -> tuple[float, float, flo
     begun : rad/s at the row's beginning
 
     """
-    whole = max(float(row[SAMPLES]), 1.0) * Ts
-    far, ends = float(row[DISTANCE]), float(row[REF_W])
+    whole = max(np.float64(row[SAMPLES]), 1.0) * Ts
+    far, ends = np.float64(row[DISTANCE]), np.float64(row[REF_W])
     two = (3.0 * far / whole - 2.0 * begun - ends) / whole
     three = (begun + ends - 2.0 * far / whole) / whole / whole
     return (
@@ -112,10 +114,10 @@ def ramp(row: Row, before: float, rising: float, Ts: float) -> tuple[float, floa
     Ts : s
 
     """
-    wanted, steep = float(row[REF_W]), float(row[ACCELERATION])
+    wanted, steep = np.float64(row[REF_W]), np.float64(row[ACCELERATION])
     if steep <= 0.0:
         return wanted, 0.0
-    change = steep / max(float(row[JERK_TIME]), Ts) * Ts  # of acceleration in a sample
+    change = steep / max(np.float64(row[JERK_TIME]), Ts) * Ts  # of acceleration in a sample
     if change >= steep:
         now = min(max(wanted, before - steep * Ts), before + steep * Ts)
         return now, math.copysign(steep, now - before) if now != before else 0.0

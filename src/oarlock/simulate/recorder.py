@@ -2,6 +2,8 @@
 
 import math
 
+import numpy as np
+
 from oarlock.jit import njit
 from oarlock.simulate.layout import (
     AVERAGE,
@@ -21,7 +23,6 @@ from oarlock.simulate.layout import (
     HISTORY_LENGTH,
     INDEX_AT,
     MA,
-    N_CHANNELS,
     OMEGA,
     PHASE,
     R_D,
@@ -89,21 +90,22 @@ def record(
 ) -> None:
     """Add this sample to the current bin, and write the bin where it is full."""
     every, averaged = int(firm[DECIMATION]), firm[AVERAGE] > 0.0
-    for j in range(N_CHANNELS):
-        if averaged and j != HALL_CHANNEL:
-            sums[j] += values[j] / every
+    for j in range(columns.size):
+        channel = columns[j]
+        if averaged and channel != HALL_CHANNEL:
+            sums[j] += values[channel] / every
         elif averaged:  # the mean of hall states is none: the one in the middle
             if meta[BIN] == every // 2:
-                sums[j] = values[j]
+                sums[j] = values[channel]
         elif meta[BIN] == 0:
-            sums[j] = values[j]
+            sums[j] = values[channel]
     meta[BIN] += 1
     if meta[BIN] < every:
         return
     if meta[RECORDED] < trace.shape[0] or firm[RING] > 0.0:
         at = meta[RECORDED] % trace.shape[0]
         for j in range(columns.size):
-            trace[at, j] = sums[columns[j]]
+            trace[at, j] = sums[j]
         meta[RECORDED] += 1
     else:
         meta[TRIP] = TRIP_RECORDER_FULL
@@ -130,8 +132,8 @@ def add_up(
     if at >= totals.shape[0]:
         meta[TRIP] = TRIP_RECORDER_FULL
         return
-    phase = float(row[FREQUENCY]) * k * Ts
-    phase = TAU * (phase - math.floor(phase)) + float(row[PHASE])
+    phase = np.float64(row[FREQUENCY]) * k * Ts
+    phase = TAU * (phase - math.floor(phase)) + np.float64(row[PHASE])
     c, s = math.cos(phase), math.sin(phase)
     into = totals[at]
     into[0], into[1] = meta[ROW], into[1] + 1.0

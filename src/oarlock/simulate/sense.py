@@ -3,6 +3,7 @@
 import math
 
 from oarlock.jit import njit
+from oarlock.simulate.elementary import cos_sin, sin
 from oarlock.simulate.layout import (
     CLIP_A,
     CORE_D,
@@ -71,8 +72,8 @@ def _hall_code(plant: Numbers, electrical: float, mechanical: float) -> int:
         rise, fall = plant[HALL_EDGE + 2 * n], plant[HALL_EDGE + 2 * n + 1]
         if plant[HALL_SPREAD] != 0.0:
             own = mechanical * (n + 1)
-            rise += plant[HALL_SPREAD] * math.sin(own)
-            fall += plant[HALL_SPREAD] * math.sin(own + 2.0)
+            rise += plant[HALL_SPREAD] * sin(own)
+            fall += plant[HALL_SPREAD] * sin(own + 2.0)
         at = electrical - n * plant[HALL_STEP]
         at -= TAU * math.floor((at - rise) / TAU)
         if at < math.pi + fall:
@@ -91,7 +92,7 @@ def read_sensor(plant: Numbers, state: Numbers, seed: int, clock: int) -> None:
     true = state[THETA]
     at = plant[SENSOR_SIDE] * (true * (1.0 - plant[SLIP]) - plant[SENSOR_ZERO])
     if plant[RUNOUT] != 0.0:
-        at += plant[RUNOUT] * math.sin(true + plant[RUNOUT_PHASE])
+        at += plant[RUNOUT] * sin(true + plant[RUNOUT_PHASE])
     h = plant[HYSTERESIS]
     at = min(max(state[SENSOR_AT], at - h), at + h)
     state[SENSOR_AT] = at
@@ -106,8 +107,9 @@ def read_sensor(plant: Numbers, state: Numbers, seed: int, clock: int) -> None:
     state[ROUND_AT] = turn
     if kind == SENSOR_RESOLVER:
         phase = at * plant[SENSOR_PAIRS]
-        s = plant[SINE_GAIN] * math.sin(phase + plant[SKEW]) + plant[SINE_OFFSET]
-        c = plant[COSINE_GAIN] * math.cos(phase) + plant[COSINE_OFFSET]
+        s = plant[SINE_GAIN] * sin(phase + plant[SKEW]) + plant[SINE_OFFSET]
+        along, _ = cos_sin(phase)
+        c = plant[COSINE_GAIN] * along + plant[COSINE_OFFSET]
         noise = plant[SENSOR_NOISE]
         step = 1.0 / 2048.0
         s = math.floor((s + noise * normal(seed, clock, 12)) / step + 0.5) * step
@@ -147,7 +149,7 @@ def currents(
 ) -> None:
     """Read the three currents as the firmware has them, its offsets taken off."""
     theta_e = state[THETA] * plant[PAIRS]
-    c, s = math.cos(theta_e), math.sin(theta_e)
+    c, s = cos_sin(theta_e)
     i_d, i_q = state[I_D] + state[CORE_D], state[I_Q] + state[CORE_Q]
     work[TRUE_C], work[TRUE_S] = c, s
     alpha, beta = i_d * c - i_q * s, i_d * s + i_q * c

@@ -10,6 +10,7 @@ Holmes and Lipo, "Pulse Width Modulation for Power Converters", 2003, chapters 5
 import math
 
 from oarlock.jit import njit
+from oarlock.simulate.elementary import cos_sin
 from oarlock.simulate.layout import (
     CLOCK,
     COPPER_HEAT,
@@ -309,7 +310,7 @@ def _pass(plant: Numbers, state: Numbers, bridge: Numbers, h: float, done: float
 def _ripple(state: Numbers, bridge: Numbers, a0: float, b0: float, theta: float,
             whole: float) -> float:  # fmt: skip
     """Return the mean square of what lies beside the straight line through both ends, A²."""
-    c, s = math.cos(theta), math.sin(theta)
+    c, s = cos_sin(theta)
     a1, b1 = state[I_D] * c - state[I_Q] * s, state[I_D] * s + state[I_Q] * c
     line = whole / 3.0 * (a0 * a0 + a0 * a1 + a1 * a1 + b0 * b0 + b0 * b1 + b1 * b1)
     across = (
@@ -353,7 +354,7 @@ def switch(
     reach[row, D_LEAST] = reach[row, D_MOST] = state[I_D]
     reach[row, Q_LEAST] = reach[row, Q_MOST] = state[I_Q]
     reach[row, SIZE_MOST] = 0.0
-    c, s = math.cos(theta), math.sin(theta)
+    c, s = cos_sin(theta)
     a0, b0 = state[I_D] * c - state[I_Q] * s, state[I_D] * s + state[I_Q] * c
     near, begun = _NEAR * half, meta[CLOCK] * whole
     for number in range(halves):
@@ -364,7 +365,7 @@ def switch(
             h = longest
             if longest > near:
                 at = theta + w * (before + done)
-                c, s = math.cos(at), math.sin(at)
+                c, s = cos_sin(at)
                 was_d, was_q = state[I_D], state[I_Q]
                 h, c1, s1 = _stretch(plant, state, bridge, r, psi, w, c, s, longest)
                 _add(state, bridge, c, s, was_d, was_q, c1, s1, before + done, h, whole)

@@ -26,72 +26,77 @@ RECORDED = 11
 (KEPT_D, KEPT_Q, KEPT_SHAFT, POWER, AMPERES, VOLTS, KEPT_BUS) = (4, 5, 8, 9, 10, 11, 12)
 COLUMNS = 13
 (MEAN, LEAST, MOST) = range(3)
-# Counted: samples in the bin that is begun, bins, samples, those with the voltage at its limit.
-(FILLED, BINS, SAMPLES, OVER) = range(4)
-(OF_CURRENT, OF_FOLLOWING, OF_RIPPLE) = range(3)  # squares, summed
+# Counted: samples in the bin that is begun, bins, samples.
+(FILLED, BINS, SAMPLES) = range(3)
+COUNTS = 3
+# Summed over all samples: squares, and those with the voltage at its limit.
+(OF_CURRENT, OF_FOLLOWING, OF_RIPPLE, OVER) = range(4)
+SUMS = 4
 _AT_LIMIT = 0.999 / math.sqrt(3.0)  # of the bus, that a voltage vector has
 
 _part = njit(inline=True)
 
 
 @_part
-def _columns(row: Row, began_at: float, resistance: float, into: Numbers) -> None:
+def _columns(rows: Row, n: int, began_at: float, resistance: float, into: Numbers) -> None:
     """Work out each column of one sample."""
-    position = float(row[AT]) - began_at
-    into[POSITION], into[FOLLOWING] = position, float(row[AT_ASKED]) - position
+    position = np.float64(rows[n, AT]) - began_at
+    into[POSITION], into[FOLLOWING] = position, np.float64(rows[n, AT_ASKED]) - position
     for j in range(SPEED, BUS):
-        into[j] = row[j]
+        into[j] = rows[n, j]
     i_d, i_q, v_d, v_q = into[KEPT_D], into[KEPT_Q], into[V_D], into[V_Q]
     square = i_d * i_d + i_q * i_q
-    into[KEPT_SHAFT], into[KEPT_BUS] = row[SHAFT], row[BUS]
-    into[POWER] = float(row[TORQUE]) * into[KEPT_SHAFT] + 1.5 * resistance * square
+    into[KEPT_SHAFT], into[KEPT_BUS] = rows[n, SHAFT], rows[n, BUS]
+    into[POWER] = np.float64(rows[n, TORQUE]) * into[KEPT_SHAFT] + 1.5 * resistance * square
     into[AMPERES], into[VOLTS] = math.sqrt(square), math.sqrt(v_d * v_d + v_q * v_q)
 
 
 @_part
-def _widen(bin_: Numbers, reach: Row) -> None:
+def _widen(bin_: Numbers, reach: Row, n: int) -> None:
     """Have least and most go as far as a switching bridge drives the currents until the next."""
-    bin_[LEAST, KEPT_D] = min(bin_[LEAST, KEPT_D], reach[D_LEAST])
-    bin_[MOST, KEPT_D] = max(bin_[MOST, KEPT_D], reach[D_MOST])
-    bin_[LEAST, KEPT_Q] = min(bin_[LEAST, KEPT_Q], reach[Q_LEAST])
-    bin_[MOST, KEPT_Q] = max(bin_[MOST, KEPT_Q], reach[Q_MOST])
-    bin_[MOST, AMPERES] = max(bin_[MOST, AMPERES], reach[SIZE_MOST])
+    bin_[LEAST, KEPT_D] = min(bin_[LEAST, KEPT_D], reach[n, D_LEAST])
+    bin_[MOST, KEPT_D] = max(bin_[MOST, KEPT_D], reach[n, D_MOST])
+    bin_[LEAST, KEPT_Q] = min(bin_[LEAST, KEPT_Q], reach[n, Q_LEAST])
+    bin_[MOST, KEPT_Q] = max(bin_[MOST, KEPT_Q], reach[n, Q_MOST])
+    bin_[MOST, AMPERES] = max(bin_[MOST, AMPERES], reach[n, SIZE_MOST])
 
 
 @njit()
 def gather(
-    rows: Row, reach: Row, began_at: float, resistance: float, width: int, counts: Whole,
-    sums: Numbers, bin_: Numbers, kept: Numbers,
+    rows: Row, first: int, many: int, reach: Row, began_at: float, resistance: float, width: int,
+    counts: Whole, sums: Numbers, bin_: Numbers, kept: Numbers, now: Numbers,
 ) -> None:  # fmt: skip
-    """Take samples as they come; every array but the first two is changed in place.
+    """Take samples as they come; the last five arrays are changed in place.
 
     Parameters
     ----------
-    rows : (n, 11), what was recorded, in the order above
+    rows : (n, 11), what was recorded, in the order above; `first` to `first + many` are taken
     reach : (n, 6) of a bridge that switches, see `layout`; (0, 6) of one that does not
     began_at : rad, which counts as position zero
     resistance : ohm, of the winding
     width : samples in a bin
-    counts, sums : (4,) and (3,)
+    counts, sums : (3,) and (4,)
     bin_ : (3, 13), sum, least and most of the bin that is begun
     kept : (3, bins, 13), mean, least and most of each
+    now : (13,), scratch
 
     """
-    now, switches = np.empty(COLUMNS), reach.shape[0] > 0
-    for n in range(rows.shape[0]):
-        _columns(rows[n], began_at, resistance, now)
+    switches = reach.shape[0] > 0
+    for n in range(first, first + many):
+        _columns(rows, n, began_at, resistance, now)
         if counts[FILLED] == 0:
-            bin_[MEAN], bin_[LEAST], bin_[MOST] = 0.0, math.inf, -math.inf
+            for j in range(COLUMNS):
+                bin_[MEAN, j], bin_[LEAST, j], bin_[MOST, j] = 0.0, math.inf, -math.inf
         for j in range(COLUMNS):
             bin_[MEAN, j] += now[j]
             bin_[LEAST, j] = min(bin_[LEAST, j], now[j])
             bin_[MOST, j] = max(bin_[MOST, j], now[j])
         if switches:
-            _widen(bin_, reach[n])
+            _widen(bin_, reach, n)
             sums[OF_RIPPLE] += reach[n, RIPPLE]
         sums[OF_CURRENT] += now[AMPERES] * now[AMPERES]
         sums[OF_FOLLOWING] += now[FOLLOWING] * now[FOLLOWING]
-        counts[OVER] += now[VOLTS] >= _AT_LIMIT * now[KEPT_BUS]
+        sums[OVER] += 1.0 if now[VOLTS] >= _AT_LIMIT * now[KEPT_BUS] else 0.0
         counts[SAMPLES] += 1
         counts[FILLED] += 1
         if counts[FILLED] == width:
@@ -106,5 +111,5 @@ def gather(
 def warm_up() -> None:
     """Compile it, or load it from the cache."""
     rows, reach = (np.zeros((0, n), dtype=np.float32) for n in (RECORDED, REACH_SIZE))
-    gather(rows, reach, 0.0, 0.0, 1, np.zeros(4, dtype=np.int64), np.zeros(3),
-           np.zeros((3, COLUMNS)), np.zeros((3, 1, COLUMNS)))  # fmt: skip
+    gather(rows, 0, 0, reach, 0.0, 0.0, 1, np.zeros(COUNTS, dtype=np.int64), np.zeros(SUMS),
+           np.zeros((3, COLUMNS)), np.zeros((3, 1, COLUMNS)), np.zeros(COLUMNS))  # fmt: skip

@@ -2,6 +2,8 @@
 
 import math
 
+import numpy as np
+
 from oarlock.jit import njit
 from oarlock.simulate.layout import (
     AMPLITUDE,
@@ -28,7 +30,7 @@ _jit = njit(inline=True)
 @_jit
 def wave(row: Row, lines: Numbers, k: int, seed: int, clock: int, Ts: float) -> float:
     """Return what is added at the row's sample `k`, in the target's unit."""
-    kind, size = int(row[WAVE]), float(row[AMPLITUDE])
+    kind, size = int(row[WAVE]), np.float64(row[AMPLITUDE])
     if kind == WAVE_NONE:
         return 0.0
     phase = row[FREQUENCY] * k * Ts + row[PHASE] / (2.0 * math.pi)
@@ -41,7 +43,7 @@ def wave(row: Row, lines: Numbers, k: int, seed: int, clock: int, Ts: float) -> 
     if kind == WAVE_CHIRP:
         return size * _chirp(row, k * Ts, Ts)
     if kind == WAVE_LINES:
-        total, low, high = 0.0, float(row[FREQUENCY]), float(row[END_FREQUENCY])
+        total, low, high = 0.0, np.float64(row[FREQUENCY]), np.float64(row[END_FREQUENCY])
         for n in range(lines.shape[0]):
             if high > 0.0 and not low <= lines[n, 0] <= high:
                 continue
@@ -54,10 +56,10 @@ def wave(row: Row, lines: Numbers, k: int, seed: int, clock: int, Ts: float) -> 
 @_jit
 def _chirp(row: Row, t: float, Ts: float) -> float:
     """Return a sine whose frequency goes from the first to the last by one ratio a second."""
-    whole = float(row[SAMPLES]) * Ts
-    low, high = float(row[FREQUENCY]), float(row[END_FREQUENCY])
+    whole = np.float64(row[SAMPLES]) * Ts
+    low, high = np.float64(row[FREQUENCY]), np.float64(row[END_FREQUENCY])
     ratio = math.log(high / low) if low > 0.0 and high > 0.0 else 0.0
     turns = low * t
     if abs(ratio) > 1e-9:
         turns = low * whole / ratio * math.expm1(ratio * t / whole)
-    return math.sin(TAU * (turns - math.floor(turns)) + float(row[PHASE]))
+    return math.sin(TAU * (turns - math.floor(turns)) + np.float64(row[PHASE]))

@@ -1,0 +1,160 @@
+"""Eight drives that play the same plan, side by side: one compiled loop over vectors of eight.
+
+The loop is the drive's own (`advance`), spread over lanes when it is first wanted, and kept in the
+folder of the compiled code. It comes to the same bits as eight drives one after another. Where the
+drives would have to go different ways (one trips, or a setting leads one elsewhere) nothing is
+changed, and each goes on by itself.
+"""
+
+import importlib.util
+import os
+import sys
+import tempfile
+from collections.abc import Callable, Sequence
+from functools import cache
+from types import ModuleType
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oarlock.jit import kernel_folder
+from oarlock.simulate import advance, tally
+from oarlock.simulate import layout as k
+from oarlock.simulate.drive_model import DriveModel
+from oarlock.simulate.spread import DIFFERS, SETTING, Spreading
+
+LANES = 8
+ROWS = 4000  # that their recorder holds: those of one stretch
+_MODULE = "oarlock_side_by_side"
+_LEFT_OUT = frozenset({"switch", "stay", "add_up", "observe", "_hall_angle"})
+_DRIVES = dict.fromkeys(("state", "history", "trace", "sums", "totals", "values", "work", "phase",
+                         "out", "bridge"), DIFFERS)  # fmt: skip
+_SAMPLES = {"plant": SETTING, "firm": SETTING, **_DRIVES}
+_TALLY = dict.fromkeys(("rows", "began_at", "resistance", "sums", "bin_", "kept", "now"), DIFFERS)
+
+
+def source() -> str:
+    """Return the source of the loops on vectors."""
+    spreading = Spreading(left_out=_LEFT_OUT, alike=frozenset({"TS"}))
+    return spreading.module({
+        "advance": (advance._samples, _SAMPLES, ()),  # noqa: SLF001 - the loop itself
+        "gather": (tally.gather, _TALLY, ("began_at", "resistance")),
+    })  # fmt: skip
+
+
+@cache
+def _loops() -> ModuleType:
+    """Write the loops where compiled code is kept, and load them."""
+    path, text = kernel_folder() / f"{_MODULE}.py", source()
+    if not path.exists() or path.read_text() != text:
+        handle, name = tempfile.mkstemp(dir=path.parent, suffix=".part")
+        with os.fdopen(handle, "w") as file:
+            file.write(text)
+        os.replace(name, path)
+    spec = importlib.util.spec_from_file_location(_MODULE, path)
+    assert spec is not None
+    assert spec.loader is not None
+    module = sys.modules[_MODULE] = importlib.util.module_from_spec(spec)  # compiled code asks it
+    spec.loader.exec_module(module)
+    return module
+
+
+def can_go_together(models: Sequence[DriveModel]) -> bool:
+    """Return whether drives are at the same place of the same plan, on bridges that average."""
+    first = models[0]
+    return len(models) == LANES and not first.plant.switches and all(
+        not one.plant.switches and all(np.array_equal(a, b) for a, b in zip(one.plan, first.plan, strict=True))
+        and np.array_equal(one.meta, first.meta) for one in models[1:]
+    )  # fmt: skip
+
+
+class Lanes:
+    """Eight drives at the same place of the same plan; they stay as they are until `put_back`."""
+
+    def __init__(self, models: Sequence[DriveModel]) -> None:
+        self.models = tuple(models)
+        first = models[0]
+        self._first, self._meta = first, first.meta.copy()
+        self._firm = _side_by_side(lambda one: one.firm, models)
+        self._state, self._history, self._sums = (
+            _side_by_side(lambda one, n=n: one.inside[n], models) for n in range(3)
+        )
+        self._columns, self._lines = first.plan[1:]
+        self._trace = np.zeros((ROWS, self._columns.size, LANES), dtype=np.float32)
+        sizes = (k.N_CHANNELS, k.WORK_SIZE, 3, 3, k.BRIDGE_SIZE)
+        self._scratch = tuple(np.zeros((size, LANES)) for size in sizes)
+        self._none = np.zeros((0, 1, LANES))
+        self._edges = np.zeros((0, k.EDGE_SIZE))
+        self._reach = np.zeros((1, k.REACH_SIZE), dtype=np.float32)
+
+    def advance(self, samples: int) -> bool:
+        """Let control periods pass, at most `ROWS`; return whether all could go together.
+
+        What acts on the models from outside acts. Where they could not, nothing has changed.
+        """
+        plants = _side_by_side(lambda one: one.plant_now, self.models)
+        before = [a.copy() for a in (self._state, self._history, self._sums, self._meta)]
+        apart = np.zeros(1, dtype=np.int64)
+        table = self._first.plan[0]
+        _loops().advance(
+            plants, self._firm, table, table.shape[0], self._lines, self._state, self._meta,
+            self._history, self._columns, self._trace, self._sums, self._none, self._edges,
+            self._reach, *self._scratch, samples, apart,
+        )  # fmt: skip
+        together = not apart[0] and self._meta[k.TRIP] == k.TRIP_NONE
+        if not together:
+            self._state, self._history, self._sums, self._meta = before
+        return together
+
+    @property
+    def is_running(self) -> bool:
+        """Whether the plan has not come to its end."""
+        return bool(self._meta[k.RUNNING] == 1)
+
+    @property
+    def recorded(self) -> int:
+        """Rows recorded so far."""
+        return int(self._meta[k.RECORDED])
+
+    @property
+    def resistances(self) -> NDArray[np.float64]:
+        """Ohm, of each winding as warm as it is, (1, lanes)."""
+        cold = np.array([[one.plant.R for one in self.models]])
+        return cold * (1.0 + k.COPPER_HEAT * self._state[k.HEAT])
+
+    def put_back(self) -> None:
+        """Bring the models to where they have come."""
+        for n, one in enumerate(self.models):
+            one.set_inside(self._state[:, n], self._history[:, n], self._sums[:, n], self._meta)
+
+
+class LaneTally:
+    """What is kept of eight runs, as `tally.gather` keeps it of one."""
+
+    def __init__(self, width: int, bins: int, models: Sequence[DriveModel]) -> None:
+        self.width = width
+        self.counts = np.zeros(tally.COUNTS, dtype=np.int64)
+        self.sums = np.zeros((tally.SUMS, LANES))
+        self.begun = np.zeros((3, tally.COLUMNS, LANES))
+        self.kept = np.empty((3, bins, tally.COLUMNS, LANES))
+        self._now = np.zeros((tally.COLUMNS, LANES))
+        self._began_at = np.array([[one.began_at for one in models]])
+        self._reach = np.zeros((0, k.REACH_SIZE), dtype=np.float32)
+
+    def take(self, lanes: Lanes, since: int) -> None:
+        """Take what they have recorded since a row."""
+        at, left = since % ROWS, lanes.recorded - since
+        while left > 0:
+            many = min(left, ROWS - at)
+            _loops().gather(
+                lanes._trace, at, many, self._reach, self._began_at, lanes.resistances,  # noqa: SLF001
+                self.width, self.counts, self.sums, self.begun, self.kept, self._now,
+                np.zeros(1, dtype=np.int64),
+            )  # fmt: skip
+            at, left = 0, left - many
+
+
+def _side_by_side(
+    of: Callable[[DriveModel], NDArray[np.float64]], models: Sequence[DriveModel]
+) -> NDArray[np.float64]:
+    return np.ascontiguousarray(np.stack([of(one) for one in models], axis=-1))

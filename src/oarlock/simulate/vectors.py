@@ -1,0 +1,445 @@
+"""Eight numbers in one: the vectors on which compiled code works where variants go side by side.
+
+Each operation takes vectors and plain numbers alike and gives what the same operation on plain
+numbers gives in each lane, to the last bit. Where lanes would have to go different ways, masks
+(vectors of flags) tell which lane takes what.
+"""
+
+import math
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from llvmlite import ir
+from numba.core import cgutils, types
+from numba.extending import intrinsic, models, register_model
+
+LANES = 8
+
+_ORDER = (types.boolean, types.int64, types.float32, types.float64)
+_PLAIN = {types.boolean: ir.IntType(1), types.int64: ir.IntType(64),
+          types.float32: ir.FloatType(), types.float64: ir.DoubleType()}  # fmt: skip
+
+
+class Lanes(types.Type):  # type: ignore[misc]
+    """A vector of eight numbers of one kind."""
+
+    def __init__(self, of: types.Type) -> None:
+        self.of = of
+        super().__init__(name=f"Lanes({of})")
+
+
+@register_model(Lanes)
+class _LanesModel(models.PrimitiveModel):  # type: ignore[misc]
+    def __init__(self, dmm: Any, fe_type: Lanes) -> None:
+        super().__init__(dmm, fe_type, ir.VectorType(_PLAIN[fe_type.of], LANES))
+
+
+def _kind(given: types.Type) -> types.Type:
+    """Return the kind of the numbers in a vector, or of a plain one."""
+    if isinstance(given, Lanes):
+        return given.of
+    given = types.unliteral(given)
+    if isinstance(given, types.Integer):
+        return types.int64
+    return given
+
+
+def _common(*given: types.Type) -> types.Type:
+    """Return the kind that an operation on kinds works in, as plain code has it."""
+    kinds = {_kind(one) for one in given}
+    if kinds == {types.float32, types.int64}:
+        return types.float64
+    return max(kinds, key=_ORDER.index)
+
+
+def _splat(builder: ir.IRBuilder, value: ir.Value) -> ir.Value:
+    vector = ir.VectorType(value.type, LANES)
+    place = ir.IntType(32)
+    one = builder.insert_element(ir.Constant(vector, ir.Undefined), value, place(0))
+    mask = ir.Constant(ir.VectorType(place, LANES), [0] * LANES)
+    return builder.shuffle_vector(one, ir.Constant(vector, ir.Undefined), mask)
+
+
+def _convert(builder: ir.IRBuilder, value: ir.Value, old: types.Type, new: types.Type) -> ir.Value:
+    """Convert each lane of a vector to another kind."""
+    if old == new:
+        return value
+    into = ir.VectorType(_PLAIN[new], LANES)
+    if old == types.boolean:
+        if new == types.int64:
+            return builder.zext(value, into)
+        return builder.uitofp(value, into)
+    if old == types.int64:
+        return builder.sitofp(value, into)
+    return builder.fpext(value, into) if new == types.float64 else builder.fptrunc(value, into)
+
+
+def _wide(
+    context: Any, builder: ir.IRBuilder, value: ir.Value, given: types.Type, of: types.Type
+) -> ir.Value:
+    """Return a value as a vector of a kind."""
+    if isinstance(given, Lanes):
+        return _convert(builder, value, given.of, of)
+    return _splat(builder, context.cast(builder, value, given, of))
+
+
+def _bits(builder: ir.IRBuilder, flags: ir.Value) -> ir.Value:
+    return builder.bitcast(flags, ir.IntType(LANES))
+
+
+def _intrinsic_of(builder: ir.IRBuilder, name: str, *values: ir.Value) -> ir.Value:
+    """Call one of LLVM's own functions on whole vectors."""
+    vector = values[0].type
+    letter = "f64" if vector.element == ir.DoubleType() else "f32"
+    kind = ir.FunctionType(vector, [vector] * len(values))
+    found = cgutils.get_or_insert_function(builder.module, kind, f"llvm.{name}.v{LANES}{letter}")
+    return builder.call(found, values)
+
+
+Emit = Callable[[ir.IRBuilder, types.Type, Sequence[ir.Value]], ir.Value]
+
+
+def _operation(many: int, emit: Emit, *, gives: types.Type | None = None,
+               floats: bool = False) -> Any:  # fmt: skip
+    """Return a function of `many` vectors or plain numbers, one of them a vector."""
+
+    def typed(given: Sequence[types.Type]) -> tuple[Any, Any]:
+        of = _common(*given)
+        if floats and of in (types.boolean, types.int64):
+            of = types.float64
+
+        def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
+            values = [_wide(context, builder, value, kind, of)
+                      for value, kind in zip(args, sig.args, strict=True)]  # fmt: skip
+            return emit(builder, of, values)
+
+        return Lanes(gives or of)(*given), made
+
+    if many == 1:
+
+        @intrinsic
+        def one(typingctx: Any, a: Any) -> Any:
+            return typed((a,))
+
+        return one
+
+    @intrinsic
+    def two(typingctx: Any, a: Any, b: Any) -> Any:
+        return typed((a, b))
+
+    return two
+
+
+def _arithmetic(whole: str, real: str) -> Emit:
+    def emit(builder: ir.IRBuilder, of: types.Type, values: Sequence[ir.Value]) -> ir.Value:
+        return getattr(builder, real if of in _ORDER[2:] else whole)(*values)
+
+    return emit
+
+
+def _compared(sign: str) -> Emit:
+    def emit(builder: ir.IRBuilder, of: types.Type, values: Sequence[ir.Value]) -> ir.Value:
+        if of not in _ORDER[2:]:
+            return builder.icmp_signed(sign, *values)
+        if sign == "!=":
+            return builder.fcmp_unordered(sign, *values)
+        return builder.fcmp_ordered(sign, *values)
+
+    return emit
+
+
+def _least(sign: str) -> Emit:
+    """The later of two where it is as far or further, as plain code has it."""
+
+    def emit(builder: ir.IRBuilder, of: types.Type, values: Sequence[ir.Value]) -> ir.Value:
+        a, b = values
+        return builder.select(_compared(sign)(builder, of, (b, a)), b, a)
+
+    return emit
+
+
+def _rounded(name: str) -> Emit:
+    """Round; a whole number has no negative zero."""
+
+    def emit(builder: ir.IRBuilder, of: types.Type, values: Sequence[ir.Value]) -> ir.Value:
+        found = _intrinsic_of(builder, name, values[0])
+        return builder.fadd(found, ir.Constant(found.type, [0.0] * LANES))
+
+    return emit
+
+
+def _called(name: str) -> Emit:
+    return lambda builder, of, values: _intrinsic_of(builder, name, *values)
+
+
+add = _operation(2, _arithmetic("add", "fadd"))
+sub = _operation(2, _arithmetic("sub", "fsub"))
+mul = _operation(2, _arithmetic("mul", "fmul"))
+div = _operation(2, _arithmetic("sdiv", "fdiv"), floats=True)
+less = _operation(2, _compared("<"), gives=types.boolean)
+less_equal = _operation(2, _compared("<="), gives=types.boolean)
+more = _operation(2, _compared(">"), gives=types.boolean)
+more_equal = _operation(2, _compared(">="), gives=types.boolean)
+equal = _operation(2, _compared("=="), gives=types.boolean)
+differ = _operation(2, _compared("!="), gives=types.boolean)
+both = _operation(2, lambda builder, of, values: builder.and_(*values))
+either = _operation(2, lambda builder, of, values: builder.or_(*values))
+flip = _operation(1, lambda builder, of, values: builder.not_(values[0]))
+neg = _operation(1, lambda builder, of, values: builder.fneg(values[0]), floats=True)
+size = _operation(1, _called("fabs"), floats=True)
+least = _operation(2, _least("<="))
+most = _operation(2, _least(">="))
+root = _operation(1, _called("sqrt"), floats=True)
+floor = _operation(1, _rounded("floor"), floats=True)
+nearest = _operation(1, _rounded("rint"), floats=True)
+signed = _operation(2, _called("copysign"), floats=True)
+
+
+def _as_kind(of: types.Type) -> Any:
+    @intrinsic
+    def converted(typingctx: Any, a: Any) -> Any:
+        def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
+            return _wide(context, builder, args[0], sig.args[0], of)
+
+        return Lanes(of)(a), made
+
+    return converted
+
+
+single, double = _as_kind(types.float32), _as_kind(types.float64)
+
+
+@intrinsic
+def wide(typingctx: Any, a: Any) -> Any:
+    """Return a number in all lanes; a vector as it is."""
+    of = _kind(a)
+
+    def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
+        return _wide(context, builder, args[0], sig.args[0], of)
+
+    return Lanes(of)(a), made
+
+
+@intrinsic
+def pick(typingctx: Any, which: Any, a: Any, b: Any) -> Any:
+    """Return, in each lane, `a` where the flag is set, else `b`."""
+    of = _common(a, b)
+
+    def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
+        flags = _wide(context, builder, args[0], sig.args[0], types.boolean)
+        x, y = (_wide(context, builder, args[n], sig.args[n], of) for n in (1, 2))
+        return builder.select(flags, x, y)
+
+    return Lanes(of)(which, a, b), made
+
+
+def _pointer(context: Any, builder: ir.IRBuilder, kind: Any, value: ir.Value, at: Any) -> ir.Value:
+    array = context.make_array(kind)(context, builder, value)
+    zero = context.get_constant(types.intp, 0)
+    where = cgutils.get_item_pointer(context, builder, kind, array, [*at, zero])
+    return builder.bitcast(where, ir.VectorType(_PLAIN[kind.dtype], LANES).as_pointer())
+
+
+def _places(context: Any, builder: ir.IRBuilder, sig: Any, args: Any, many: int) -> list[ir.Value]:
+    return [context.cast(builder, args[n], sig.args[n], types.intp) for n in range(1, 1 + many)]
+
+
+def _read(many: int, *, stays: bool = False) -> Callable[..., Any]:
+    def typed(*given: Any) -> tuple[Any, Any]:
+        def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
+            at = _places(context, builder, sig, args, many)
+            found = builder.load(_pointer(context, builder, sig.args[0], args[0], at), align=4)
+            if stays:
+                found.set_metadata("invariant.load", builder.module.add_metadata([]))
+            return found
+
+        return Lanes(given[0].dtype)(*given), made
+
+    return typed
+
+
+def _written(many: int) -> Callable[..., Any]:
+    def typed(*given: Any) -> tuple[Any, Any]:
+        def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
+            at = _places(context, builder, sig, args, many)
+            where = _pointer(context, builder, sig.args[0], args[0], at)
+            of = sig.args[0].dtype
+            value = _wide(context, builder, args[-1], sig.args[-1], of)
+            flags = _wide(context, builder, args[-2], sig.args[-2], types.boolean)
+            builder.store(builder.select(flags, value, builder.load(where, align=4)), where,
+                          align=4)  # fmt: skip
+            return context.get_dummy_value()
+
+        return types.none(*given), made
+
+    return typed
+
+
+@intrinsic
+def get(typingctx: Any, array: Any, i: Any) -> Any:
+    """Return the vector at a place of an array (n, lanes)."""
+    return _read(1)(array, i)
+
+
+@intrinsic
+def setting(typingctx: Any, array: Any, i: Any) -> Any:
+    """Return the same of an array into which nothing is written meanwhile."""
+    return _read(1, stays=True)(array, i)
+
+
+@intrinsic
+def get2(typingctx: Any, array: Any, i: Any, j: Any) -> Any:
+    """Return the vector at a place of an array (n, m, lanes)."""
+    return _read(2)(array, i, j)
+
+
+@intrinsic
+def get3(typingctx: Any, array: Any, i: Any, j: Any, k: Any) -> Any:
+    """Return the vector at a place of an array (n, m, l, lanes)."""
+    return _read(3)(array, i, j, k)
+
+
+@intrinsic
+def put(typingctx: Any, array: Any, i: Any, on: Any, value: Any) -> Any:
+    """Write a vector to a place of an array (n, lanes), where the flag is set."""
+    return _written(1)(array, i, on, value)
+
+
+@intrinsic
+def put2(typingctx: Any, array: Any, i: Any, j: Any, on: Any, value: Any) -> Any:
+    """Write a vector to a place of an array (n, m, lanes), where the flag is set."""
+    return _written(2)(array, i, j, on, value)
+
+
+@intrinsic
+def put3(typingctx: Any, array: Any, i: Any, j: Any, k: Any, on: Any, value: Any) -> Any:
+    """Write a vector to a place of an array (n, m, l, lanes), where the flag is set."""
+    return _written(3)(array, i, j, k, on, value)
+
+
+@intrinsic
+def some(typingctx: Any, flags: Any) -> Any:
+    """Return whether any flag is set."""
+
+    def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
+        if not isinstance(sig.args[0], Lanes):
+            return args[0]
+        return builder.icmp_unsigned("!=", _bits(builder, args[0]), ir.IntType(LANES)(0))
+
+    return types.boolean(flags), made
+
+
+@intrinsic
+def same(typingctx: Any, flags: Any, apart: Any) -> Any:
+    """Return the flag that all lanes have; where they differ, `apart[0]` becomes 1."""
+
+    def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
+        if not isinstance(sig.args[0], Lanes):
+            return args[0]
+        bits, none = _bits(builder, args[0]), ir.IntType(LANES)(0)
+        one_way = builder.icmp_unsigned("==", bits, none)
+        other = builder.icmp_unsigned("==", bits, ir.IntType(LANES)(-1))
+        with builder.if_then(builder.not_(builder.or_(one_way, other)), likely=False):
+            _part(context, builder, sig.args[1], args[1])
+        return builder.trunc(bits, ir.IntType(1))
+
+    return types.boolean(flags, apart), made
+
+
+def _part(context: Any, builder: ir.IRBuilder, kind: Any, value: ir.Value) -> None:
+    array = context.make_array(kind)(context, builder, value)
+    where = cgutils.get_item_pointer(
+        context, builder, kind, array, [context.get_constant(types.intp, 0)]
+    )
+    builder.store(context.get_constant(types.int64, 1), where)
+
+
+def _alike(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
+    """Return what stands in the first lane, and note where the others have something else."""
+    first = builder.extract_element(args[0], ir.IntType(32)(0))
+    unlike = _compared("!=")(builder, sig.args[0].of, (args[0], _splat(builder, first)))
+    some_ = builder.icmp_unsigned("!=", _bits(builder, unlike), ir.IntType(LANES)(0))
+    with builder.if_then(some_, likely=False):
+        _part(context, builder, sig.args[1], args[1])
+    return first
+
+
+@intrinsic
+def same_number(typingctx: Any, a: Any, apart: Any) -> Any:
+    """Return the number that all lanes have; where they differ, `apart[0]` becomes 1."""
+    return a.of(a, apart), _alike
+
+
+@intrinsic
+def same_whole(typingctx: Any, a: Any, apart: Any) -> Any:
+    """Return the same as a whole number."""
+
+    def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
+        first = _alike(context, builder, sig, args)
+        return context.cast(builder, first, sig.args[0].of, types.int64)
+
+    return types.int64(a, apart), made
+
+
+@intrinsic
+def highest(typingctx: Any, a: Any) -> Any:
+    """Return the highest of whole numbers."""
+
+    def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
+        place = ir.IntType(32)
+        found = builder.extract_element(args[0], place(0))
+        for n in range(1, LANES):
+            other = builder.extract_element(args[0], place(n))
+            found = builder.select(builder.icmp_signed(">", other, found), other, found)
+        return found
+
+    return types.int64(a), made
+
+
+def _put_together(builder: ir.IRBuilder, of: types.Type, values: Sequence[ir.Value]) -> ir.Value:
+    """Put doubles together of their exponents alone."""
+    vector = ir.VectorType(ir.IntType(64), LANES)
+    whole = builder.bitcast(values[0], vector)
+    up = builder.add(whole, ir.Constant(vector, [1023] * LANES))
+    bits = builder.shl(up, ir.Constant(vector, [52] * LANES))
+    return builder.bitcast(bits, ir.VectorType(ir.DoubleType(), LANES))
+
+
+power_of_two = _operation(1, _put_together, gives=types.float64)
+
+
+def _each(plain: Any, many: int) -> Any:
+    """Return a function that does one lane after another what plain code does."""
+
+    def typed(given: Sequence[types.Type]) -> tuple[Any, Any]:
+        def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
+            values = [_wide(context, builder, value, kind, types.float64)
+                      for value, kind in zip(args, sig.args, strict=True)]  # fmt: skip
+            call = context.get_function(plain, types.float64(*[types.float64] * many))
+            found = ir.Constant(values[0].type, ir.Undefined)
+            for n in range(LANES):
+                at = ir.IntType(32)(n)
+                one = call(builder, [builder.extract_element(v, at) for v in values])
+                found = builder.insert_element(found, one, at)
+            return found
+
+        return Lanes(types.float64)(*given), made
+
+    if many == 1:
+
+        @intrinsic
+        def alone(typingctx: Any, a: Any) -> Any:
+            return typed((a,))
+
+        return alone
+
+    @intrinsic
+    def pair(typingctx: Any, a: Any, b: Any) -> Any:
+        return typed((a, b))
+
+    return pair
+
+
+each_exp, each_log, each_log1p = (_each(one, 1) for one in (math.exp, math.log, math.log1p))
+each_expm1, each_sin, each_cos = (_each(one, 1) for one in (math.expm1, math.sin, math.cos))
+each_atan2, each_hypot = _each(math.atan2, 2), _each(math.hypot, 2)
