@@ -4,6 +4,44 @@
 #include <stdint.h>
 #include "layout.h"
 
+/* A number that is 1.5 times 2^52 higher has no places left. */
+#define WHOLE 6755399441055744.0
+
+static void cos_sin(double x, double *c, double *s) {
+    double k = (x * 0.6366197723675814 + WHOLE) - WHOLE;
+    double r = x - k * 1.5707963267341256 - k * 6.077100506303966e-11 - k * 2.0222662487959506e-21;
+    double z = r * r, zz = z * z;
+    double odd = (1.0 / 6.0 - z * (1.0 / 120.0)) + zz * ((1.0 / 5040.0 - z * (1.0 / 362880.0)) +
+        zz * ((1.0 / 39916800.0 - z * (1.0 / 6227020800.0)) + zz * (1.0 / 1307674368000.0)));
+    double even = (1.0 / 24.0 - z * (1.0 / 720.0)) + zz * ((1.0 / 40320.0 - z * (1.0 / 3628800.0)) +
+        zz * ((1.0 / 479001600.0 - z * (1.0 / 87178291200.0)) + zz * (1.0 / 20922789888000.0)));
+    double sine = r - r * z * odd, cosine = 1.0 - z * (0.5 - z * even);
+    double quarter = k - 4.0 * floor(0.25 * k);
+    int crosses = quarter == 1.0 || quarter == 3.0;
+    double first = crosses ? sine : cosine, second = crosses ? cosine : sine;
+    *c = quarter == 1.0 || quarter == 2.0 ? -first : first;
+    *s = quarter >= 2.0 ? -second : second;
+}
+
+static double sine_of(double x) {
+    double c, s;
+    cos_sin(x, &c, &s);
+    return s;
+}
+
+static double power(double x) {
+    double turned = x * 1.4426950408889634 + WHOLE, k = turned - WHOLE;
+    double r = (0.5 * x - k * 0.34657359018456190) - k * 9.541074646352939e-11, z = r * r;
+    double low = (0.4999999999999982 + r * 0.16666666666666652) +
+                 z * (0.0416666666685331 + r * 0.008333333333502998);
+    double high = (0.0013888885781333851 + r * 0.00019841267016397775) +
+                  z * (2.4818143088255625e-05 + r * 2.75723692148189e-06);
+    double half = 1.0 + (r + z * (low + z * z * high));
+    union { double number; uint64_t bits; } two = { .number = turned };
+    two.bits = (two.bits + 1023) << 52;
+    return half * half * two.number;
+}
+
 static double uniform(int64_t seed, int64_t clock, int64_t stream) {
     uint64_t x = (uint64_t)seed * 0x9E3779B97F4A7C15u + (uint64_t)clock;
     x = x * 0xBF58476D1CE4E5B9u + (uint64_t)stream;
@@ -17,13 +55,15 @@ static double uniform(int64_t seed, int64_t clock, int64_t stream) {
 
 static double normal(int64_t seed, int64_t clock, int64_t stream) {
     double u = uniform(seed, clock, 2 * stream), v = uniform(seed, clock, 2 * stream + 1);
-    return sqrt(-2.0 * log(u)) * cos(2.0 * 3.141592653589793 * v);
+    double along, across;
+    cos_sin(2.0 * 3.141592653589793 * v, &along, &across);
+    return sqrt(-2.0 * log(u)) * along;
 }
 
 static double bent(double x) {
     double size = fabs(x), small;
     if (size > 20.0) return copysign(1.0, x);
-    small = exp(-2.0 * size);
+    small = power(-2.0 * size);
     return copysign((1.0 - small) / (1.0 + small), x);
 }
 
@@ -40,7 +80,7 @@ static void fluxes(const double *p, double psi, double i_d, double i_q, double *
     *inc_q = p[LQ_SATURATED];
     if (bend != 0.0) {
         double x = i_d / p[I_BEND], size = fabs(x);
-        double log_cosh = size + log1p(exp(-2.0 * size)) - 0.6931471805599453;
+        double log_cosh = size + log1p(power(-2.0 * size)) - 0.6931471805599453;
         *flux_d = psi + p[LD] * (i_d - bend * p[I_BEND] * log_cosh);
         *inc_d = p[LD] * (1.0 - bend * bent(x));
     }
@@ -61,11 +101,11 @@ static void slope(const double *p, double r, double psi, double i_d, double i_q,
     if (p[V_DEAD] > 0.0) {
         double ia = i_d * c - i_q * s, ib = i_d * s + i_q * c;
         double pa = ia, pb = -0.5 * ia + 0.8660254037844386 * ib, pc = -pa - pb;
-        double knee = p[I_KNEE], lost = p[V_DEAD];
-        double la = lost * bent(pa / knee), lb = lost * bent(pb / knee);
-        double lc = lost * bent(pc / knee);
-        va -= (2.0 * la - lb - lc) / 3.0;
-        vb -= (lb - lc) / 1.7320508075688772;
+        double per_knee = 1.0 / p[I_KNEE], lost = p[V_DEAD];
+        double la = lost * bent(pa * per_knee), lb = lost * bent(pb * per_knee);
+        double lc = lost * bent(pc * per_knee);
+        va -= (1.0 / 3.0) * (2.0 * la - lb - lc);
+        vb -= 0.5773502691896258 * (lb - lc);
     }
     double vd = va * c + vb * s, vq = vb * c - va * s, flux_d, flux_q, inc_d, inc_q, mutual;
     fluxes(p, psi, i_d, i_q, &flux_d, &flux_q, &inc_d, &inc_q, &mutual);
@@ -73,15 +113,16 @@ static void slope(const double *p, double r, double psi, double i_d, double i_q,
     core[0] = share * (vd - r * i_d);
     core[1] = share * (vq - r * i_q);
     double ud = core[0] + w * flux_q, uq = core[1] - w * flux_d;
-    double det = inc_d * inc_q - mutual * mutual;
-    *a = (inc_q * ud - mutual * uq) / det;
-    *b = (inc_d * uq - mutual * ud) / det;
+    double per_det = 1.0 / (inc_d * inc_q - mutual * mutual);
+    *a = per_det * (inc_q * ud - mutual * uq);
+    *b = per_det * (inc_d * uq - mutual * ud);
 }
 
 static void step(const double *p, double r, double psi, double *i_d, double *i_q, double w,
                  double *cosine, double *sine, double va, double vb, double h, double *core) {
     double d = *i_d, q = *i_q, rest[2], c = *cosine, s = *sine, half = 0.5 * h;
-    double ct = cos(half * w), st = sin(half * w);
+    double ct, st;
+    cos_sin(half * w, &ct, &st);
     double c2 = c * ct - s * st, s2 = s * ct + c * st;
     double c4 = c2 * ct - s2 * st, s4 = s2 * ct + c2 * st;
     double a1, b1, a2, b2, a3, b3, a4, b4;
@@ -238,7 +279,8 @@ static void switched(const double *p, double *x, float *reach) {
     double T = p[TS], theta = x[THETA] * p[PAIRS], w = x[OMEGA] * p[PAIRS];
     int halves = (int)p[HALVES];
     double half = T / halves, near = NEAR * half, pole[3], at[3], sums[7] = {0.0};
-    double psi = flux_now(p, x), r = warmed(p, x), c = cos(theta), s = sin(theta);
+    double psi = flux_now(p, x), r = warmed(p, x), c, s;
+    cos_sin(theta, &c, &s);
     double a0 = x[I_D] * c - x[I_Q] * s, b0 = x[I_D] * s + x[I_Q] * c;
     reach[D_LEAST] = reach[D_MOST] = (float)x[I_D];
     reach[Q_LEAST] = reach[Q_MOST] = (float)x[I_Q];
@@ -255,7 +297,10 @@ static void switched(const double *p, double *x, float *reach) {
             double h = longest = fmax(longest, 0.0), here = theta + w * (before + done);
             if (longest > near) {
                 double d = x[I_D], q = x[I_Q];
-                double c0 = cos(here), s0 = sin(here), c1 = c0, s1 = s0;
+                double c0, s0, c1, s1;
+                cos_sin(here, &c0, &s0);
+                c1 = c0;
+                s1 = s0;
                 h = stretch(p, x, pole, sums, r, psi, w, &c1, &s1, longest);
                 add(x, sums, c0, s0, d, q, c1, s1, before + done, h, T);
                 reach[D_LEAST] = fminf(reach[D_LEAST], (float)x[I_D]);
@@ -282,8 +327,7 @@ static void switched(const double *p, double *x, float *reach) {
     }
     x[CORE_D] = p[IRON] * sums[5] / T;
     x[CORE_Q] = p[IRON] * sums[6] / T;
-    c = cos(theta + w * T);
-    s = sin(theta + w * T);
+    cos_sin(theta + w * T, &c, &s);
     double a1 = x[I_D] * c - x[I_Q] * s, b1 = x[I_D] * s + x[I_Q] * c;
     double line = T / 3.0 * (a0 * a0 + a0 * a1 + a1 * a1 + b0 * b0 + b0 * b1 + b1 * b1);
     double across = a0 * sums[1] + (a1 - a0) * sums[3] + b0 * sums[2] + (b1 - b0) * sums[4];
@@ -293,7 +337,7 @@ static void switched(const double *p, double *x, float *reach) {
 static void turn_mass(const double *p, double *x, double torque, int released, double h) {
     double omega = x[OMEGA], held = released && p[BRAKE_STUCK] == 0.0 ? 0.0 : p[BRAKE];
     double rub = p[COULOMB];
-    if (p[STRIBECK] > 0.0) rub *= 1.0 + p[STRIBECK] * exp(-fabs(omega) / p[STRIBECK_SPEED]);
+    if (p[STRIBECK] > 0.0) rub *= 1.0 + p[STRIBECK] * power(fmax(-fabs(omega) / p[STRIBECK_SPEED], -708.0));
     if (omega < 0.0 || (omega == 0.0 && torque < 0.0)) rub += p[COULOMB_BACK];
     double still = rub * p[STICTION] + held;
     if (omega == 0.0 && fabs(torque) <= still) return;
@@ -319,7 +363,7 @@ static void turn(const double *p, double *x, int released) {
     double omega = x[OMEGA], at_end = 1.5 * p[PAIRS] * (flux_d * i_q - flux_q * i_d);
     double torque = 0.5 * (x[TORQUE] + at_end);
     x[TORQUE] = at_end;
-    if (p[COGGING] != 0.0) torque -= p[COGGING] * sin(p[COGGING_ORDER] * x[THETA]);
+    if (p[COGGING] != 0.0) torque -= p[COGGING] * sine_of(p[COGGING_ORDER] * x[THETA]);
     if (p[STIFFNESS] > 0.0) {
         double part = h / SUBSTEPS;
         for (int i = 0; i < SUBSTEPS; i++) {
@@ -337,7 +381,8 @@ static void turn(const double *p, double *x, int released) {
 
 static void sensed(const double *p, const double *f, const double *x, double *m, int64_t seed,
                    int64_t clock, double *cosine, double *sine) {
-    double theta = x[THETA] * p[PAIRS], c = cos(theta), s = sin(theta), phase[3];
+    double theta = x[THETA] * p[PAIRS], c, s, phase[3];
+    cos_sin(theta, &c, &s);
     *cosine = c;
     *sine = s;
     double i_d = x[I_D] + x[CORE_D], i_q = x[I_Q] + x[CORE_Q];
@@ -361,8 +406,8 @@ static int hall_code(const double *p, double electrical, double mechanical) {
     for (int n = 0; n < 3; n++) {
         double rise = p[HALL_EDGE + 2 * n], fall = p[HALL_EDGE + 2 * n + 1];
         if (p[HALL_SPREAD] != 0.0) {
-            rise += p[HALL_SPREAD] * sin(mechanical * (n + 1));
-            fall += p[HALL_SPREAD] * sin(mechanical * (n + 1) + 2.0);
+            rise += p[HALL_SPREAD] * sine_of(mechanical * (n + 1));
+            fall += p[HALL_SPREAD] * sine_of(mechanical * (n + 1) + 2.0);
         }
         double at = electrical - n * p[HALL_STEP];
         at -= TAU * floor((at - rise) / TAU);
@@ -373,7 +418,7 @@ static int hall_code(const double *p, double electrical, double mechanical) {
 
 static void sensor(const double *p, double *x) {
     double at = p[SENSOR_SIDE] * (x[THETA] * (1.0 - p[SLIP]) - p[SENSOR_ZERO]);
-    if (p[RUNOUT] != 0.0) at += p[RUNOUT] * sin(x[THETA] + p[RUNOUT_PHASE]);
+    if (p[RUNOUT] != 0.0) at += p[RUNOUT] * sine_of(x[THETA] + p[RUNOUT_PHASE]);
     double h = p[HYSTERESIS];
     at = fmin(fmax(x[SENSOR_AT], at - h), at + h);
     x[SENSOR_AT] = at;
@@ -493,7 +538,8 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
         x[FRAME_AT] = at;
         x[M_ALPHA] = ma; x[M_BETA] = mb;
         x[X_REF] = x[X_TO] = x[THETA_M] - x[THETA_START];
-        double c = cos(at), s = sin(at);
+        double c, s;
+        cos_sin(at, &c, &s);
         float y_d = (float)(ma * c + mb * s), y_q = (float)(mb * c - ma * s), r_d = row[REF_D];
         double push = mode == MODE_SPEED ? x[PUSH] : 0.0;
         push = filtered(f, x, (float)push, 0, TORQUE_SECTIONS);
@@ -527,7 +573,8 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
             v_d = v_d * v_max / size;
             v_q = v_q * v_max / size;
         }
-        double lead = 1.5 * Ts * w_e, ct = cos(lead), st = sin(lead), out[3];
+        double lead = 1.5 * Ts * w_e, ct, st, out[3];
+        cos_sin(lead, &ct, &st);
         double lc = c * ct - s * st, ls = s * ct + c * st;
         double v_alpha = v_d * lc - v_q * ls, v_beta = v_d * ls + v_q * lc, scale = p[BUS_MADE_UP] > 0.0 ? 1.0 : bus / p[BUS];
         meta[ROW_SAMPLE]++;

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TypeVar
 
 F = TypeVar("F", bound=Callable[..., object])
-_ROOMS = ("simulate", "control")  # that hold kernels
+_ROOMS = ("simulate", "control", "lanes")  # that hold kernels, or what they are made by
 _CHOSEN = "NUMBA_CACHE_DIR"
 
 

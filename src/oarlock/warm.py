@@ -4,7 +4,7 @@ import subprocess
 import sys
 
 from oarlock.control._kernels import warm
-from oarlock.simulate import drive_model, tally
+from oarlock.simulate import drive_model, side_by_side, tally
 
 _BESIDE = "from oarlock.control._kernels import warm; warm()"
 
@@ -14,6 +14,7 @@ def main() -> int:
     with subprocess.Popen([sys.executable, "-c", _BESIDE]) as beside:
         drive_model.warm_up()
         tally.warm_up()
+        side_by_side.warm_up()
         failed = beside.wait()
     if not failed:
         warm()

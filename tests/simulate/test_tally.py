@@ -25,13 +25,13 @@ def kept_of(
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
     """Return counts, sums, the bin that is begun, and bins, of rows that come in portions."""
     counts, sums = np.zeros(tally.COUNTS, dtype=np.int64), np.zeros(tally.SUMS)
-    begun, kept = np.zeros((3, tally.COLUMNS)), np.zeros((3, SAMPLES, tally.COLUMNS))
+    begun, kept = np.zeros((3, tally.COLUMNS)), np.zeros((3, tally.COLUMNS, SAMPLES))
     none = np.zeros((0, k.REACH_SIZE), dtype=np.float32)
     for first, until in zip((0, *cuts), (*cuts, len(rows)), strict=True):
         part = none if reach is None else reach[first:until]
-        tally.gather(rows[first:until], 0, until - first, part, BEGAN, R, WIDTH, counts, sums, begun,
-                     kept, np.zeros(tally.COLUMNS))  # fmt: skip
-    return counts, sums, begun, kept
+        tally.gather(rows[first:until], 0, until - first, part, BEGAN, R, WIDTH, counts, sums,
+                     begun, kept, np.zeros(tally.COLUMNS))  # fmt: skip
+    return counts, sums, begun, kept.transpose(0, 2, 1)
 
 
 def columns(rows: np.ndarray) -> np.ndarray:

@@ -10,8 +10,8 @@ from oarlock.cancel import Cancel
 from oarlock.machine import Axis
 from oarlock.rehearse.run import Rehearsal, Run, outside
 from oarlock.rehearse.scenario import Scenario
-from oarlock.simulate.lanes import LANES, Lanes, LaneTally, can_go_together
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
+from oarlock.simulate.side_by_side import LANES, Lanes, LaneTally, can_go_together
 
 _WORTH_IT = 3  # variants, from which on eight lanes are faster than one after another
 

@@ -10,7 +10,7 @@ from oarlock.machine import Axis
 from oarlock.simulate import layout as k
 from oarlock.simulate import tally as kernel
 from oarlock.simulate.drive_model import DriveModel
-from oarlock.simulate.lanes import LaneTally
+from oarlock.simulate.side_by_side import LaneTally
 
 Array = NDArray[np.float64]
 Columns = Mapping[str, Array]  # by channel, (n,)
@@ -44,7 +44,7 @@ class Bins:
         width = max(round(min(_BIN, duration / _LEAST_BINS) / Ts), 1)
         self.width, self.seconds = width, width * Ts  # of a bin: samples, s
         self.most = round(duration / Ts) // width + 1  # bins
-        self._kept = np.empty((3, self.most, kernel.COLUMNS))
+        self._kept = np.empty((3, kernel.COLUMNS, self.most))
         self._counts = np.zeros(kernel.COUNTS, dtype=np.int64)
         self._sums, self._begun = np.zeros(kernel.SUMS), np.zeros((3, kernel.COLUMNS))
         self._now = np.zeros(kernel.COLUMNS)
@@ -75,14 +75,14 @@ class Bins:
         many = int(tally.counts[kernel.BINS])
         for kept, columns in zip(self._kept, (mean, least, most), strict=True):
             for n, name in enumerate(COLUMNS):
-                kept[:many, n] = columns[name][:many]
+                kept[n, :many] = columns[name][:many]
 
     def take_lane(self, beside: LaneTally, lane: int) -> None:
         """Take all that was gathered of one of several runs side by side."""
         self._counts[:] = beside.counts
         self._sums[:], self._begun[:] = beside.sums[:, lane], beside.begun[..., lane]
         many = int(beside.counts[kernel.BINS])
-        self._kept[:, :many] = beside.kept[:, :many, :, lane]
+        self._kept[..., :many] = beside.kept[..., :many, lane]
 
     def take(self, rows: NDArray[np.float32], model: DriveModel) -> None:
         """Take the newest samples, (n, 11), in the order of `RECORDED` and of `k.INSIDE`."""
@@ -96,8 +96,8 @@ class Bins:
         """Return mean, least and most by channel; the last bin may be shorter than the others."""
         whole, left = int(self._counts[kernel.BINS]), int(self._counts[kernel.FILLED])
         if left:
-            self._kept[:, whole] = self._begun
-            self._kept[kernel.MEAN, whole] /= left
-        found = np.ascontiguousarray(self._kept[:, : whole + (left > 0)].transpose(0, 2, 1))
+            self._kept[..., whole] = self._begun
+            self._kept[kernel.MEAN, :, whole] /= left
+        found = self._kept[..., : whole + (left > 0)]
         mean, least, most = (dict(zip(COLUMNS, table, strict=True)) for table in found)
         return mean, least, most

@@ -15,8 +15,8 @@ from oarlock.machine import Axis
 from oarlock.rehearse.beside import rehearse_beside
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
 from oarlock.rehearse.scenario import Scenario
-from oarlock.simulate.lanes import LANES
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
+from oarlock.simulate.side_by_side import LANES
 
 if TYPE_CHECKING:
     from distributed import Client

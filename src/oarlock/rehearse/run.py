@@ -295,9 +295,7 @@ class Run:
             if cancel is not None:
                 cancel.check()
             acting.acts_on(model)
-            self._moments.append(
-                Moment(sample=first, state=model.remembered(), tally=bins.tally())
-            )
+            self._moments.append(Moment(sample=first, state=model.remembered(), tally=bins.tally()))
             model.advance(until - first)
             bins.take(model.window(first, model.recorded - first), model)
             if progress is not None:

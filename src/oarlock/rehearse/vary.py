@@ -25,8 +25,8 @@ from oarlock.rehearse.figures import RehearsalFigures, figures_of
 from oarlock.rehearse.plant import believed_plant
 from oarlock.rehearse.run import Rehearsal
 from oarlock.rehearse.scenario import Scenario
-from oarlock.simulate.lanes import LANES
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
+from oarlock.simulate.side_by_side import LANES
 
 Array = NDArray[np.float64]
 # Makes the figures of plants, in their order: the scenario, the axis, the plants, the bridge, what

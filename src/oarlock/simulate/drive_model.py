@@ -378,12 +378,17 @@ class DriveModel:
         return float(self._state[k.BURNT])
 
 
-def warm_up() -> None:
-    """Compile the kernel, or load it from the cache."""
+def simplest() -> DriveModel:
+    """Return a drive with a plain machine, to compile with."""
     plant = PlantParameters(
         R=1.0, Ld=1e-3, Lq=1e-3, Lq_saturated=1e-3, i_saturation=10.0, psi=0.01, pole_pairs=1,
         inertia=1e-3, viscous=0.0, coulomb=0.0, brake=0.0, dead_voltage=0.0, dead_knee=1.0,
         bus=10.0, bus_ripple=0.0, full_scale=10.0, adc_bits=12, noise=0.0,
         offsets=(0.0, 0.0, 0.0), gains=(1.0, 1.0, 1.0), encoder_counts=4096, Ts=1e-4,
     )  # fmt: skip
-    DriveModel(plant).advance(1)
+    return DriveModel(plant)
+
+
+def warm_up() -> None:
+    """Compile the kernel, or load it from the cache."""
+    simplest().advance(1)

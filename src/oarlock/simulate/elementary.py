@@ -1,4 +1,4 @@
-"""Cosine with sine, exponential: of additions and multiplications alone, so that lanes can go along.
+"""Cosine with sine, exponential: of sums and products alone, so that lanes can go along.
 
 Range reduction in parts and polynomials about zero (Cody and Waite, "Software Manual for the
 Elementary Functions", 1980); the coefficients are those of the Taylor series, long enough that what
@@ -7,20 +7,15 @@ differently from one machine to another.
 """
 
 import math
-from typing import Any
-
-import numba.extending
-from llvmlite import ir
-from numba.core import types
 
 from oarlock.jit import njit
+from oarlock.lanes.bits import WHOLE, power_of_two
 
 LEAST_POWER = -708.0  # of e, that `exp` takes
 _jit = njit(inline=True)
 # pi/2 in three parts, the first two of 33 bits: times a count of up to 2^20 they are exact.
 _HALF_PI, _HALF_PI_2, _HALF_PI_3 = 1.5707963267341256, 6.077100506303966e-11, 2.0222662487959506e-21
 _HALF_LN2, _HALF_LN2_2 = 0.34657359018456190, 9.541074646352939e-11  # the first of 32 bits
-_WHOLE = 6755399441055744.0  # 1.5 times 2^52: a number so much higher has no places left
 # Of the exponential up to ln 2 / 4, interpolated at Chebyshev's points: 6e-17 or less from it.
 _E2, _E3, _E4 = 0.4999999999999982, 0.16666666666666652, 0.0416666666685331
 _E5, _E6, _E7 = 0.008333333333502998, 0.0013888885781333851, 0.00019841267016397775
@@ -32,32 +27,10 @@ _C4, _C6, _C8, _C10 = 1.0 / 24.0, 1.0 / 720.0, 1.0 / 40320.0, 1.0 / 3628800.0
 _C12, _C14, _C16 = 1.0 / 479001600.0, 1.0 / 87178291200.0, 1.0 / 20922789888000.0
 
 
-def power_of_two(k: float) -> float:
-    """Return 2 to the power of a whole number from -1022 to 1023, given `_WHOLE` higher."""
-    return math.ldexp(1.0, int(k - _WHOLE))
-
-
-@numba.extending.intrinsic  # type: ignore[misc]
-def _put_together(typingctx: Any, k: Any) -> Any:
-    """Put a double together of its exponent alone."""
-
-    def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
-        whole = ir.IntType(64)
-        bits = builder.add(builder.bitcast(args[0], whole), whole(1023))
-        return builder.bitcast(builder.shl(bits, whole(52)), ir.DoubleType())
-
-    return types.float64(types.float64), made
-
-
-@numba.extending.overload(power_of_two, jit_options={"forceinline": True})  # type: ignore[misc]
-def _power_of_two(k):  # type: ignore[no-untyped-def]  # its names are those of what it gives
-    return lambda k: _put_together(k)
-
-
 @_jit
 def cos_sin(x: float) -> tuple[float, float]:
     """Return cosine and sine of an angle (rad), 2e-16 or less from them up to a million turns."""
-    k = (x * 0.6366197723675814 + _WHOLE) - _WHOLE
+    k = (x * 0.6366197723675814 + WHOLE) - WHOLE
     r = x - k * _HALF_PI - k * _HALF_PI_2 - k * _HALF_PI_3
     z = r * r
     zz = z * z
@@ -86,8 +59,8 @@ def exp(x: float) -> float:
 
     It is the square of that of its half: two coefficients less.
     """
-    turned = x * 1.4426950408889634 + _WHOLE
-    k = turned - _WHOLE
+    turned = x * 1.4426950408889634 + WHOLE
+    k = turned - WHOLE
     r = (0.5 * x - k * _HALF_LN2) - k * _HALF_LN2_2
     z = r * r
     low = (_E2 + r * _E3) + z * (_E4 + r * _E5)

@@ -4,8 +4,6 @@ The supply gives current while the bus lies below it and takes none back: what t
 raises the capacitor's voltage, until the brake resistor is switched on. A battery takes it back.
 """
 
-import math
-
 from oarlock.jit import njit
 from oarlock.simulate.elementary import LEAST_POWER, cos_sin, exp
 from oarlock.simulate.layout import (

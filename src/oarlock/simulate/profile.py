@@ -65,7 +65,8 @@ def move(row: Row, t: float) -> tuple[float, float, float]:
 
     With a jerk time the trapezoid is averaged over it: its corners become ramps of acceleration.
     """
-    far, top, steep = abs(np.float64(row[DISTANCE])), abs(np.float64(row[REF_W])), np.float64(row[ACCELERATION])
+    far, top = abs(np.float64(row[DISTANCE])), abs(np.float64(row[REF_W]))
+    steep = np.float64(row[ACCELERATION])
     if far == 0.0 or top <= 0.0 or steep <= 0.0:
         return np.float64(row[DISTANCE]) if far > 0.0 else 0.0, 0.0, 0.0
     side = math.copysign(1.0, np.float64(row[DISTANCE]))
@@ -114,13 +115,14 @@ def ramp(row: Row, before: float, rising: float, Ts: float) -> tuple[float, floa
     Ts : s
 
     """
-    wanted, steep = np.float64(row[REF_W]), np.float64(row[ACCELERATION])
+    wanted: float = np.float64(row[REF_W])
+    steep: float = np.float64(row[ACCELERATION])
     if steep <= 0.0:
         return wanted, 0.0
     change = steep / max(np.float64(row[JERK_TIME]), Ts) * Ts  # of acceleration in a sample
     if change >= steep:
-        now = min(max(wanted, before - steep * Ts), before + steep * Ts)
-        return now, math.copysign(steep, now - before) if now != before else 0.0
+        nearer = min(max(wanted, before - steep * Ts), before + steep * Ts)
+        return nearer, math.copysign(steep, nearer - before) if nearer != before else 0.0
     left, half = wanted - before, 0.5 * change
     most = math.sqrt(half * half + 2.0 * change / Ts * abs(left)) - half
     most = math.copysign(min(most, steep), left)

@@ -77,7 +77,7 @@ def gather(
     width : samples in a bin
     counts, sums : (3,) and (4,)
     bin_ : (3, 13), sum, least and most of the bin that is begun
-    kept : (3, bins, 13), mean, least and most of each
+    kept : (3, 13, bins), mean, least and most of each
     now : (13,), scratch
 
     """
@@ -102,8 +102,8 @@ def gather(
         if counts[FILLED] == width:
             at = counts[BINS]
             for j in range(COLUMNS):
-                kept[MEAN, at, j] = bin_[MEAN, j] / width
-                kept[LEAST, at, j], kept[MOST, at, j] = bin_[LEAST, j], bin_[MOST, j]
+                kept[MEAN, j, at] = bin_[MEAN, j] / width
+                kept[LEAST, j, at], kept[MOST, j, at] = bin_[LEAST, j], bin_[MOST, j]
             counts[BINS] += 1
             counts[FILLED] = 0
 
@@ -112,4 +112,4 @@ def warm_up() -> None:
     """Compile it, or load it from the cache."""
     rows, reach = (np.zeros((0, n), dtype=np.float32) for n in (RECORDED, REACH_SIZE))
     gather(rows, 0, 0, reach, 0.0, 0.0, 1, np.zeros(COUNTS, dtype=np.int64), np.zeros(SUMS),
-           np.zeros((3, COLUMNS)), np.zeros((3, 1, COLUMNS)), np.zeros(COLUMNS))  # fmt: skip
+           np.zeros((3, COLUMNS)), np.zeros((3, COLUMNS, 1)), np.zeros(COLUMNS))  # fmt: skip

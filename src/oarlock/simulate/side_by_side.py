@@ -6,10 +6,6 @@ drives would have to go different ways (one trips, or a setting leads one elsewh
 changed, and each goes on by itself.
 """
 
-import importlib.util
-import os
-import sys
-import tempfile
 from collections.abc import Callable, Sequence
 from functools import cache
 from types import ModuleType
@@ -18,10 +14,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.jit import kernel_folder
+from oarlock.lanes.expressions import DIFFERS, SETTING
+from oarlock.lanes.spread import Spreading, load
 from oarlock.simulate import advance, tally
 from oarlock.simulate import layout as k
-from oarlock.simulate.drive_model import DriveModel
-from oarlock.simulate.spread import DIFFERS, SETTING, Spreading
+from oarlock.simulate.drive_model import DriveModel, simplest
 
 LANES = 8
 ROWS = 4000  # that their recorder holds: those of one stretch
@@ -45,27 +42,23 @@ def source() -> str:
 @cache
 def _loops() -> ModuleType:
     """Write the loops where compiled code is kept, and load them."""
-    path, text = kernel_folder() / f"{_MODULE}.py", source()
-    if not path.exists() or path.read_text() != text:
-        handle, name = tempfile.mkstemp(dir=path.parent, suffix=".part")
-        with os.fdopen(handle, "w") as file:
-            file.write(text)
-        os.replace(name, path)
-    spec = importlib.util.spec_from_file_location(_MODULE, path)
-    assert spec is not None
-    assert spec.loader is not None
-    module = sys.modules[_MODULE] = importlib.util.module_from_spec(spec)  # compiled code asks it
-    spec.loader.exec_module(module)
-    return module
+    return load(_MODULE, source(), kernel_folder())
 
 
 def can_go_together(models: Sequence[DriveModel]) -> bool:
     """Return whether drives are at the same place of the same plan, on bridges that average."""
-    first = models[0]
-    return len(models) == LANES and not first.plant.switches and all(
-        not one.plant.switches and all(np.array_equal(a, b) for a, b in zip(one.plan, first.plan, strict=True))
-        and np.array_equal(one.meta, first.meta) for one in models[1:]
-    )  # fmt: skip
+    return len(models) == LANES and all(_goes_with(one, models[0]) for one in models)
+
+
+def _goes_with(one: DriveModel, other: DriveModel) -> bool:
+    table, columns, lines = one.plan
+    return (
+        not one.plant.switches
+        and np.array_equal(table, other.plan[0])
+        and np.array_equal(columns, other.plan[1])
+        and np.array_equal(lines, other.plan[2])
+        and np.array_equal(one.meta, other.meta)
+    )
 
 
 class Lanes:
@@ -76,9 +69,9 @@ class Lanes:
         first = models[0]
         self._first, self._meta = first, first.meta.copy()
         self._firm = _side_by_side(lambda one: one.firm, models)
-        self._state, self._history, self._sums = (
-            _side_by_side(lambda one, n=n: one.inside[n], models) for n in range(3)
-        )
+        self._state = _side_by_side(lambda one: one.inside[0], models)
+        self._history = _side_by_side(lambda one: one.inside[1], models)
+        self._sums = _side_by_side(lambda one: one.inside[2], models)
         self._columns, self._lines = first.plan[1:]
         self._trace = np.zeros((ROWS, self._columns.size, LANES), dtype=np.float32)
         sizes = (k.N_CHANNELS, k.WORK_SIZE, 3, 3, k.BRIDGE_SIZE)
@@ -93,7 +86,7 @@ class Lanes:
         What acts on the models from outside acts. Where they could not, nothing has changed.
         """
         plants = _side_by_side(lambda one: one.plant_now, self.models)
-        before = [a.copy() for a in (self._state, self._history, self._sums, self._meta)]
+        before = self._state.copy(), self._history.copy(), self._sums.copy(), self._meta.copy()
         apart = np.zeros(1, dtype=np.int64)
         table = self._first.plan[0]
         _loops().advance(
@@ -120,7 +113,8 @@ class Lanes:
     def resistances(self) -> NDArray[np.float64]:
         """Ohm, of each winding as warm as it is, (1, lanes)."""
         cold = np.array([[one.plant.R for one in self.models]])
-        return cold * (1.0 + k.COPPER_HEAT * self._state[k.HEAT])
+        warm: NDArray[np.float64] = cold * (1.0 + k.COPPER_HEAT * self._state[k.HEAT])
+        return warm
 
     def put_back(self) -> None:
         """Bring the models to where they have come."""
@@ -136,7 +130,7 @@ class LaneTally:
         self.counts = np.zeros(tally.COUNTS, dtype=np.int64)
         self.sums = np.zeros((tally.SUMS, LANES))
         self.begun = np.zeros((3, tally.COLUMNS, LANES))
-        self.kept = np.empty((3, bins, tally.COLUMNS, LANES))
+        self.kept = np.empty((3, tally.COLUMNS, bins, LANES))
         self._now = np.zeros((tally.COLUMNS, LANES))
         self._began_at = np.array([[one.began_at for one in models]])
         self._reach = np.zeros((0, k.REACH_SIZE), dtype=np.float32)
@@ -158,3 +152,11 @@ def _side_by_side(
     of: Callable[[DriveModel], NDArray[np.float64]], models: Sequence[DriveModel]
 ) -> NDArray[np.float64]:
     return np.ascontiguousarray(np.stack([of(one) for one in models], axis=-1))
+
+
+def warm_up() -> None:
+    """Compile the loops, or load them from the cache."""
+    models = [simplest()] * LANES
+    lanes, kept = Lanes(models), LaneTally(1, 1, models)
+    lanes.advance(1)
+    kept.take(lanes, 0)

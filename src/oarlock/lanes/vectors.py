@@ -16,11 +16,11 @@ from numba.extending import intrinsic, models, register_model
 LANES = 8
 
 _ORDER = (types.boolean, types.int64, types.float32, types.float64)
-_PLAIN = {types.boolean: ir.IntType(1), types.int64: ir.IntType(64),
+PLAIN: dict[Any, Any] = {types.boolean: ir.IntType(1), types.int64: ir.IntType(64),
           types.float32: ir.FloatType(), types.float64: ir.DoubleType()}  # fmt: skip
 
 
-class Lanes(types.Type):  # type: ignore[misc]
+class Lanes(types.Type):
     """A vector of eight numbers of one kind."""
 
     def __init__(self, of: types.Type) -> None:
@@ -31,14 +31,14 @@ class Lanes(types.Type):  # type: ignore[misc]
 @register_model(Lanes)
 class _LanesModel(models.PrimitiveModel):  # type: ignore[misc]
     def __init__(self, dmm: Any, fe_type: Lanes) -> None:
-        super().__init__(dmm, fe_type, ir.VectorType(_PLAIN[fe_type.of], LANES))
+        super().__init__(dmm, fe_type, ir.VectorType(PLAIN[fe_type.of], LANES))
 
 
 def _kind(given: types.Type) -> types.Type:
     """Return the kind of the numbers in a vector, or of a plain one."""
     if isinstance(given, Lanes):
         return given.of
-    given = types.unliteral(given)
+    given = types.unliteral(given)  # type: ignore[attr-defined]
     if isinstance(given, types.Integer):
         return types.int64
     return given
@@ -52,7 +52,8 @@ def _common(*given: types.Type) -> types.Type:
     return max(kinds, key=_ORDER.index)
 
 
-def _splat(builder: ir.IRBuilder, value: ir.Value) -> ir.Value:
+def splat(builder: ir.IRBuilder, value: ir.Value) -> ir.Value:
+    """Return a plain value in all lanes."""
     vector = ir.VectorType(value.type, LANES)
     place = ir.IntType(32)
     one = builder.insert_element(ir.Constant(vector, ir.Undefined), value, place(0))
@@ -64,7 +65,7 @@ def _convert(builder: ir.IRBuilder, value: ir.Value, old: types.Type, new: types
     """Convert each lane of a vector to another kind."""
     if old == new:
         return value
-    into = ir.VectorType(_PLAIN[new], LANES)
+    into = ir.VectorType(PLAIN[new], LANES)
     if old == types.boolean:
         if new == types.int64:
             return builder.zext(value, into)
@@ -74,16 +75,17 @@ def _convert(builder: ir.IRBuilder, value: ir.Value, old: types.Type, new: types
     return builder.fpext(value, into) if new == types.float64 else builder.fptrunc(value, into)
 
 
-def _wide(
+def widened(
     context: Any, builder: ir.IRBuilder, value: ir.Value, given: types.Type, of: types.Type
 ) -> ir.Value:
     """Return a value as a vector of a kind."""
     if isinstance(given, Lanes):
         return _convert(builder, value, given.of, of)
-    return _splat(builder, context.cast(builder, value, given, of))
+    return splat(builder, context.cast(builder, value, given, of))
 
 
-def _bits(builder: ir.IRBuilder, flags: ir.Value) -> ir.Value:
+def bits(builder: ir.IRBuilder, flags: ir.Value) -> ir.Value:
+    """Return flags as the bits of one number."""
     return builder.bitcast(flags, ir.IntType(LANES))
 
 
@@ -109,7 +111,7 @@ def _operation(many: int, emit: Emit, *, gives: types.Type | None = None,
             of = types.float64
 
         def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
-            values = [_wide(context, builder, value, kind, of)
+            values = [widened(context, builder, value, kind, of)
                       for value, kind in zip(args, sig.args, strict=True)]  # fmt: skip
             return emit(builder, of, values)
 
@@ -137,7 +139,9 @@ def _arithmetic(whole: str, real: str) -> Emit:
     return emit
 
 
-def _compared(sign: str) -> Emit:
+def compared(sign: str) -> Emit:
+    """Return what compares two vectors."""
+
     def emit(builder: ir.IRBuilder, of: types.Type, values: Sequence[ir.Value]) -> ir.Value:
         if of not in _ORDER[2:]:
             return builder.icmp_signed(sign, *values)
@@ -149,11 +153,11 @@ def _compared(sign: str) -> Emit:
 
 
 def _least(sign: str) -> Emit:
-    """The later of two where it is as far or further, as plain code has it."""
+    """Return the later of two where it is further, as plain code has it."""
 
     def emit(builder: ir.IRBuilder, of: types.Type, values: Sequence[ir.Value]) -> ir.Value:
         a, b = values
-        return builder.select(_compared(sign)(builder, of, (b, a)), b, a)
+        return builder.select(compared(sign)(builder, of, (b, a)), b, a)
 
     return emit
 
@@ -176,19 +180,19 @@ add = _operation(2, _arithmetic("add", "fadd"))
 sub = _operation(2, _arithmetic("sub", "fsub"))
 mul = _operation(2, _arithmetic("mul", "fmul"))
 div = _operation(2, _arithmetic("sdiv", "fdiv"), floats=True)
-less = _operation(2, _compared("<"), gives=types.boolean)
-less_equal = _operation(2, _compared("<="), gives=types.boolean)
-more = _operation(2, _compared(">"), gives=types.boolean)
-more_equal = _operation(2, _compared(">="), gives=types.boolean)
-equal = _operation(2, _compared("=="), gives=types.boolean)
-differ = _operation(2, _compared("!="), gives=types.boolean)
+less = _operation(2, compared("<"), gives=types.boolean)
+less_equal = _operation(2, compared("<="), gives=types.boolean)
+more = _operation(2, compared(">"), gives=types.boolean)
+more_equal = _operation(2, compared(">="), gives=types.boolean)
+equal = _operation(2, compared("=="), gives=types.boolean)
+differ = _operation(2, compared("!="), gives=types.boolean)
 both = _operation(2, lambda builder, of, values: builder.and_(*values))
 either = _operation(2, lambda builder, of, values: builder.or_(*values))
 flip = _operation(1, lambda builder, of, values: builder.not_(values[0]))
 neg = _operation(1, lambda builder, of, values: builder.fneg(values[0]), floats=True)
 size = _operation(1, _called("fabs"), floats=True)
-least = _operation(2, _least("<="))
-most = _operation(2, _least(">="))
+least = _operation(2, _least("<"))
+most = _operation(2, _least(">"))
 root = _operation(1, _called("sqrt"), floats=True)
 floor = _operation(1, _rounded("floor"), floats=True)
 nearest = _operation(1, _rounded("rint"), floats=True)
@@ -199,7 +203,7 @@ def _as_kind(of: types.Type) -> Any:
     @intrinsic
     def converted(typingctx: Any, a: Any) -> Any:
         def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
-            return _wide(context, builder, args[0], sig.args[0], of)
+            return widened(context, builder, args[0], sig.args[0], of)
 
         return Lanes(of)(a), made
 
@@ -215,7 +219,7 @@ def wide(typingctx: Any, a: Any) -> Any:
     of = _kind(a)
 
     def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
-        return _wide(context, builder, args[0], sig.args[0], of)
+        return widened(context, builder, args[0], sig.args[0], of)
 
     return Lanes(of)(a), made
 
@@ -226,95 +230,11 @@ def pick(typingctx: Any, which: Any, a: Any, b: Any) -> Any:
     of = _common(a, b)
 
     def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
-        flags = _wide(context, builder, args[0], sig.args[0], types.boolean)
-        x, y = (_wide(context, builder, args[n], sig.args[n], of) for n in (1, 2))
+        flags = widened(context, builder, args[0], sig.args[0], types.boolean)
+        x, y = (widened(context, builder, args[n], sig.args[n], of) for n in (1, 2))
         return builder.select(flags, x, y)
 
     return Lanes(of)(which, a, b), made
-
-
-def _pointer(context: Any, builder: ir.IRBuilder, kind: Any, value: ir.Value, at: Any) -> ir.Value:
-    array = context.make_array(kind)(context, builder, value)
-    zero = context.get_constant(types.intp, 0)
-    where = cgutils.get_item_pointer(context, builder, kind, array, [*at, zero])
-    return builder.bitcast(where, ir.VectorType(_PLAIN[kind.dtype], LANES).as_pointer())
-
-
-def _places(context: Any, builder: ir.IRBuilder, sig: Any, args: Any, many: int) -> list[ir.Value]:
-    return [context.cast(builder, args[n], sig.args[n], types.intp) for n in range(1, 1 + many)]
-
-
-def _read(many: int, *, stays: bool = False) -> Callable[..., Any]:
-    def typed(*given: Any) -> tuple[Any, Any]:
-        def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
-            at = _places(context, builder, sig, args, many)
-            found = builder.load(_pointer(context, builder, sig.args[0], args[0], at), align=4)
-            if stays:
-                found.set_metadata("invariant.load", builder.module.add_metadata([]))
-            return found
-
-        return Lanes(given[0].dtype)(*given), made
-
-    return typed
-
-
-def _written(many: int) -> Callable[..., Any]:
-    def typed(*given: Any) -> tuple[Any, Any]:
-        def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
-            at = _places(context, builder, sig, args, many)
-            where = _pointer(context, builder, sig.args[0], args[0], at)
-            of = sig.args[0].dtype
-            value = _wide(context, builder, args[-1], sig.args[-1], of)
-            flags = _wide(context, builder, args[-2], sig.args[-2], types.boolean)
-            builder.store(builder.select(flags, value, builder.load(where, align=4)), where,
-                          align=4)  # fmt: skip
-            return context.get_dummy_value()
-
-        return types.none(*given), made
-
-    return typed
-
-
-@intrinsic
-def get(typingctx: Any, array: Any, i: Any) -> Any:
-    """Return the vector at a place of an array (n, lanes)."""
-    return _read(1)(array, i)
-
-
-@intrinsic
-def setting(typingctx: Any, array: Any, i: Any) -> Any:
-    """Return the same of an array into which nothing is written meanwhile."""
-    return _read(1, stays=True)(array, i)
-
-
-@intrinsic
-def get2(typingctx: Any, array: Any, i: Any, j: Any) -> Any:
-    """Return the vector at a place of an array (n, m, lanes)."""
-    return _read(2)(array, i, j)
-
-
-@intrinsic
-def get3(typingctx: Any, array: Any, i: Any, j: Any, k: Any) -> Any:
-    """Return the vector at a place of an array (n, m, l, lanes)."""
-    return _read(3)(array, i, j, k)
-
-
-@intrinsic
-def put(typingctx: Any, array: Any, i: Any, on: Any, value: Any) -> Any:
-    """Write a vector to a place of an array (n, lanes), where the flag is set."""
-    return _written(1)(array, i, on, value)
-
-
-@intrinsic
-def put2(typingctx: Any, array: Any, i: Any, j: Any, on: Any, value: Any) -> Any:
-    """Write a vector to a place of an array (n, m, lanes), where the flag is set."""
-    return _written(2)(array, i, j, on, value)
-
-
-@intrinsic
-def put3(typingctx: Any, array: Any, i: Any, j: Any, k: Any, on: Any, value: Any) -> Any:
-    """Write a vector to a place of an array (n, m, l, lanes), where the flag is set."""
-    return _written(3)(array, i, j, k, on, value)
 
 
 @intrinsic
@@ -324,61 +244,9 @@ def some(typingctx: Any, flags: Any) -> Any:
     def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
         if not isinstance(sig.args[0], Lanes):
             return args[0]
-        return builder.icmp_unsigned("!=", _bits(builder, args[0]), ir.IntType(LANES)(0))
+        return builder.icmp_unsigned("!=", bits(builder, args[0]), ir.IntType(LANES)(0))
 
     return types.boolean(flags), made
-
-
-@intrinsic
-def same(typingctx: Any, flags: Any, apart: Any) -> Any:
-    """Return the flag that all lanes have; where they differ, `apart[0]` becomes 1."""
-
-    def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
-        if not isinstance(sig.args[0], Lanes):
-            return args[0]
-        bits, none = _bits(builder, args[0]), ir.IntType(LANES)(0)
-        one_way = builder.icmp_unsigned("==", bits, none)
-        other = builder.icmp_unsigned("==", bits, ir.IntType(LANES)(-1))
-        with builder.if_then(builder.not_(builder.or_(one_way, other)), likely=False):
-            _part(context, builder, sig.args[1], args[1])
-        return builder.trunc(bits, ir.IntType(1))
-
-    return types.boolean(flags, apart), made
-
-
-def _part(context: Any, builder: ir.IRBuilder, kind: Any, value: ir.Value) -> None:
-    array = context.make_array(kind)(context, builder, value)
-    where = cgutils.get_item_pointer(
-        context, builder, kind, array, [context.get_constant(types.intp, 0)]
-    )
-    builder.store(context.get_constant(types.int64, 1), where)
-
-
-def _alike(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
-    """Return what stands in the first lane, and note where the others have something else."""
-    first = builder.extract_element(args[0], ir.IntType(32)(0))
-    unlike = _compared("!=")(builder, sig.args[0].of, (args[0], _splat(builder, first)))
-    some_ = builder.icmp_unsigned("!=", _bits(builder, unlike), ir.IntType(LANES)(0))
-    with builder.if_then(some_, likely=False):
-        _part(context, builder, sig.args[1], args[1])
-    return first
-
-
-@intrinsic
-def same_number(typingctx: Any, a: Any, apart: Any) -> Any:
-    """Return the number that all lanes have; where they differ, `apart[0]` becomes 1."""
-    return a.of(a, apart), _alike
-
-
-@intrinsic
-def same_whole(typingctx: Any, a: Any, apart: Any) -> Any:
-    """Return the same as a whole number."""
-
-    def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
-        first = _alike(context, builder, sig, args)
-        return context.cast(builder, first, sig.args[0].of, types.int64)
-
-    return types.int64(a, apart), made
 
 
 @intrinsic
@@ -413,7 +281,7 @@ def _each(plain: Any, many: int) -> Any:
 
     def typed(given: Sequence[types.Type]) -> tuple[Any, Any]:
         def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
-            values = [_wide(context, builder, value, kind, types.float64)
+            values = [widened(context, builder, value, kind, types.float64)
                       for value, kind in zip(args, sig.args, strict=True)]  # fmt: skip
             call = context.get_function(plain, types.float64(*[types.float64] * many))
             found = ir.Constant(values[0].type, ir.Undefined)

@@ -1,0 +1,131 @@
+"""Loops spread over lanes come to the bits of the plain ones, or are refused."""
+
+from collections.abc import Callable
+from pathlib import Path
+from types import ModuleType
+
+import numpy as np
+import pytest
+
+from oarlock.jit import kernel_folder, njit
+from oarlock.lanes.expressions import DIFFERS, SETTING, CannotSpreadError, Source
+from oarlock.lanes.spread import Spreading, load
+from tests.lanes import toys
+
+LANES, CASES = 8, 120
+KINDS = {"settings": SETTING, "state": DIFFERS}
+LOOPS = ("parted", "counted", "rounded", "set_apart")
+
+
+def spread(*names: str) -> str:
+    spreading = Spreading(left_out=frozenset(), alike=frozenset())
+    return spreading.module({name: (getattr(toys, name), KINDS, ()) for name in names})
+
+
+@pytest.fixture(scope="module")
+def loops() -> ModuleType:
+    return load("spread_toys", spread(*LOOPS), kernel_folder())
+
+
+def both(
+    loops: ModuleType, name: str, settings: np.ndarray, state: np.ndarray, k: int
+) -> tuple[np.ndarray, np.ndarray, int]:
+    """Return a state after the loop on lanes, after the plain one on each, and whether they parted.
+
+    What the lanes share is checked here: it is what the last lane that came there wrote.
+    """
+    together, meta, apart = state.copy(), np.zeros(2, dtype=np.int64), np.zeros(1, dtype=np.int64)
+    getattr(loops, name)(np.ascontiguousarray(settings), together, meta, k, apart)
+    alone, seven = state.copy(), 0
+    plain: Callable[..., None] = njit()(getattr(toys, name))  # its least of equals, as compiled
+    for lane in range(LANES):
+        own, shared = alone[:, lane].copy(), np.zeros(2, dtype=np.int64)
+        plain(settings[:, lane].copy(), own, shared, k)
+        alone[:, lane] = own
+        seven = max(seven, int(shared[1]))
+        assert shared[0] == meta[0]
+    assert meta[1] == seven
+    return together, alone, int(apart[0])
+
+
+@pytest.mark.parametrize("name", ["parted", "counted", "rounded"])
+def test_lanes_come_to_the_same_bits(loops: ModuleType, name: str) -> None:
+    rng, settled = np.random.default_rng(8), np.zeros(LANES)
+    for case in range(CASES):
+        state = np.ascontiguousarray(rng.normal(size=(5, LANES)) * 1.5)
+        if case % 3 == 0:  # on the edges between ways
+            state = np.ascontiguousarray(np.round(2.0 * state) / 2.0)
+        settings = np.sort(rng.normal(size=(6, LANES)), axis=0)
+        together, alone, _ = both(loops, name, settings, state, case % 3)
+        assert np.array_equal(together, alone, equal_nan=True)
+        assert np.array_equal(np.signbit(together), np.signbit(alone))
+        settled += (alone != state).any(axis=0)
+    assert settled.min() > CASES / 2  # it did something in every lane
+
+
+@pytest.mark.parametrize("name", ["parted", "rounded"])
+def test_a_lane_that_is_no_number_leaves_the_others_alone(loops: ModuleType, name: str) -> None:
+    state = np.ones((5, LANES))
+    state[0] = np.linspace(-2.0, 2.0, LANES)
+    state[0, 5] = np.nan
+    settings = np.ones((6, LANES))
+    if name == "rounded":
+        state[1, 5] = np.nan
+        others = [n for n in range(LANES) if n != 5]
+        one_less = state.copy()
+        one_less[:, 5] = 1.0
+        with_it = both(loops, name, settings, one_less, 1)[0]
+        meta, apart = np.zeros(2, dtype=np.int64), np.zeros(1, dtype=np.int64)
+        loops.rounded(settings, state, meta, 1, apart)
+        assert np.array_equal(state[:, others], with_it[:, others])
+        return
+    together, alone, _ = both(loops, name, settings, state, 1)
+    assert np.array_equal(together, alone, equal_nan=True)
+
+
+def test_settings_may_differ_where_they_lead_the_same_way(loops: ModuleType) -> None:
+    settings = np.vstack([np.linspace(0.6, 2.0, LANES), np.full(LANES, 4.0), np.ones(LANES)])
+    together, alone, parted = both(loops, "set_apart", settings, np.zeros((1, LANES)), 0)
+    assert parted == 0
+    assert np.array_equal(together, alone)
+
+
+@pytest.mark.parametrize("place", [0, 1, 2])
+def test_settings_that_lead_apart_are_noted(loops: ModuleType, place: int) -> None:
+    settings = np.vstack([np.full(LANES, 0.2), np.full(LANES, 4.0), np.ones(LANES)])
+    settings[place, 6] = -1.0 if place == 2 else 0.9
+    if place == 0:
+        assert both(loops, "set_apart", settings, np.zeros((1, LANES)), 0)[2] == 1
+    settings[0] = 0.9 if place == 1 else settings[0]
+    assert both(loops, "set_apart", settings, np.zeros((1, LANES)), 0)[2] == 1
+
+
+@pytest.mark.parametrize(
+    ("name", "says"),
+    [("endless", "while"), ("by_lane", "state[here]"), ("shared_by_some", "meta[0]")],
+)
+def test_what_has_no_counterpart_is_refused_with_its_place(name: str, says: str) -> None:
+    with pytest.raises(CannotSpreadError) as refused:
+        spread(name)
+    assert name in str(refused.value)
+    assert says in str(refused.value)
+
+
+def test_what_all_lanes_share_is_called_as_it_is() -> None:
+    text = spread("counted")
+    assert "def toys_first_above_12" in text
+    spreading = Spreading(left_out=frozenset(), alike=frozenset())
+    plain: Source = toys.bounded
+    assert spreading.shared(plain) == "toys_bounded"
+    assert spreading.plain["toys_bounded"] == (
+        "from tests.lanes.toys import bounded as toys_bounded"
+    )
+
+
+def test_a_module_is_written_once(tmp_path: Path) -> None:
+    one = load("spread_once", "x = 1\n", tmp_path)
+    stamp = (tmp_path / "spread_once.py").stat().st_mtime_ns
+    assert load("spread_once", "x = 1\n", tmp_path).x == one.x == 1
+    assert (tmp_path / "spread_once.py").stat().st_mtime_ns == stamp
+    assert load("spread_once", "x = 2\n", tmp_path).x == 2
+    assert [path.suffix for path in tmp_path.iterdir() if path.is_file()] == [".py"]
