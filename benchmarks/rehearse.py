@@ -21,14 +21,16 @@ from benchmarks.rehearse_window import measured
 from oarlock.control.position_design import design_position
 from oarlock.machine import Axis
 from oarlock.rehearse import vary
+from oarlock.rehearse.beside import rehearse_beside
 from oarlock.rehearse.bridge import bridged
 from oarlock.rehearse.events import Load
 from oarlock.rehearse.plant import believed_plant
-from oarlock.rehearse.run import begun, plan_of, rehearse
+from oarlock.rehearse.run import Run, begun, plan_of, rehearse
 from oarlock.rehearse.scenario import Control, Point, Scenario
 from oarlock.rehearse.vary import study
 from oarlock.simulate import layout as k
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
+from oarlock.simulate.side_by_side import LANES, Lanes
 
 Row = tuple[str, float, float, bool, str]  # what, value, bar, whether more is better, unit
 LIFT = Scenario(
@@ -142,6 +144,34 @@ def threads(axis: Axis, variants: int) -> float:
     return min(found[1]) / min(found[2])
 
 
+def lanes(axis: Axis) -> tuple[float, float]:
+    """Return how many times as fast eight variants are side by side as one after another.
+
+    The drive's loop alone, and whole rehearsals: set out, bins, figures' columns.
+    """
+    known = vary.tolerances(axis)
+    rng = np.random.default_rng(7)
+    plants = vary.plants_of(axis, 1.0 + 0.02 * rng.normal(size=(LANES, len(known))))
+    loops = []
+    for _ in range(12):
+        models = [Run(LIFT, axis, plant).model for plant in plants]
+        together = Lanes(models)
+        for model in models:
+            model.advance(4000)
+        together.advance(4000)
+        one = best(lambda models=models: [m.advance(4000) for m in models], 1)
+        loops.append((one, best(lambda together=together: together.advance(4000), 1)))
+    whole = [
+        (
+            best(lambda: [rehearse(LIFT, axis, plant=plant) for plant in plants], 1),
+            best(lambda: rehearse_beside(LIFT, axis, plants), 1),
+        )
+        for _ in range(5)
+    ]
+    return tuple(min(a for a, _ in taken) / min(b for _, b in taken)  # type: ignore[return-value]
+                 for taken in (loops, whole))  # fmt: skip
+
+
 def each(axis: Axis, few: int, many: int) -> float:
     """Return the cost of a variant among many over that of one among few."""
     short = Scenario(name="s", control=Control.SPEED, duration=0.2,
@@ -179,6 +209,9 @@ def rows_of(short: bool) -> list[Row]:
     rows.append(("a rehearsal over its kernel alone", bare(axis, believed), 2.0, False, "×"))
     rows.append(("what two threads do here at best", free_cores(axis), 1.7, True, "×"))
     rows.append(("64 variants on two threads over one", threads(axis, 64), 1.7, True, "×"))
+    loop, whole = lanes(axis)
+    rows.append(("the loop, eight in lanes over eight alone", loop, 5.0, True, "×"))
+    rows.append(("rehearsals of eight variants, likewise", whole, 4.0, True, "×"))
     rows.append(("a variant of 10 000 over one of 100", each(axis, 100, 10_000), 1.3, False, "×"))
     rows += window_rows(axis)
     return rows

@@ -136,7 +136,7 @@ from oarlock.practice.truth import draw
 from tests.simulate.test_kernels import drive, ROWS, GAINS
 model = drive(draw("winch", 1), ROWS, **GAINS)
 with np.errstate(over="ignore"):
-    model.advance(220)
+    model.advance(300)
 np.save(sys.argv[1], model.trace)
 """
 ROWS = [
@@ -146,6 +146,7 @@ ROWS = [
     row(40, MODE=k.MODE_SPEED, REF_W=6.0, ACCELERATION=500.0, JERK_TIME=0.001),
     row(40, MODE=k.MODE_POSITION, REF_W=9.0, ACCELERATION=3000.0, DISTANCE=0.01),
     row(40, MODE=k.MODE_PATH, REF_W=-2.0, DISTANCE=0.02),
+    row(80, REF_D=-8.0, REF_Q=25.0),  # beyond the bus
 ]
 GAINS = {
     "KP_D": 20.0, "KI_D": 500.0, "KP_Q": 30.0, "KI_Q": 500.0, "KP_W": 0.3, "KI_W": 3.0,
@@ -155,13 +156,15 @@ GAINS = {
 
 def test_compiled_and_plain_source_agree_to_the_last_bits(tmp_path: Path) -> None:
     fast = drive(draw("winch", 1), ROWS, **GAINS)
-    fast.advance(220)
+    fast.advance(300)
     environment = {**os.environ, "NUMBA_DISABLE_JIT": "1"}
     command = [sys.executable, "-c", UNCOMPILED, str(tmp_path / "slow.npy")]
     subprocess.run(command, env=environment, check=True, cwd=Path(__file__).parents[2])
     slow = np.load(tmp_path / "slow.npy")
-    assert fast.recorded == slow.shape[0] == 220
+    assert fast.recorded == slow.shape[0] == 300
     assert np.array_equal(fast.trace, slow)
+    volts = np.hypot(fast.trace[220:, 5], fast.trace[220:, 6])
+    assert volts.max() > 0.999 * 320.0 / math.sqrt(3.0)
     assert fast.trace.std() > 0.1
 
 

@@ -36,7 +36,8 @@ class Function(Expressions):
             before = (dict(self.kinds), list(self.results))
             self.lines, self.masks, self.defined = [], 0, set(self.parameters)
             self.leaves = False  # whether some lanes may have returned
-            self.looped, self.flags = 0, []  # loops round the statement; of those set within one
+            self.looped = 0  # loops round the statement
+            self.flags: list[str] = []  # of variables that are first set within one
             self.block(self.tree.body, "on", 1)
             if before == (self.kinds, self.results):
                 break

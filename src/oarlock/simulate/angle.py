@@ -44,6 +44,7 @@ from oarlock.simulate.layout import (
 )
 
 _jit = njit(inline=True)
+_ILLEGAL = -9.0  # rad; what lies below marks a hall state that cannot be
 
 
 @_jit
@@ -88,7 +89,7 @@ def speed(firm: Numbers, state: Numbers, meta: Whole, history: Numbers, Ts: floa
         state[SPEED_M] = state[SEEN_SPEED] / pairs if firm[F_PAIRS] > 0.0 else 0.0
         return
     if kind == SENSOR_HALL:
-        if firm[F_HALL + int(state[HALL_AT])] < -9.0:
+        if _begins(firm, state[HALL_AT]) < _ILLEGAL:
             return  # an illegal state says nothing
         raw = state[HALL_SPEED] / pairs
     elif 3 <= int(firm[W_SLOPE]) <= meta[HISTORY_LENGTH]:
@@ -112,11 +113,20 @@ def _slope(history: Numbers, newest: int, many: int) -> float:
 
 
 @_jit
+def _begins(firm: Numbers, state: float) -> float:
+    """Return where one of the eight hall states begins, rad, or what marks it as illegal."""
+    for n in range(8):
+        if state == n:
+            return float(firm[F_HALL + n])
+    return 2.0 * _ILLEGAL
+
+
+@_jit
 def _sector_end(firm: Numbers, start: float) -> float:
     """Return where the sector that begins at `start` ends: the next beginning, rad onwards."""
     best = TAU
     for n in range(8):
-        if firm[F_HALL + n] > -9.0:
+        if firm[F_HALL + n] > _ILLEGAL:
             ahead = firm[F_HALL + n] - start
             ahead -= TAU * math.floor(ahead / TAU)
             if 1e-6 < ahead < best:
@@ -128,19 +138,18 @@ def _sector_end(firm: Numbers, start: float) -> float:
 def _hall_angle(firm: Numbers, state: Numbers, Ts: float) -> None:
     """Make angle and speed of the hall states and their table, interpolated by the last speed."""
     pairs = max(firm[F_PAIRS], 1.0)
-    code, last = int(state[HALL_AT]), int(state[HALL_BEFORE])
+    code, last = state[HALL_AT], state[HALL_BEFORE]
     state[HALL_AGE] += Ts
-    start = firm[F_HALL + code]
-    if start < -9.0:
+    start, before = _begins(firm, code), _begins(firm, last)
+    if start < _ILLEGAL:
         return  # an illegal state says nothing: the angle stays
     width = _sector_end(firm, start)
     old = state[THETA_M] * pairs
-    if code != last and firm[F_HALL + last] > -9.0:
-        ahead = _wrapped(start + 0.5 * width - firm[F_HALL + last]
-                         - 0.5 * _sector_end(firm, firm[F_HALL + last]))  # fmt: skip
+    if code != last and before > _ILLEGAL:
+        length = _sector_end(firm, before)
+        ahead = _wrapped(start + 0.5 * width - before - 0.5 * length)
         side = math.copysign(1.0, ahead)
         edge = start if side > 0.0 else start + width
-        length = _sector_end(firm, firm[F_HALL + last])
         same = side * state[HALL_SPEED] >= 0.0
         fresh = side * length / max(state[HALL_AGE], Ts)
         state[HALL_SPEED] = fresh if same and state[HALL_AGE] < 0.5 else 0.0

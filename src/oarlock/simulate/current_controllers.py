@@ -106,11 +106,11 @@ def currents(firm: Numbers, state: Numbers, row: Row, work: Numbers, Ts: float) 
     elif gates:
         most = _UNBOUNDED if shares else v_max
         u_d, sum_d = current_pi(firm, work[R_D], work[Y_D], KP_D, KI_D, state[SUM_D], most, ts32)
-        left = np.float32(math.sqrt(max(float(v_max) ** 2 - float(u_d) ** 2, 0.0)))
+        left = np.float32(math.sqrt(max(np.float64(v_max) ** 2 - np.float64(u_d) ** 2, 0.0)))
         room = _UNBOUNDED if shares else left
         u_q, sum_q = current_pi(firm, work[R_Q], work[Y_Q], KP_Q, KI_Q, state[SUM_Q], room, ts32)
         state[SUM_D], state[SUM_Q] = sum_d, sum_q
-        v_d, v_q = float(u_d), float(u_q)
+        v_d, v_q = np.float64(u_d), np.float64(u_q)
     turning = mode in (MODE_FIXED, MODE_VOLTAGE, MODE_CARRIED)
     if firm[DECOUPLE] > 0.0 and gates and not turning:
         v_d -= work[W_E] * firm[F_LQ] * work[Y_Q]
@@ -119,12 +119,12 @@ def currents(firm: Numbers, state: Numbers, row: Row, work: Numbers, Ts: float) 
         v_d += added if target == ON_VD else 0.0
         v_q += added if target == ON_VQ else 0.0
     size = math.sqrt(v_d * v_d + v_q * v_q)
-    work[CUT] = 1.0 if size >= 0.9999 * float(v_max) else 0.0
-    if size > float(v_max):
+    work[CUT] = 1.0 if size >= 0.9999 * np.float64(v_max) else 0.0
+    if size > np.float64(v_max):
         if shares and gates:
             if (work[R_D] - work[Y_D]) * v_d > 0.0:
                 state[SUM_D] = held_d
             if (work[R_Q] - work[Y_Q]) * v_q > 0.0:
                 state[SUM_Q] = held_q
-        v_d, v_q = v_d * float(v_max) / size, v_q * float(v_max) / size
+        v_d, v_q = v_d * np.float64(v_max) / size, v_q * np.float64(v_max) / size
     work[V_D_OUT], work[V_Q_OUT] = v_d, v_q

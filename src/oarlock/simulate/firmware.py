@@ -201,7 +201,7 @@ def cascade(firm: Numbers, state: Numbers, meta: Whole, row: Row, work: Numbers,
     closed = mode in (MODE_SPEED, MODE_SENSORLESS) or follows
     if closed:
         push += state[PUSH]
-    push = float(filtered(firm, state, np.float32(push), 0, TORQUE_SECTIONS))
+    push = np.float64(filtered(firm, state, np.float32(push), 0, TORQUE_SECTIONS))
     if target == ON_LOAD:
         push += added * firm[TORQUE_TO_CURRENT]
     work[R_Q] = np.float32(row[REF_Q] + more + push)

@@ -23,7 +23,7 @@ from oarlock.simulate.drive_model import DriveModel, simplest
 LANES = 8
 ROWS = 4000  # that their recorder holds: those of one stretch
 _MODULE = "oarlock_side_by_side"
-_LEFT_OUT = frozenset({"switch", "stay", "add_up", "observe", "_hall_angle"})
+_LEFT_OUT = frozenset({"switch", "stay", "add_up", "observe"})
 _DRIVES = dict.fromkeys(("state", "history", "trace", "sums", "totals", "values", "work", "phase",
                          "out", "bridge"), DIFFERS)  # fmt: skip
 _SAMPLES = {"plant": SETTING, "firm": SETTING, **_DRIVES}
