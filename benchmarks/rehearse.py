@@ -159,17 +159,15 @@ def lanes(axis: Axis) -> tuple[float, float]:
         for model in models:
             model.advance(4000)
         together.advance(4000)
-        one = best(lambda models=models: [m.advance(4000) for m in models], 1)
-        loops.append((one, best(lambda together=together: together.advance(4000), 1)))
-    whole = [
-        (
-            best(lambda: [rehearse(LIFT, axis, plant=plant) for plant in plants], 1),
-            best(lambda: rehearse_beside(LIFT, axis, plants), 1),
-        )
-        for _ in range(5)
-    ]
-    return tuple(min(a for a, _ in taken) / min(b for _, b in taken)  # type: ignore[return-value]
-                 for taken in (loops, whole))  # fmt: skip
+        begin = time.perf_counter()
+        for model in models:
+            model.advance(4000)
+        between = time.perf_counter()
+        together.advance(4000)
+        loops.append((between - begin, time.perf_counter() - between))
+    alone = best(lambda: [rehearse(LIFT, axis, plant=plant) for plant in plants], 5)
+    beside = best(lambda: rehearse_beside(LIFT, axis, plants), 5)
+    return min(a for a, _ in loops) / min(b for _, b in loops), alone / beside
 
 
 def each(axis: Axis, few: int, many: int) -> float:
