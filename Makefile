@@ -64,6 +64,7 @@ bench-swept: $(READY)
 
 bench-own: $(READY)
 	@$(BIN)/python -m benchmarks.own 40
+	@$(BIN)/python -m benchmarks.own_window
 
 bench-links: $(READY)
 	@$(BIN)/python -m benchmarks.links

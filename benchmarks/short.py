@@ -16,6 +16,7 @@ from benchmarks import (
     links,
     loops,
     own,
+    own_window,
     rehearse,
     sensing,
     silence,
@@ -37,6 +38,7 @@ def main() -> None:
         ("swept", lambda: swept.main(2, 1)),
         ("rehearse", lambda: rehearse.main(short=True)),
         ("own motor", lambda: own.main(1)),
+        ("own motor, through the window", lambda: own_window.main(1)),
         ("links", lambda: links.main(short=True)),
         ("identify", lambda: identify.main(1, "small servo")),
     )
