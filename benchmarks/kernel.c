@@ -42,7 +42,7 @@ static double power(double x) {
     return half * half * two.number;
 }
 
-static double uniform(int64_t seed, int64_t clock, int64_t stream) {
+static uint64_t bits_of(int64_t seed, int64_t clock, int64_t stream) {
     uint64_t x = (uint64_t)seed * 0x9E3779B97F4A7C15u + (uint64_t)clock;
     x = x * 0xBF58476D1CE4E5B9u + (uint64_t)stream;
     for (int i = 0; i < 2; i++) {
@@ -50,14 +50,56 @@ static double uniform(int64_t seed, int64_t clock, int64_t stream) {
         x ^= x >> 27; x *= 0x94D049BB133111EBu;
         x ^= x >> 31;
     }
-    return ((double)(x >> 11) + 0.5) / 9007199254740992.0;
+    return x;
+}
+
+static double share_of(uint64_t x) { return ((double)(x >> 11) + 0.5) / 9007199254740992.0; }
+
+/* The ziggurat: where its layers end, and what of each lies below the curve all over. */
+#define LAYERS 128
+#define LAST 3.442619855899
+#define AREA 9.91256303526217e-3
+#define TRIES (1 << 20)
+static double layers[LAYERS + 1], inner[LAYERS];
+
+void prepare(void) {
+    layers[0] = AREA / exp(-0.5 * LAST * LAST);
+    layers[1] = LAST;
+    for (int i = 2; i < LAYERS; i++) {
+        double high = exp(-0.5 * layers[i - 1] * layers[i - 1]);
+        layers[i] = sqrt(-2.0 * log(AREA / layers[i - 1] + high));
+    }
+    layers[LAYERS] = 0.0;
+    for (int i = 0; i < LAYERS; i++) inner[i] = layers[i + 1] / layers[i];
+}
+
+static double beside(int64_t seed, int64_t clock, int64_t at, int layer, double u) {
+    for (;;) {
+        if (layer == 0) {
+            double x, y;
+            do {
+                x = log(share_of(bits_of(seed, clock, at += TRIES))) / LAST;
+                y = log(share_of(bits_of(seed, clock, at += TRIES)));
+            } while (-2.0 * y < x * x);
+            return u < 0.0 ? x - LAST : LAST - x;
+        }
+        double x = u * layers[layer];
+        double low = exp(-0.5 * (layers[layer] * layers[layer] - x * x));
+        double high = exp(-0.5 * (layers[layer + 1] * layers[layer + 1] - x * x));
+        if (high + share_of(bits_of(seed, clock, at += TRIES)) * (low - high) < 1.0) return x;
+        uint64_t bits = bits_of(seed, clock, at += TRIES);
+        layer = bits & (LAYERS - 1);
+        u = 2.0 * share_of(bits) - 1.0;
+        if (fabs(u) < inner[layer]) return u * layers[layer];
+    }
 }
 
 static double normal(int64_t seed, int64_t clock, int64_t stream) {
-    double u = uniform(seed, clock, 2 * stream), v = uniform(seed, clock, 2 * stream + 1);
-    double along, across;
-    cos_sin(2.0 * 3.141592653589793 * v, &along, &across);
-    return sqrt(-2.0 * log(u)) * along;
+    uint64_t bits = bits_of(seed, clock, 2 * stream);
+    int layer = bits & (LAYERS - 1);
+    double u = 2.0 * share_of(bits) - 1.0;
+    if (fabs(u) < inner[layer]) return u * layers[layer];
+    return beside(seed, clock, 2 * stream, layer, u);
 }
 
 static double bent(double x) {

@@ -41,7 +41,9 @@ def compiled(folder: Path) -> ctypes.CDLL:
     # No contraction of a·b + c, as in the kernel: the same roundings.
     flags = ["-O3", "-march=native", "-ffp-contract=off", "-shared", "-fPIC", f"-I{folder}"]
     subprocess.run(["gcc", *flags, str(source), "-o", str(library), "-lm"], check=True)
-    return ctypes.CDLL(str(library))
+    loaded = ctypes.CDLL(str(library))
+    loaded.prepare()
+    return loaded
 
 
 def prepared(row: dict[str, float], bridge: str = "averaged") -> DriveModel:
