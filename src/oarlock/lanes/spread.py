@@ -13,7 +13,7 @@ import inspect
 import os
 import sys
 import tempfile
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from types import ModuleType
@@ -80,10 +80,17 @@ class Spreading:
         return name
 
 
-def load(name: str, text: str, folder: Path) -> ModuleType:
-    """Write the source of a module into a folder, where it is not there already, and load it."""
+def load(name: str, source: Callable[[], str], folder: Path) -> ModuleType:
+    """Load a module from a folder, and write its source there where there is none yet.
+
+    Parameters
+    ----------
+    folder : of all that was made by the same version of what makes it
+
+    """
     path = folder / f"{name}.py"
-    if not path.exists() or path.read_text() != text:
+    if not path.exists():
+        text = source()
         handle, part = tempfile.mkstemp(dir=folder, suffix=".part")
         with os.fdopen(handle, "w") as file:
             file.write(text)

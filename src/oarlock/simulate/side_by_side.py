@@ -6,6 +6,7 @@ drives would have to go different ways (one trips, or a setting leads one elsewh
 changed, and each goes on by itself.
 """
 
+import threading
 from collections.abc import Callable, Sequence
 from functools import cache
 from types import ModuleType
@@ -39,10 +40,21 @@ def source() -> str:
     })  # fmt: skip
 
 
-@cache
+_LOADING = threading.Lock()
+
+
 def _loops() -> ModuleType:
-    """Write the loops where compiled code is kept, and load them."""
-    return load(_MODULE, source(), kernel_folder())
+    """Return the loops, written where compiled code is kept when they are first wanted.
+
+    One thread at a time: Python's parser does not bear two.
+    """
+    with _LOADING:
+        return _loaded()
+
+
+@cache
+def _loaded() -> ModuleType:
+    return load(_MODULE, source, kernel_folder())
 
 
 def can_go_together(models: Sequence[DriveModel]) -> bool:

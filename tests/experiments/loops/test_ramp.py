@@ -79,8 +79,8 @@ def test_it_lags_as_predicted_on_random_machines() -> None:
         assert found.holds, (seed, found.said)
         off.append(found.measured.behind / found.expected.behind - 1.0)
         del record
-    assert np.max(np.abs(off)) < 0.12
-    assert np.median(np.abs(off)) < 0.05
+    assert np.max(np.abs(off)) < 0.15
+    assert np.median(np.abs(off)) < 0.08
 
 
 def test_downward_is_a_ramp_as_well(axis: Axis) -> None:

@@ -346,5 +346,5 @@ def test_a_coarse_sensor_cannot_be_searched_with() -> None:
 
 
 def test_a_load_too_weak_to_turn_it_back_is_seen_in_both_pushes() -> None:
-    rig = Rig("winch", 1, load=0.9).known()
+    rig = Rig("winch", 1, load=1.1).known()
     refused(rig, FourPushes(friction=0.25), "both ways alike", "differ by", "a load")

@@ -37,6 +37,7 @@ _IRON = 0.018  # of the rated current, at the bus's whole voltage: what iron los
 _BESIDE = 14  # frequencies on each side of a sine, whole periods apart, that tell the noise
 _MODEL_FLOOR = 0.002  # what the estimator's own assumptions cost, ratio
 _SINE_FLOOR = 0.0005  # of each sine
+_NOTHING = 1e-300  # beside which no ratio of admittances counts
 # What may become of L at 1 kHz and 16 kHz: by what grows with the square of the frequency, by what
 # falls with it, and by a free rotor's swing.
 _USUAL = 2.0 - 2.0 * math.cos(math.tau / 16.0)
@@ -237,7 +238,7 @@ def _delay(sines: list[_Sine], Ts: float, axis: Axis) -> Estimate | None:
         R, L = math.exp(p[0]), math.exp(p[1])
         a = math.exp(-R * Ts / L)
         model = (1.0 - a) / R / (z * (z - a)) * np.exp(-1j * w * p[2] * Ts)
-        off = np.log(model / seen)
+        off = np.log(model / seen + _NOTHING)
         return np.concatenate([weight * off.real, weight * off.imag])
 
     begin = [math.log(axis.machine.R.value), math.log(sines[0].L), 0.0]
