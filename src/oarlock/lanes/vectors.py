@@ -98,6 +98,20 @@ def _intrinsic_of(builder: ir.IRBuilder, name: str, *values: ir.Value) -> ir.Val
     return builder.call(found, values)
 
 
+def _taking(many: int, typed: Callable[[Sequence[types.Type]], tuple[Any, Any]]) -> Any:
+    """Return a compiled function of one argument or two."""
+
+    @intrinsic
+    def one(typingctx: Any, a: Any) -> Any:
+        return typed((a,))
+
+    @intrinsic
+    def two(typingctx: Any, a: Any, b: Any) -> Any:
+        return typed((a, b))
+
+    return one if many == 1 else two
+
+
 Emit = Callable[[ir.IRBuilder, types.Type, Sequence[ir.Value]], ir.Value]
 
 
@@ -117,19 +131,7 @@ def _operation(many: int, emit: Emit, *, gives: types.Type | None = None,
 
         return Lanes(gives or of)(*given), made
 
-    if many == 1:
-
-        @intrinsic
-        def one(typingctx: Any, a: Any) -> Any:
-            return typed((a,))
-
-        return one
-
-    @intrinsic
-    def two(typingctx: Any, a: Any, b: Any) -> Any:
-        return typed((a, b))
-
-    return two
+    return _taking(many, typed)
 
 
 def _arithmetic(whole: str, real: str) -> Emit:
@@ -293,19 +295,7 @@ def _each(plain: Any, many: int) -> Any:
 
         return Lanes(types.float64)(*given), made
 
-    if many == 1:
-
-        @intrinsic
-        def alone(typingctx: Any, a: Any) -> Any:
-            return typed((a,))
-
-        return alone
-
-    @intrinsic
-    def pair(typingctx: Any, a: Any, b: Any) -> Any:
-        return typed((a, b))
-
-    return pair
+    return _taking(many, typed)
 
 
 each_exp, each_log, each_log1p = (_each(one, 1) for one in (math.exp, math.log, math.log1p))
