@@ -120,22 +120,24 @@ def measured(made: Application, person: Person) -> tuple[Axis | None, str]:
     stage = made.window.current
     assert isinstance(stage, MachineStage)
     person.press(stage.commission)
-    panel = made.window.panels.commission
-    assert isinstance(panel, CommissionPanel)
-    work, tries = panel.work, 0
+    work, tries = made.bench.commissioning, 0
+
+    def panel() -> CommissionPanel:  # the window is made anew where the sensor is of another kind
+        found = made.window.panels.commission
+        assert isinstance(found, CommissionPanel)
+        return found
 
     def left() -> bool:
         return any(p.group in ("sensing", "identify") and p not in work.done for p in work.parts)
 
     while left() and tries <= _TRIES:
-        person.press(panel.start)
-        tries += bool(work.said)
-        until(lambda: work.running is not None or bool(work.said) or work.asks is not None)
+        person.press(panel().start)
         until(lambda: work.running is None or not left())
+        tries += bool(work.said)
     candidate, said = work.candidate, f"{work.next.title if work.next else ''}: {work.said}"
     still = left()
     if work.running is not None:
-        person.press(panel.close_button)
+        person.press(panel().close_button)
         until(lambda: work.running is None)
     return (None, said) if still or candidate is None else (candidate, "")
 

@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 
 from oarlock.control.speed_gains import AIMS
+from oarlock.machine import SensorKind
 from oarlock.practice.truth import draw
 from oarlock.session.commission_parts import Bound
 from oarlock.ui.frame.app import Application
@@ -90,6 +91,34 @@ def test_it_waits_where_something_does_not_hold_and_takes_nothing(
     assert not panel.isVisible()
     assert not work.parts
     assert fresh.session.axis == before
+
+
+def test_a_window_that_is_made_anew_shows_it_as_it_stands(qtbot: QtBot, fresh: Application) -> None:
+    """The colours change, and the sensor turns out to be of another kind."""
+    panel, work = _open(qtbot, fresh), fresh.bench.commissioning
+    _connect(fresh)
+    qtbot.mouseClick(panel.start, Qt.MouseButton.LeftButton)
+    wait(qtbot, lambda: len(work.done) >= 2, 60.0)
+    fresh.bench.stop()
+    wait(qtbot, lambda: work.running is None, 60.0)
+    answer, window = panel.answer, fresh.window
+    fresh.toggle_theme()
+    assert fresh.window is not window
+    shown = fresh.window.panels.commission
+    assert shown is not None
+    assert shown.isVisible()
+    assert shown.answer == answer
+    assert shown.start.text() == "Go on"
+    window.panels.commission = None  # what is gone is not asked
+    fresh.window.made_for = SensorKind.HALL
+    window = fresh.window
+    fresh._outgrown()
+    assert fresh.window is not window
+    shown = fresh.window.panels.commission
+    assert shown is not None
+    assert shown.isVisible()
+    assert fresh.window.panels.compare is None
+    assert fresh.window.panels.help is None
 
 
 def test_what_would_move_more_than_was_said_is_asked_about(

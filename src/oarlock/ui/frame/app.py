@@ -116,7 +116,7 @@ class Application:
         self.session.show(dark=dark)
         look.choose(dark)
         kept = {stage.key: stage.kept() for stage in self.window.findChildren(StageView)}
-        self._renew()
+        self._renew(as_it_was=True)
         for key, shown in kept.items():
             if shown is not None:
                 self.window.stage(key).take_kept(shown)
@@ -139,16 +139,24 @@ class Application:
         Not while an experiment runs: its end is told to the stages of this window.
         """
         if self.window.made_for is not self.session.axis.sensor.kind and not self.bench.busy:
-            self._renew()
+            self._renew(as_it_was=True)
 
-    def _renew(self) -> None:
-        """Make the window anew, of the same size, in place of the old one."""
+    def _renew(self, *, as_it_was: bool = False) -> None:
+        """Make the window anew, of the same size, in place of the old one.
+
+        Parameters
+        ----------
+        as_it_was : with the panels that are open
+
+        """
         old = self.window
         old.leave()
         self.window = self._window()
         self.window.resize(old.size())
         self.window.message.say(old.message.text())
         self.window.show()
+        if as_it_was:
+            self.window.panels.open_as(old.panels)
         self.bench.changed.emit()
         old.close_now()
         old.deleteLater()

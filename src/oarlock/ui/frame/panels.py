@@ -111,6 +111,14 @@ class Panels:
             self.place()
         self.compare.open()
 
+    def open_as(self, other: "Panels") -> None:
+        """Open what is open in a window whose place this one takes."""
+        shown = ((other.commission, self.open_commissioning), (other.compare, self.open_comparison),
+                 (other.help, self.toggle_help))  # fmt: skip
+        for panel, open_it in shown:
+            if panel is not None and panel.isVisible():
+                open_it()
+
     def refresh(self) -> None:
         """Show what stands, where a panel is open."""
         for panel in (self.commission, self.compare):
