@@ -1,6 +1,7 @@
 """The start page and the way to a project: recent ones, a new one, files, the demo."""
 
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -16,6 +17,7 @@ from oarlock.machine.axis_file import format_axis
 from oarlock.session.new_project import make_project
 from oarlock.session.recent import RecentAxis, recent, remember
 from oarlock.session.shelf import put
+from oarlock.store.project import Project
 from oarlock.ui.frame.new_axis import NewAxisPanel, RenamePanel
 from oarlock.ui.frame.program import Demo, Program
 from oarlock.ui.kit import theme as look
@@ -216,6 +218,29 @@ def test_an_axis_from_the_shelf_by_its_rating(own: Program, qtbot: QtBot, axis: 
     wait(qtbot, lambda: own.opened is not None and own.opened.session.axis.name == "Spare winch")
     assert own.opened.session.axis.machine.R.value == pytest.approx(0.82)
     assert own.opened.session.axis_names == ("Motor 1", "Spare winch")
+
+
+def test_an_axis_of_another_project(own: Program, qtbot: QtBot, tmp_path: Path, axis: Axis) -> None:
+    other = make_project(tmp_path / "bow.oarlock", "Bow anchor")
+    project = Project.open(other)
+    project.save_axis("Windlass", format_axis(replace(axis, name="Windlass")), "Added")
+    project.close()
+    remember(other, "Bow anchor", ())
+    assert own.opened is not None
+    commanded(own, "New axis…")
+    panel = own.opened.window.panels.over
+    assert isinstance(panel, NewAxisPanel)
+    wait(qtbot, lambda: any("in Bow anchor" in panel.list.item(n).text()
+                            for n in range(panel.list.count())))  # fmt: skip
+    qtbot.keyClicks(panel.search, "windlass")
+    assert panel.list.count() == 1
+    assert "what was measured becomes an entry here" in panel.list.item(0).text()
+    panel.name.setText("Copied")
+    qtbot.keyClick(panel.search, Key.Key_Return)
+    wait(qtbot, lambda: own.opened is not None and own.opened.session.axis.name == "Copied")
+    machine = own.opened.session.axis.machine
+    assert machine.R.value == axis.machine.R.value
+    assert not machine.R.best.is_measured
 
 
 def test_a_name_twice_is_told_in_place(own: Program, qtbot: QtBot) -> None:

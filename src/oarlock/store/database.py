@@ -121,6 +121,17 @@ def connect(path: Path) -> sqlite3.Connection:
     return db
 
 
+def connect_to_read(path: Path) -> sqlite3.Connection:
+    """Return a connection that writes nothing and keeps no lock; errors as `connect`."""
+    try:
+        db = sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True, timeout=0.1,
+                             check_same_thread=False)  # fmt: skip
+        _distrust(db)
+    except BROKEN as error:
+        raise translated(error, path) from error
+    return db
+
+
 def write_anew(db: sqlite3.Connection, path: Path) -> None:
     """Write all that an open database holds to a file at `path`, where there is none any more.
 

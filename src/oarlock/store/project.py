@@ -19,6 +19,7 @@ from oarlock.store.cells import ODD, RUN_FIELDS, packed, plain, record_of, run_o
 from oarlock.store.database import (
     BROKEN,
     connect,
+    connect_to_read,
     new_file,
     refuse_strangers,
     translated,
@@ -84,6 +85,25 @@ class Project:
             project._db.close()
             raise
         return project
+
+    @classmethod
+    @contextmanager
+    def look(cls, path: Path) -> Iterator["Project"]:
+        """Look at the axes of a project; nothing is written, and nothing beside it touched.
+
+        Raises
+        ------
+        InputError : no such file, not a project, of a later version, or open in a window
+
+        """
+        if not path.is_file():
+            raise InputError("no such file", place=str(path), remedy="Check the name")
+        refuse_strangers(path, VERSION)
+        project = cls(path, connect_to_read(path))
+        try:
+            yield project
+        finally:
+            project._db.close()
 
     def _admit(self) -> None:
         (version,) = self._db.execute("PRAGMA user_version").fetchone()

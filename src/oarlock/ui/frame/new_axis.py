@@ -15,8 +15,10 @@ from PySide6.QtWidgets import (
 from shiboken6 import isValid
 
 from oarlock.errors import InputError
+from oarlock.machine import Axis
 from oarlock.machine.axis_file import format_axis, parse_axis
 from oarlock.machine.copied import copied
+from oarlock.session.elsewhere import Elsewhere, elsewhere
 from oarlock.session.jobs import Done, Failed, Guest, Stopped
 from oarlock.session.new_project import hollow
 from oarlock.session.session import Session
@@ -37,6 +39,16 @@ class _Source:
     text: str  # of an axis file; empty: nothing is known
     label: str  # what the project's history calls it
     shelved: Shelved | None = None
+    axis: Axis | None = None  # of another project
+
+    def fits(self, query: str) -> bool:
+        """Return whether it is listed for what was typed."""
+        asked = query.strip().lower()
+        if self.shelved is not None:
+            return fits(self.shelved, query)
+        return not asked or (
+            self.axis is not None and asked in f"{self.title} {self.detail}".lower()
+        )
 
 
 class NewAxisPanel(QFrame):
@@ -79,6 +91,8 @@ class NewAxisPanel(QFrame):
         self.name.setFocus()
         self.name.selectAll()
         jobs.start(lambda _progress, _cancel: shelf(), on_end=self._shelved, name="machine shelf")
+        jobs.start(lambda _progress, _cancel: elsewhere(session.path), on_end=self._found_elsewhere,
+                   name="other projects")  # fmt: skip
 
     def _free_name(self) -> str:
         taken = self._session.axis_names + self._session.axes.removed
@@ -101,11 +115,21 @@ class NewAxisPanel(QFrame):
                                          f"from {one.file}", one))  # fmt: skip
         self._fill(self.search.text())
 
+    def _found_elsewhere(self, outcome: Done[tuple[Elsewhere, ...]] | Stopped | Failed) -> None:
+        if not isinstance(outcome, Done) or not isValid(self):
+            return
+        for one in outcome.value:
+            name = one.axis.name
+            self._sources.append(_Source(
+                f"Copy of {name}", f"in {one.project}; what was measured becomes an entry here",
+                "", f"copy of {name} in {one.project}", axis=one.axis,
+            ))  # fmt: skip
+        self._fill(self.search.text())
+
     def _fill(self, query: str) -> None:
         self.list.clear()
         for number, source in enumerate(self._sources):
-            shown = fits(source.shelved, query) if source.shelved else not query.strip()
-            if shown:
+            if source.fits(query):
                 item = QListWidgetItem(f"{source.title}   {source.detail}")
                 item.setData(Qt.ItemDataRole.UserRole, number)
                 if source.shelved is not None and source.shelved.trouble:
@@ -127,6 +151,8 @@ class NewAxisPanel(QFrame):
     def _text_of(self, source: _Source, name: str) -> str:
         if source.shelved is not None:
             return format_axis(copied(parse_axis(source.text, place=source.title), name))
+        if source.axis is not None:
+            return format_axis(copied(source.axis, name))
         if source.text:
             held = self._session
             axis = held.axis if source.text == held.axis.name else held.axes.read(source.text)
