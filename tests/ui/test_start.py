@@ -234,7 +234,7 @@ def test_an_axis_of_another_project(own: Program, qtbot: QtBot, tmp_path: Path, 
                             for n in range(panel.list.count())))  # fmt: skip
     qtbot.keyClicks(panel.search, "windlass")
     assert panel.list.count() == 1
-    assert "what was measured becomes an entry here" in panel.list.item(0).text()
+    assert panel.list.item(0).text() == "Copy of Windlass   in Bow anchor"
     panel.name.setText("Copied")
     qtbot.keyClick(panel.search, Key.Key_Return)
     wait(qtbot, lambda: own.opened is not None and own.opened.session.axis.name == "Copied")

@@ -68,8 +68,9 @@ class NewAxisPanel(QFrame):
         self.name.setText(self._free_name())
         self.name.setAccessibleName("Name of the new axis")
         self.search.setAccessibleName("Look for a machine")
-        self.search.setPlaceholderText("Look on the shelf by rating or name: 48 V 7 A")
+        self.search.setPlaceholderText("Look by rating or name: 48 V 7 A")
         self.list.setAccessibleName("What it begins from")
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.trouble = QLabel()
         self.trouble.setWordWrap(True)
         self.trouble.setStyleSheet(f"color: {look.theme().attention.name()}")
@@ -121,7 +122,7 @@ class NewAxisPanel(QFrame):
         for one in outcome.value:
             name = one.axis.name
             self._sources.append(_Source(
-                f"Copy of {name}", f"in {one.project}; what was measured becomes an entry here",
+                f"Copy of {name}", f"in {one.project}",
                 "", f"copy of {name} in {one.project}", axis=one.axis,
             ))  # fmt: skip
         self._fill(self.search.text())
@@ -131,6 +132,7 @@ class NewAxisPanel(QFrame):
         for number, source in enumerate(self._sources):
             if source.fits(query):
                 item = QListWidgetItem(f"{source.title}   {source.detail}")
+                item.setToolTip(item.text())  # it may be longer than the list is wide
                 item.setData(Qt.ItemDataRole.UserRole, number)
                 if source.shelved is not None and source.shelved.trouble:
                     item.setFlags(Qt.ItemFlag.NoItemFlags)
