@@ -25,7 +25,7 @@ from PySide6.QtWidgets import QApplication, QWidget
 from tests.model_link import ModelLink
 
 from benchmarks.machines import random_axis
-from benchmarks.own import SENSORS
+from benchmarks.own import IDENTIFIED, SENSORS
 from oarlock.cancel import Cancel
 from oarlock.demo.project import FILE, make_demo
 from oarlock.drive.practice_process import PracticeProcess
@@ -128,7 +128,8 @@ def measured(made: Application, person: Person) -> tuple[Axis | None, str]:
         return found
 
     def left() -> bool:
-        return any(p.group in ("sensing", "identify") and p not in work.done for p in work.parts)
+        wanted = [p for p in work.parts if p.group == "sensing" or p.key in IDENTIFIED]
+        return any(part not in work.done for part in wanted)
 
     while left() and tries <= _TRIES:
         person.press(panel().start)

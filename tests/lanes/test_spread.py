@@ -14,7 +14,7 @@ from tests.lanes import toys
 
 LANES, CASES = 8, 120
 KINDS = {"settings": SETTING, "state": DIFFERS}
-LOOPS = ("parted", "counted", "rounded", "set_apart")
+LOOPS = ("parted", "counted", "rounded", "remembered", "unlike", "set_apart")
 
 
 def spread(*names: str) -> str:
@@ -49,7 +49,7 @@ def both(
     return together, alone, int(apart[0])
 
 
-@pytest.mark.parametrize("name", ["parted", "counted", "rounded"])
+@pytest.mark.parametrize("name", ["parted", "counted", "rounded", "remembered"])
 def test_lanes_come_to_the_same_bits(loops: ModuleType, name: str) -> None:
     rng, settled = np.random.default_rng(8), np.zeros(LANES)
     for case in range(CASES):
@@ -62,6 +62,15 @@ def test_lanes_come_to_the_same_bits(loops: ModuleType, name: str) -> None:
         assert np.array_equal(np.signbit(together), np.signbit(alone))
         settled += (alone != state).any(axis=0)
     assert settled.min() > CASES / 2  # it did something in every lane
+
+
+def test_what_is_no_number_is_unlike_all(loops: ModuleType) -> None:
+    state = np.ascontiguousarray(np.random.default_rng(3).normal(size=(5, LANES)))
+    state[0, :4] = state[1, :4]
+    state[:2, 2:6] = np.nan
+    together, alone, _ = both(loops, "unlike", np.ones((6, LANES)), state, 7)
+    assert np.array_equal(together, alone, equal_nan=True)
+    assert np.array_equal(together[2] - state[2] > 0.0, np.arange(LANES) > 1)
 
 
 @pytest.mark.parametrize("name", ["parted", "rounded"])

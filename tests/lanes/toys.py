@@ -95,6 +95,31 @@ def rounded(settings: np.ndarray, state: np.ndarray, meta: np.ndarray, k: int) -
     state[1] = (code & 3) + math.exp(-abs(x)) + math.atan2(y, x)
 
 
+def remembered(settings: np.ndarray, state: np.ndarray, meta: np.ndarray, k: int) -> None:
+    """A whole number that all lanes share, kept from the turn in which each came there."""
+    last = 0
+    for n in range(4):
+        if state[0] > n:
+            last = n
+            here = 2 * n  # read in this block alone
+            state[3] += here
+    for n in range(2):
+        if state[1] > n:
+            found = 5 + n
+    if state[1] > 0.0:
+        state[2] += found
+    state[4] = last
+
+
+def unlike(settings: np.ndarray, state: np.ndarray, meta: np.ndarray, k: int) -> None:
+    """What is no number is unlike all; single precision times a whole number is double."""
+    if state[0] != state[1]:
+        state[2] += 1.0
+    if state[0] == state[1]:
+        state[2] -= 1.0
+    state[3] = np.float32(state[1]) * k / 3.0
+
+
 def set_apart(settings: np.ndarray, state: np.ndarray, meta: np.ndarray, k: int) -> None:
     """What a setting decides stays a branch."""
     many = int(settings[1])
