@@ -25,11 +25,12 @@ def test_they_are_normal(drawn: np.ndarray) -> None:
 
 
 def test_of_two_hundred_thousand_each_size_is_as_frequent_as_it_should_be() -> None:
-    found = np.abs([normal(3, clock, 2) for clock in range(200_000)])
+    found = np.array([normal(3, clock, 2) for clock in range(200_000)])
     for size in (0.1, 0.5, 1.0, 1.5, 2.0, 2.5, 3.0, 3.4426, 3.7):  # the tail begins at 3.4426
-        wanted = math.erfc(size / math.sqrt(2.0))
+        wanted = 0.5 * math.erfc(size / math.sqrt(2.0))
         spread = math.sqrt(wanted * (1.0 - wanted) / found.size)
         assert np.mean(found > size) == pytest.approx(wanted, abs=4.0 * spread)
+        assert np.mean(found < -size) == pytest.approx(wanted, abs=4.0 * spread)
 
 
 def test_the_layers_have_one_area_and_the_base_with_its_tail_as_much() -> None:
