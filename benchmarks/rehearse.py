@@ -19,6 +19,7 @@ from tests.speed_axis import tuned_winch
 
 from benchmarks.rehearse_window import measured
 from oarlock.control.position_design import design_position
+from oarlock.lanes.vectors import LANES
 from oarlock.machine import Axis
 from oarlock.rehearse import vary
 from oarlock.rehearse.beside import rehearse_beside
@@ -30,7 +31,7 @@ from oarlock.rehearse.scenario import Control, Point, Scenario
 from oarlock.rehearse.vary import study
 from oarlock.simulate import layout as k
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
-from oarlock.simulate.side_by_side import LANES, Lanes
+from oarlock.simulate.side_by_side import Lanes
 
 Row = tuple[str, float, float, bool, str]  # what, value, bar, whether more is better, unit
 LIFT = Scenario(

@@ -6,12 +6,13 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from oarlock.lanes.vectors import LANES
 from oarlock.practice.truth import draw
 from oarlock.simulate import layout as k
 from oarlock.simulate import tally
 from oarlock.simulate.drive_model import DriveModel
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
-from oarlock.simulate.side_by_side import LANES, Lanes, LaneTally, can_go_together
+from oarlock.simulate.side_by_side import Lanes, LaneTally, can_go_together
 from tests.simulate.test_kernels import row
 
 GAINS = {
@@ -200,6 +201,11 @@ def test_what_acts_from_outside_acts_in_its_lane() -> None:
     for one, other in zip(together, alone, strict=True):
         other.advance(500)
         assert np.array_equal(one.inside[0], other.inside[0])
+
+
+def test_more_than_the_recorder_holds_is_refused() -> None:
+    with pytest.raises(ValueError, match="holds 4000"):
+        Lanes(models(SPEED)).advance(4001)
 
 
 def test_only_the_same_plan_at_the_same_place_goes_together() -> None:

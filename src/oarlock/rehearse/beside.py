@@ -1,17 +1,18 @@
 """Several variants of a scenario side by side: eight at a time cost little more than one.
 
 They come to the same bits as one after another. Those that cannot go together (a bridge that
-switches, halls, one that trips) are played alone, from where they had come.
+switches, one that trips) are played alone, from where they had come.
 """
 
 from collections.abc import Sequence
 
 from oarlock.cancel import Cancel
+from oarlock.lanes.vectors import LANES
 from oarlock.machine import Axis
 from oarlock.rehearse.run import Rehearsal, Run, outside
 from oarlock.rehearse.scenario import Scenario
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
-from oarlock.simulate.side_by_side import LANES, Lanes, LaneTally, can_go_together
+from oarlock.simulate.side_by_side import Lanes, LaneTally, can_go_together
 
 _WORTH_IT = 3  # variants, from which on eight lanes are faster than one after another
 

@@ -11,12 +11,12 @@ from typing import TYPE_CHECKING
 
 from oarlock.cancel import Cancel
 from oarlock.errors import InputError
+from oarlock.lanes.vectors import LANES
 from oarlock.machine import Axis
 from oarlock.rehearse.beside import rehearse_beside
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
 from oarlock.rehearse.scenario import Scenario
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
-from oarlock.simulate.side_by_side import LANES
 
 if TYPE_CHECKING:
     from distributed import Client

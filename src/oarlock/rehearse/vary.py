@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from oarlock.cancel import Cancel
 from oarlock.drive.link import Progress
+from oarlock.lanes.vectors import LANES
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate
 from oarlock.rehearse.beside import rehearse_beside
@@ -26,7 +27,6 @@ from oarlock.rehearse.plant import believed_plant
 from oarlock.rehearse.run import Rehearsal
 from oarlock.rehearse.scenario import Scenario
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
-from oarlock.simulate.side_by_side import LANES
 
 Array = NDArray[np.float64]
 # Makes the figures of plants, in their order: the scenario, the axis, the plants, the bridge, what

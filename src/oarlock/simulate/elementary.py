@@ -1,9 +1,8 @@
 """Cosine with sine, exponential: of sums and products alone, so that lanes can go along.
 
 Range reduction in parts and polynomials about zero (Cody and Waite, "Software Manual for the
-Elementary Functions", 1980); the coefficients are those of the Taylor series, long enough that what
-is left lies below the last bit. The library's own functions cost a call for each number, and round
-differently from one machine to another.
+Elementary Functions", 1980), long enough that what is left lies below the last bits. The library's
+own functions cost a call for each number, and round differently from one machine to another.
 """
 
 import math

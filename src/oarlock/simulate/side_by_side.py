@@ -17,11 +17,11 @@ from numpy.typing import NDArray
 from oarlock.jit import kernel_folder
 from oarlock.lanes.expressions import DIFFERS, SETTING
 from oarlock.lanes.spread import Spreading, load
+from oarlock.lanes.vectors import LANES
 from oarlock.simulate import advance, tally
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel, simplest
 
-LANES = 8
 ROWS = 4000  # that their recorder holds: those of one stretch
 _MODULE = "oarlock_side_by_side"
 _LEFT_OUT = frozenset({"switch", "stay", "add_up", "observe"})
@@ -96,7 +96,14 @@ class Lanes:
         """Let control periods pass, at most `ROWS`; return whether all could go together.
 
         What acts on the models from outside acts. Where they could not, nothing has changed.
+
+        Raises
+        ------
+        ValueError : more periods than the recorder holds
+
         """
+        if samples > ROWS:
+            raise ValueError(f"{samples} samples, the recorder of the lanes holds {ROWS}")
         plants = _side_by_side(lambda one: one.plant_now, self.models)
         before = self._state.copy(), self._history.copy(), self._sums.copy(), self._meta.copy()
         apart = np.zeros(1, dtype=np.int64)
