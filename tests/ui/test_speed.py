@@ -261,6 +261,24 @@ def test_tests_are_played_shown_pinned_and_taken_back(qtbot: QtBot, tuned: Appli
     assert session.now.tested(STEP) is not None
 
 
+@pytest.mark.parametrize("wide", [1024, 1280, 1600])
+def test_no_curve_runs_through_the_gain_margin(wide: int, qtbot: QtBot, tuned: Application) -> None:
+    stage = _stage(tuned)
+    tuned.window.resize(wide, 800)
+    qtbot.wait(50)
+    plot, shown = stage.gain_plot, stage.shown
+    assert shown is not None
+    x = plot.at(shown.margins.phase_crossover / math.tau)
+    side, align, first = plot.margin_place(x, shown.nyquist)
+    long = text_width("gain margin", look.SMALL)
+    left = x + side if align == "left" else x + side - long
+    assert left + long < plot.at(shown.nyquist)
+    for gain in (shown.open_gain, shown.closed_gain, shown.bare_gain):
+        for f, decibels in zip(shown.f, gain, strict=True):
+            if left < plot.at(float(f)) < left + long and math.isfinite(decibels):
+                assert not first - 12 < plot.py(float(decibels)) < first + 16, f
+
+
 def test_a_quick_sweep_is_played_and_lies_over_the_predicted_gain(
     qtbot: QtBot, tuned: Application
 ) -> None:

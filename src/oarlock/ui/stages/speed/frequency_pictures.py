@@ -87,13 +87,27 @@ class SpeedGainPlot(FrequencyPlot):
         x, bottom = self.at(hertz), self.py(max(-shown.gain_margin, -41.0))
         arrow(p, x, self.py(0.0) + 2, x, bottom, t.ink)
         dot(p, x, bottom, t.speed, filled=True)
-        room = self.at(shown.nyquist) - x > 96
-        side, align = (8, "left") if room else (-8, "right")
-        middle = min(self.py(-27.0), self.area.bottom() - 44.0)  # above the filters' handles
-        draw_text(p, x + side, middle, f"**{shown.gain_margin:.1f} dB**", t.ink,
+        side, align, first = self.margin_place(x, shown.nyquist)
+        draw_text(p, x + side, first, f"**{shown.gain_margin:.1f} dB**", t.ink,
                   size=look.FIGURE, align=align, halo=t.halo)  # fmt: skip
-        draw_text(p, x + side, middle + 15, "gain margin", t.ink, size=look.SMALL, align=align,
+        draw_text(p, x + side, first + 15, "gain margin", t.ink, size=look.SMALL, align=align,
                   halo=t.halo)  # fmt: skip
+
+    def margin_place(self, x: float, nyquist: float) -> tuple[float, str, float]:
+        """Return where the margin's words stand: px beside its arrow, alignment, first baseline.
+
+        Above 0 dB beyond the phase crossover no curve runs, where the loop is stable; where there
+        is no room before Nyquist they stand below, over the filters' handles.
+
+        Parameters
+        ----------
+        x : px, of the arrow
+        nyquist : Hz
+
+        """
+        if x + 6 + text_width("gain margin", look.SMALL) < self.at(nyquist):
+            return 6.0, "left", self.py(0.0) - 24.0
+        return -8.0, "right", min(self.py(-27.0), self.area.bottom() - 44.0)
 
     def _annotate_sweep(self, p: QPainter) -> None:
         """Draw points that cannot be trusted faintly, and say what the points are."""
@@ -196,6 +210,6 @@ class SpeedPhasePlot(FrequencyPlot):
             draw_text(p, x + 10, self.py(-180.0) + below, text, t.muted, size=look.SMALL,
                       halo=t.halo)  # fmt: skip
         nyquist = self.at(shown.nyquist)
-        draw_text(p, nyquist - 6, self.area.bottom() - 8,
+        draw_text(p, nyquist - 6, self.area.top() + 12,  # the phase has fallen before
                   f"Nyquist {sentence(shown.nyquist, 'Hz', 2)}", t.ink, size=look.SMALL,
                   align="right", halo=t.halo)  # fmt: skip
