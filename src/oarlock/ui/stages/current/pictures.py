@@ -233,7 +233,7 @@ class VoltagePlot(Plot):
         draw_text(p, self.area.right() - 4, y - 6, f"bus gives **{shown.v_max:.0f} V**",
                   t.attention, align="right", halo=t.halo)  # fmt: skip
         pulse = float(np.max(shown.voltage))
-        x = self.px(shown.loop.plant.Ts * 2.6)
+        x = self.px(shown.loop.plant.Ts * 4.6)  # the pulse has fallen below the words
         text = f"first pulse **{pulse:.0f} V**"
         if shown.cut:
             text += ": the bus cuts it"

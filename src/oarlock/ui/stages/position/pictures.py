@@ -64,11 +64,12 @@ class PositionGainPlot(FrequencyPlot):
         x, zero = self.at(shown.crossover), self.py(0.0)
         handle(p, x, zero, t.accent, filled=self._verified, strong=True)
         text = f"crossover **{digits(shown.crossover, 3)} Hz**"
-        room = x + 18 + text_width(text, look.FIGURE) < self.area.right()
-        draw_text(p, x + 14 if room else x - 14, zero - 12, text, t.ink, size=look.FIGURE,
+        room = x + 12 + text_width(text, look.FIGURE) < self.area.right()
+        draw_text(p, x + 12 if room else x - 14, zero - 12, text, t.ink, size=look.FIGURE,
                   align="left" if room else "right", halo=t.halo)  # fmt: skip
         if self._sweep is not None:
-            self._annotate_sweep(p, self._sweep, x, room=room)
+            # Below zero the open loop runs to the right of the crossover.
+            self._annotate_sweep(p, self._sweep, x, room=x - self.area.left() < 150)
         quiet = self.at(shown.quiet_crossover)
         line(p, quiet, zero - 6, quiet, zero + 22, t.attention, 2)
         room = quiet + 140 < self.area.right()
