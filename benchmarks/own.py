@@ -14,6 +14,7 @@ import numpy as np
 from tests.model_link import Hasty, ModelLink
 
 from benchmarks.machines import random_axis
+from oarlock.drive.standstill import await_standstill
 from oarlock.errors import OarlockError
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.experiments.identify.experiments import experiment_for
@@ -74,6 +75,7 @@ def identified(axis: Axis, plant: PlantParameters, link: ModelLink, tally: Tally
 
     def done(experiment: Experiment) -> bool:
         nonlocal axis, breakaway
+        await_standstill(axis, link, Hasty())
         try:
             played = perform(experiment, axis, link, lambda _f, _d: None, Hasty())
         except OarlockError as error:

@@ -17,6 +17,9 @@ from oarlock.simulate.drive_model import DriveModel
 from oarlock.simulate.plant_parameters import PlantParameters
 
 
+_LOOK = 0.4  # s that pass where one looks whether the shaft stands
+
+
 class Hasty(Cancel):
     """A cancel flag that does not wait."""
 
@@ -25,7 +28,7 @@ class Hasty(Cancel):
 
 
 class ModelLink:
-    """Plays on a `DriveModel`; time passes when the status is asked for."""
+    """Plays on a `DriveModel`; time passes when the status is asked for, or the angle at rest."""
 
     name = "model drive"
 
@@ -48,6 +51,8 @@ class ModelLink:
         return 0.0
 
     def read(self, keys: Sequence[str]) -> dict[str, float]:
+        if list(keys) == ["Drive.Angle"] and not self.model.is_running:
+            self.model.advance(round(_LOOK / self.model.plant.Ts))
         values = {}
         for key in keys:
             index, sub, form = self._at(key)

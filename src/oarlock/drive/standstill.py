@@ -8,7 +8,7 @@ from oarlock.drive.link import Link
 from oarlock.errors import InputError
 from oarlock.machine import Axis, SensorKind
 
-_LOOK = 0.1  # s
+_LOOK, _LOOK_HALL = 0.1, 0.4  # s: halls say nothing until the next edge
 _STILL = 0.01  # rad within that
 _LONGEST = 60.0  # s
 
@@ -27,9 +27,10 @@ def await_standstill(
     """
     if axis.sensor.kind is SensorKind.NONE:
         return
+    look = _LOOK_HALL if axis.sensor.kind is SensorKind.HALL else _LOOK
     until, before = clock() + _LONGEST, _angle(link)
     while clock() < until:
-        cancel.wait(_LOOK)
+        cancel.wait(look)
         now = _angle(link)
         if abs(now - before) < _STILL:
             return

@@ -13,6 +13,7 @@ from oarlock.simulate.plant_parameters import SENSORS, PlantParameters
 CHANNELS = k.CHANNELS
 MAX_ROWS = 512
 CAPACITY = 16384
+_LONG_AGO = 1.0  # s: an edge of halls that old says nothing of the speed
 
 
 Remembered = tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.float64]]
@@ -126,7 +127,8 @@ class DriveModel:
     def _settle_angle(self) -> None:
         """Let the firmware take its settings up: one period in which nothing else happens."""
         self.advance(1)
-        self._state[[k.SPEED_M, k.HALL_SPEED, k.HALL_AGE]] = 0.0
+        self._state[[k.SPEED_M, k.HALL_SPEED]] = 0.0
+        self._state[k.HALL_AGE] = _LONG_AGO  # where the shaft stands in its sector is not known
         self._state[k.THETA_LAST] = self._state[k.THETA_M]
         self._meta[[k.HISTORY_LENGTH, k.SINCE]] = 0
 
@@ -211,6 +213,7 @@ class DriveModel:
             pairs = self.plant.pole_pairs
             self._state[k.HALL_SPEED] = speed * pairs
             self._state[k.HALL_FROM] = self._state[k.THETA_M] * pairs
+            self._state[k.HALL_AGE] = 0.0
         self._state[k.HEAT] = warmer
 
     def feed(self, volts: float) -> None:

@@ -5,9 +5,13 @@ from dataclasses import replace
 
 from oarlock.drive.steps import SpeedLoop, Step
 from oarlock.errors import InputError
-from oarlock.machine import Axis
+from oarlock.machine import Axis, SensorKind
 
-_ROW = 0.02  # s, of one step of a ramp
+_ROW, _MOST_ROWS = 0.02, 24  # s, of one step of a ramp; steps of it: a drive has room for few
+_LEAST_PACE = 12.0  # rad/s, of the crossover by halls: slower, a plateau would take seconds
+_OF_EDGES = 0.24  # rad/s of crossover, for each edge of halls a second at the slowest plateau
+_SETTLED = 12.0  # time constants of a speed controller, that it takes to settle by halls
+_SHARE = 0.9  # of the rated current, that an experiment by halls asks for at most
 
 
 def rough_inertia(axis: Axis) -> float:
@@ -36,6 +40,35 @@ def speed_loop(axis: Axis, crossover: float) -> SpeedLoop:
     return SpeedLoop(Kp=Kp, Ki=0.25 * Kp * crossover)
 
 
+def pace_by_edges(axis: Axis, crossover: float, slowest: float) -> float:
+    """Return the speed controller's crossover, rad/s: by halls no faster than edges come.
+
+    Parameters
+    ----------
+    crossover : rad/s, with any other sensor
+    slowest : rad/s, mechanical, of the plateaus
+
+    """
+    if axis.sensor.kind is not SensorKind.HALL:
+        return crossover
+    edges = 6.0 * axis.machine.pole_pairs.value * slowest / math.tau  # a second
+    return min(crossover, max(_OF_EDGES * edges, _LEAST_PACE))
+
+
+def settling_by_edges(pace: float, crossover: float) -> float:
+    """Return how long (s) a plateau lasts before it counts, where edges slow the controller."""
+    return _SETTLED / pace if pace < crossover else 0.0
+
+
+def most_by_edges(axis: Axis) -> float:
+    """Return the most that a speed controller may ask for, A; 0: as its limit allows.
+
+    The angle of halls is guessed from edge to edge, and set right at each: what the current
+    controllers make of that needs room below the experiment's limit.
+    """
+    return _SHARE * axis.rated if axis.sensor.kind is SensorKind.HALL else 0.0
+
+
 def no_load_speed(axis: Axis) -> float:
     """Return the speed (rad/s, mechanical) at which back-EMF takes the whole bus."""
     m = axis.machine
@@ -49,8 +82,8 @@ def ramp_time(axis: Axis, change: float, torque: float) -> float:
 
 
 def ramp(step: Step, start: float, end: float, seconds: float) -> list[Step]:
-    """Return steps of 20 ms that bring the reference from one speed to another, rad/s."""
-    rows = max(math.ceil(seconds / _ROW), 1)
+    """Return steps of 20 ms, longer where it lasts, from one reference to another, rad/s."""
+    rows = min(max(math.ceil(seconds / _ROW), 1), _MOST_ROWS)
     each = seconds / rows
     change = (end - start) / rows
     return [replace(step, duration=each, speed=start + change * (n + 0.5)) for n in range(rows)]

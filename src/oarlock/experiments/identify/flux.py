@@ -21,12 +21,16 @@ from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.experiments.common.speed import (
     excursion,
+    most_by_edges,
     no_load_speed,
+    pace_by_edges,
     ramp,
     ramp_time,
+    settling_by_edges,
     speed_loop,
     within_travel,
 )
+from oarlock.experiments.identify.between_edges import HOLDING, seen_from_edges
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import measured
 from oarlock.quantities.display import digits
@@ -68,17 +72,23 @@ class FluxSpin:
     def _top(self, axis: Axis) -> float:
         return min(max(self.levels) * no_load_speed(axis), 0.5 * axis.top_speed)
 
+    def _pace(self, axis: Axis) -> float:
+        slowest = min(self.levels) / max(self.levels) * self._top(axis)
+        return pace_by_edges(axis, self.crossover, slowest)
+
     def _steps(self, axis: Axis, speeds: Any) -> list[Step]:
         rated = axis.rated
         along = [share * rated for share in self.currents]
         turning = Step(duration=self.settle, frame=Frame.SPEED, release=True, record=False)
         steps = [replace(turning, i_d=along[0], duration=0.1)]
-        at = 0.0
+        at, slow = 0.0, settling_by_edges(self._pace(axis), self.crossover)
         for way in (1.0, -1.0):
             for speed in speeds:
                 seconds = ramp_time(axis, way * speed - at, self.torque) + 0.1
                 steps += ramp(replace(turning, i_d=along[0]), at, way * speed, seconds)
                 at = way * speed
+                if slow:
+                    steps.append(replace(turning, i_d=along[0], speed=at, duration=slow))
                 for i_d in along:
                     held = replace(turning, i_d=i_d, speed=at)
                     steps += [held, replace(held, duration=self.hold, record=True)]
@@ -96,18 +106,19 @@ class FluxSpin:
         seconds = sum(step.duration for step in steps)
         recorded = sum(step.duration for step in steps if step.record) / axis.inverter.Ts
         rated = axis.rated
+        angle = "hall" if axis.sensor.kind is SensorKind.HALL else "theta_e"
         return Plan(
             name=self.name,
             steps=tuple(steps),
-            channels=("t", "theta_m", "theta_e", "id", "iq", "vd", "vq", "id_ref"),
+            channels=("t", "theta_m", "id", "iq", "vd", "vq", "id_ref", angle),
             decimation=max(math.ceil(recorded / _ROWS), 1),
             average=True,
             limits=abort_limits(
                 axis, current=0.9 * rated, turns=1.3 * excursion(steps) + 2.0,
                 speed=1.25 * max(speeds) + 5.0, seconds=seconds,
             ),
-            gains=gentle_gains(axis, math.tau * 150.0),
-            speed=speed_loop(axis, self.crossover),
+            gains=gentle_gains(axis, HOLDING),
+            speed=replace(speed_loop(axis, self._pace(axis)), limit=most_by_edges(axis)),
             decouple=True,
         )  # fmt: skip
 
@@ -159,6 +170,8 @@ def estimate_flux(record: Record, axis: Axis) -> Finding:
     InputError : fewer than two speeds or only one way
 
     """
+    if axis.sensor.kind is SensorKind.HALL and "hall" in record.columns:
+        record = seen_from_edges(record, axis.machine.pole_pairs.value)
     points = _points(record, axis)
     if np.unique(np.sign(points.omega)).size < 2 or points.omega.size < 4:
         remedy = "Spin both ways, at two speeds each"

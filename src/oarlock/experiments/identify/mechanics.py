@@ -20,20 +20,21 @@ from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.experiments.common.speed import (
     excursion,
+    most_by_edges,
     no_load_speed,
+    pace_by_edges,
     ramp,
     ramp_time,
+    settling_by_edges,
     speed_loop,
     within_travel,
 )
+from oarlock.experiments.identify.between_edges import HOLDING
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Plain
 
 _ROWS = 15000
-_SLOWEST = 12.0  # rad/s, of the crossover by halls: slower, a plateau would take seconds
-_OF_EDGES = 0.24  # rad/s of crossover, for each edge of halls a second at the slowest plateau
-_SETTLED = 12.0  # time constants of the speed controller, that a plateau lasts at least
 _SHARE = 0.9  # of the rated current, that it needs at most
 
 
@@ -57,7 +58,7 @@ class SpeedTrapezoids:
 
     def _steps(self, axis: Axis, top: float) -> list[Step]:
         pace = self._pace(axis)
-        plateau = self.plateau if pace == self.crossover else max(self.plateau, _SETTLED / pace)
+        plateau = max(self.plateau, settling_by_edges(pace, self.crossover))
         going = Step(duration=plateau, frame=Frame.SPEED, release=True)
         steps = [replace(going, duration=0.05)]
         for way in (1.0, -1.0):  # creep until it breaks away
@@ -80,12 +81,7 @@ class SpeedTrapezoids:
         return min(self.top * no_load_speed(axis), 0.5 * axis.top_speed)
 
     def _pace(self, axis: Axis) -> float:
-        """Return the speed controller's crossover, rad/s: by halls no faster than edges come."""
-        if axis.sensor.kind is not SensorKind.HALL:
-            return self.crossover
-        edges = 6.0 * axis.machine.pole_pairs.value * min(self.levels) * self._full(axis)
-        edges /= math.tau  # a second
-        return min(self.crossover, max(_OF_EDGES * edges, _SLOWEST))
+        return pace_by_edges(axis, self.crossover, min(self.levels) * self._full(axis))
 
     def scaled(self, factor: float) -> "SpeedTrapezoids":
         """Return it at another amplitude."""
@@ -97,18 +93,19 @@ class SpeedTrapezoids:
         steps = self._steps(axis, top)
         seconds = sum(step.duration for step in steps)
         rated = axis.rated
+        halls = ("hall",) if axis.sensor.kind is SensorKind.HALL else ()
         return Plan(
             name=self.name,
             steps=tuple(steps),
-            channels=("t", "theta_m", "iq", "id", "speed"),
+            channels=("t", "theta_m", "iq", "id", "speed", *halls),
             decimation=max(math.ceil(seconds / axis.inverter.Ts / _ROWS), 1),
             average=True,
             limits=abort_limits(
                 axis, current=_SHARE * rated, turns=1.3 * excursion(steps) + 2.0,
                 speed=1.25 * top + 5.0, seconds=seconds,
             ),
-            gains=gentle_gains(axis, math.tau * 150.0),
-            speed=replace(speed_loop(axis, self._pace(axis)), limit=_asked(axis)),
+            gains=gentle_gains(axis, HOLDING),
+            speed=replace(speed_loop(axis, self._pace(axis)), limit=most_by_edges(axis)),
             decouple=True,
         )  # fmt: skip
 
@@ -130,12 +127,3 @@ class SpeedTrapezoids:
     def settings(self, axis: Axis) -> dict[str, Plain]:
         """Return what the estimator must know, as plain values."""
         return {"speed": self.speed(axis), "creeps": [0.05, 0.73], "creep": 0.5}
-
-
-def _asked(axis: Axis) -> float:
-    """Return the most that the speed controller may ask for, A; 0: as its limit allows.
-
-    The angle of halls is guessed from edge to edge, and set right at each: what the current
-    controllers make of that needs room below the experiment's limit.
-    """
-    return _SHARE * axis.rated if axis.sensor.kind is SensorKind.HALL else 0.0

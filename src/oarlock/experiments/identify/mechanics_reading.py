@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from oarlock.errors import InputError
 from oarlock.experiments.common.checks import against_datasheet, convention
+from oarlock.experiments.identify.between_edges import seen_from_edges, torque_doubt
 from oarlock.experiments.identify.soundness import is_foreign
 from oarlock.experiments.identify.two_terminals import accuracy
 from oarlock.machine import Axis, SensorKind
@@ -64,6 +65,9 @@ def estimate_mechanics(record: Record, axis: Axis) -> Finding:
     InputError : the shaft did not turn both ways
 
     """
+    by_edges = axis.sensor.kind is SensorKind.HALL and "hall" in record.columns
+    if by_edges:
+        record = seen_from_edges(record, axis.machine.pole_pairs.value)
     t, theta, torque = record["t"], record["theta_m"], _torque(record, axis)
     speed = _speed(t, theta)
     wanted = number(record.settings, "speed", 0.0) or float(np.abs(speed).max())
@@ -85,9 +89,10 @@ def estimate_mechanics(record: Record, axis: Axis) -> Finding:
     quicker = [p for p in parts if p.fast > limit]
     other = _solve(quicker, square=square)[0] if len(quicker) >= 4 else found
     J, B, Tc, TL, Q = (float(v) for v in found)
-    spread = np.abs(other - found)
+    spread = other - found
     scale = _torque_doubt(record, axis)
-    std = _uncertainty(found, cov, spread, scale, top)
+    lost = torque_doubt(axis, top) if by_edges else 0.0
+    std = _uncertainty(found, cov, spread, scale, top, lost)
     estimates = {
         "machine.inertia": measured(J, std[0], "kg m2"),
         "mechanics.viscous": measured(B, std[1], "N m s/rad"),
@@ -121,7 +126,9 @@ def _evidence(t: Array, speed: Array, model: Array, misfit: Array) -> Fitted:
     return fitted(t[shown], speed[shown] * rpm, t[shown], drawn, misfit[shown])
 
 
-def _uncertainty(found: Array, cov: Array, spread: Array, scale: float, top: float) -> list[float]:
+def _uncertainty(
+    found: Array, cov: Array, spread: Array, scale: float, top: float, lost: float
+) -> list[float]:
     """Return the standard uncertainty of J, B, Tc, TL and Q.
 
     Parameters
@@ -129,9 +136,11 @@ def _uncertainty(found: Array, cov: Array, spread: Array, scale: float, top: flo
     spread : by how much the quicker stretches alone give another answer
     scale : ratio by which the torque may be wrong
     top : rad/s
+    lost : N m, standard uncertainty of the torque at `top`, more than in proportion to speed
 
     """
     J, B, Tc, _, Q = (float(v) for v in found)
+    edges = (0.0, lost / top, 0.5 * lost, 0.0, lost / top**2)
     loss = max(abs(B) * top + abs(Tc) + abs(Q) * top**2, 1e-12)
     floors = (
         _FLOORS[0] * J, _FLOORS[1] * loss / top, _FLOORS[2] * loss, _FLOORS[2] * loss,
@@ -139,7 +148,7 @@ def _uncertainty(found: Array, cov: Array, spread: Array, scale: float, top: flo
     )  # fmt: skip
     return [
         math.sqrt(max(float(cov[i, i]), 0.0) + (0.5 * float(spread[i])) ** 2
-                  + (scale * float(found[i])) ** 2 + floors[i] ** 2)
+                  + (scale * float(found[i])) ** 2 + floors[i] ** 2 + edges[i] ** 2)
         for i in range(5)
     ]  # fmt: skip
 
@@ -317,8 +326,7 @@ def _checks(
     std: list[float], misfit: Array,
 ) -> list[Check]:  # fmt: skip
     J, B, Tc, _, Q = (float(v) for v in found)
-    loss = max(abs(B) * top + abs(Tc) + abs(Q) * top**2, 1e-12)
-    bent = float(spread[1] * top + spread[2] + spread[4] * top**2) / loss
+    bent = _bent(found, spread, top)
     printed = _printed(axis)
     reached = top / wanted
     rms = float(np.sqrt(np.mean(misfit**2)))
@@ -354,6 +362,14 @@ def _checks(
         ),
         *_inertia_checks(J, printed, axis, coupled=coupled, foreign=is_foreign(record)),
     ]
+
+
+def _bent(found: Array, spread: Array, top: float) -> float:
+    """Return the largest change of friction between two fits, over friction at `top` (rad/s)."""
+    w = np.linspace(0.0, top, 9)
+    powers = np.array([w, np.ones_like(w), w**2])  # of B, Tc, Q
+    loss = max(float(np.abs(found[[1, 2, 4]]) @ powers[:, -1]), 1e-12)
+    return float(np.abs(spread[[1, 2, 4]] @ powers).max()) / loss
 
 
 def _printed(axis: Axis) -> float | None:

@@ -127,7 +127,7 @@ def _drift(v: Array, parts: list[NDArray[np.intp]]) -> float:
     moved = np.array([abs(hold[0] - hold[-1]) for hold in held])
     # What the last two differ by is noise, or nearly so: by then a hold has come to rest.
     noise = float(np.median([abs(hold[-1] - hold[-2]) for hold in held])) / 0.95
-    return max(float(np.quantile(moved, 0.9)) - 4.0 * noise, 0.0) / max(float(size.max()), 1e-12)
+    return max(float(moved.max()) - 4.0 * noise, 0.0) / max(float(size.max()), 1e-12)
 
 
 def _model(p: Array, current: Array) -> tuple[Array, Array]:

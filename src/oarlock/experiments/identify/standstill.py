@@ -13,6 +13,7 @@ from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.machine import Axis
 from oarlock.records import Plain
 
+_RISES = 15  # steps in which a current rises
 _OVER_DEAD_TIME = 6.0  # of the inductance's voltage over the dead time's
 
 
@@ -24,7 +25,8 @@ class ResistanceHolds:
     may_grow: ClassVar[bool] = False
     levels: tuple[float, ...] = (1.2, 1.0, 0.8, 0.6, 0.4, 0.25, 0.15, 0.08)  # of rated current
     directions: int = 6
-    turn: float = 0.2  # s, after the direction changed
+    rise: float = 0.15  # s, in which the current rises after the direction changed; at first twice
+    turn: float = 0.2  # s, after that
     settle: float = 0.06  # s, after the level changed
     hold: float = 0.025  # s, recorded
 
@@ -36,11 +38,17 @@ class ResistanceHolds:
         """Return it with more time to settle."""
         return replace(self, turn=2.5 * self.turn, settle=2.5 * self.settle)
 
+    def _raised(self, current: float, angle: float, seconds: float) -> list[Step]:
+        """Return how a current rises: a free rotor turns towards it and does not jump."""
+        step = Step(duration=seconds / _RISES, frame=Frame.FIXED, angle=angle, record=False)
+        return [replace(step, i_d=current * (n + 1) / (_RISES + 1)) for n in range(_RISES)]
+
     def plan(self, axis: Axis) -> Plan:
         """Return the steps, limits and gains for this axis."""
         rated, steps = axis.rated, []
         for n in range(self.directions):
             angle = n * math.tau / self.directions
+            steps += self._raised(max(self.levels) * rated, angle, self.rise * (1 if n else 2))
             for i, level in enumerate(self.levels):
                 wait = self.turn if i == 0 else self.settle
                 current = level * rated

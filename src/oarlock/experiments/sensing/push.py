@@ -15,17 +15,19 @@ from numpy.typing import NDArray
 from oarlock.cancel import Cancel
 from oarlock.drive.link import Link, Progress
 from oarlock.drive.runner import QUIET, play
+from oarlock.drive.standstill import await_standstill
 from oarlock.drive.steps import Frame, Plan, Step
 from oarlock.experiments.common.field import forcing_current
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.experiments.sensing.evidence import Pushed
 from oarlock.experiments.sensing.weigh import (
-    SECONDS,
     SHARE_UNKNOWN,
     SHARES,
-    TOP_SPEED,
+    durations,
     seconds_at_most,
+    speed_at_most,
+    standing,
     turns_at_most,
     weigh,
     weighing,
@@ -41,7 +43,7 @@ _WEAK = 0.35  # of the torque due
 _ASTRAY = math.radians(8.0)  # electrical: what torque from id gives away
 _TRAVEL = math.radians(3.0)  # mechanical, of each acceleration
 _TRAVEL_HALL = math.radians(40.0)
-_SECTORS = 3.5  # of halls, of each acceleration, at least: two edges, from anywhere in a sector
+_SECTORS = 5.0  # of halls, of each acceleration, at least: two edges, however late it starts
 _LEFT = 0.3  # of the torque, that friction leaves at least
 NAMES = ("+q", "−q", "+d", "−d")
 
@@ -53,7 +55,7 @@ class FourPushes:
     name: ClassVar[str] = "four pushes"
     share: float = 0.25  # of rated current, along q
     friction: float = 0.0  # N·m, breakaway as it was found before
-    rest: float = 0.15  # s, between pushes
+    rest: float = 0.15  # s, between pushes, at least
 
     weighed: float | None = None  # kg m2, roughly, where the axis knows none
     moved: bool = True  # False: it was weighed and nothing moved
@@ -82,10 +84,10 @@ class FourPushes:
         """Return the steps, limits and gains for this axis; the hardest weighing at first."""
         inertia = self._inertia(axis)
         if inertia is None:
-            return weighing(axis, SHARES[-1] * axis.rated, SECONDS[-1])
+            return weighing(axis, SHARES[-1] * axis.rated, durations(axis)[-1])
         current, seconds, speed = self._push(axis, inertia)
         along = _along(axis, current)
-        still = Step(duration=self.rest, frame=Frame.ROTOR, record=False, release=False)
+        still = Step(duration=standing(seconds, self.rest), frame=Frame.ROTOR, record=False, release=False)
         steps: list[Step] = []
         for side in (1.0, -1.0):
             go = Step(duration=seconds, i_q=side * current, release=True)
@@ -123,9 +125,9 @@ class FourPushes:
             degrees = 360.0 * turns_at_most(axis)
             return Movement(
                 what=f"turns up to {degrees:.0f}° and back, a few times, as no inertia is known",
-                speed=TOP_SPEED * axis.top_speed,
+                speed=speed_at_most(axis),
                 current=max(along, SHARES[-1] * axis.rated),
-                seconds=seconds_at_most(),
+                seconds=seconds_at_most(axis),
             )
         current, seconds, speed = self._push(axis, inertia)
         degrees = math.degrees(speed * seconds)
@@ -147,7 +149,7 @@ class FourPushes:
             "current": current,
             "along": _along(axis, current),
             "seconds": seconds,
-            "rest": self.rest,
+            "rest": standing(seconds, self.rest),
             "inertia": inertia,
             "kind": axis.sensor.kind.value,
             "friction": self.friction,
@@ -165,6 +167,7 @@ class FourPushes:
         if self._inertia(axis) is None:
             found = weigh(axis, link, cancel, progress)
             experiment = replace(self, weighed=found.inertia, moved=found.moved)
+            await_standstill(axis, link, cancel)
         return play(experiment.plan(axis), axis, link, settings=experiment.settings(axis),
                     cancel=cancel, progress=progress)  # fmt: skip
 

@@ -3,7 +3,8 @@
 Each push is taken back as hard. Of the two accelerations friction slows the first and helps
 the second, so that their mean is the torque over the inertia and friction falls out. Both axes
 are pushed: what the zero is wrong by shares the torque between them, and the hypotenuse is
-what it would be along q.
+what it would be along q. Each play begins at rest: one that was broken off leaves the shaft
+coasting.
 """
 
 import math
@@ -16,6 +17,7 @@ from numpy.typing import NDArray
 from oarlock.cancel import Cancel
 from oarlock.drive.link import Link, Progress
 from oarlock.drive.runner import QUIET, play
+from oarlock.drive.standstill import await_standstill
 from oarlock.drive.steps import Frame, Plan, Step
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import abort_limits
@@ -25,14 +27,15 @@ from oarlock.records import Record
 Array = NDArray[np.float64]
 SHARES = (0.05, 0.1, 0.2, 0.4)  # of rated current, along q and along d in turn
 SHARE_UNKNOWN = 0.5  # of the inertia found: breaking away and a printed flux make it too large
-SECONDS = tuple(0.003 * 2.0**n for n in range(7))  # s; each push twice as long as the last
+SECONDS = tuple(0.003 * 2.0**n for n in range(8))  # s; each push twice as long as the last
+_LONGEST = 0.2  # s, but for halls, whose few edges lie far apart
 _HARDER = 3.0  # than what moved it first
-_REST, _BETWEEN = 0.1, 0.1  # s, between pushes; from one play to the next
+_REST, _BETWEEN = 0.1, 0.1  # s, between pushes at least; from one play to the next
 _SEEN = math.radians(2.0)  # mechanical, that is enough to fit
 _STEPS_SEEN = 20.0  # of the sensor
 _TURNS, _TURNS_HALL = 10.0 / 360.0, 0.6  # where a push is broken off; of halls, at least
 _SECTORS = 6.0  # of halls, where it is broken off: 4 edges in them
-TOP_SPEED = 0.1  # of the machine's top speed, where it is broken off as well
+_TOP_SPEED, _TOP_SPEED_HALL = 0.1, 0.2  # of the machine's, where it is broken off as well
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,9 +53,32 @@ def turns_at_most(axis: Axis) -> float:
     return max(_TURNS_HALL, _SECTORS / 6.0 / axis.machine.pole_pairs.value)
 
 
-def seconds_at_most() -> float:
+def speed_at_most(axis: Axis) -> float:
+    """Return how fast (rad/s) a push may turn the shaft before it is broken off."""
+    share = _TOP_SPEED_HALL if axis.sensor.kind is SensorKind.HALL else _TOP_SPEED
+    return share * axis.top_speed
+
+
+def durations(axis: Axis) -> tuple[float, ...]:
+    """Return how long (s) the pushes are that are tried one after the other."""
+    hall = axis.sensor.kind is SensorKind.HALL
+    return tuple(each for each in SECONDS if hall or each < _LONGEST)
+
+
+def seconds_at_most(axis: Axis) -> float:
     """Return how long (s) weighing takes where hardly anything moves: all pushes, and again."""
-    return (len(SHARES) + 1) * sum(2.0 * _REST + 4.0 * each + _BETWEEN for each in SECONDS)
+    each = sum(2.0 * standing(s) + 4.0 * s + _BETWEEN for s in durations(axis))
+    return (len(SHARES) + 1) * each
+
+
+def standing(seconds: float, least: float = _REST) -> float:
+    """Return how long (s) to wait after a push of some seconds that was taken back.
+
+    Friction f takes part in both: the push ends at a = (T - f)/J times its length t, the one back
+    stops it early and turns it round, until at its end it goes at 2 f a t/(T + f) the other way.
+    To coast to rest from there takes 2 t (T - f)/(T + f): less than 2 t, whatever f is.
+    """
+    return max(least, 2.0 * seconds)
 
 
 def weigh(axis: Axis, link: Link, cancel: Cancel, progress: Progress = QUIET) -> Weighed:
@@ -66,16 +92,17 @@ def weigh(axis: Axis, link: Link, cancel: Cancel, progress: Progress = QUIET) ->
     weighing_up = _Weighing(axis, link, cancel, progress)
     rated, found = axis.rated, None
     for share in SHARES:
-        found = weighing_up.seen(share * rated, SECONDS)
+        found = weighing_up.seen(share * rated, durations(axis))
         if found:
             break
     if found is None:
         torque = axis.machine.torque_constant * SHARES[-1] * rated
-        bound = 0.5 * torque * SECONDS[-1] ** 2 / _enough(axis)
+        bound = 0.5 * torque * durations(axis)[-1] ** 2 / _enough(axis)
         return Weighed(bound, False)
     # It may have moved because friction had just been overcome: harder, that is a small part.
     harder = min(_HARDER * found.current, SHARES[-1] * rated)
-    again = weighing_up.seen(harder, [s for s in SECONDS if s > 0.2 * found.seconds]) or found
+    longer = [s for s in durations(axis) if s > 0.2 * found.seconds]
+    again = weighing_up.seen(harder, longer) or found
     return Weighed(axis.machine.torque_constant * again.current / again.acceleration, True)
 
 
@@ -98,6 +125,7 @@ class _Weighing:
             told = f"weighing, {current:.2g} A for {1e3 * seconds:.0f} ms"
             self._progress(min(self._done / 40.0, 0.8), told)
             signed, self._side = self._side * current, -self._side
+            await_standstill(self._axis, self._link, self._cancel)
             plan = weighing(self._axis, signed, seconds)
             record = play(plan, self._axis, self._link, settings={}, cancel=self._cancel)
             found = [_fitted(record, name, signed, self._axis) for name in ("iq_ref", "id_ref")]
@@ -118,7 +146,7 @@ def weighing(axis: Axis, current: float, seconds: float) -> Plan:
     seconds : of each push
 
     """
-    still = Step(duration=_REST, frame=Frame.ROTOR, record=False, release=False)
+    still = Step(duration=standing(seconds), frame=Frame.ROTOR, record=False, release=False)
     on_q = Step(duration=seconds, i_q=current, release=True)
     on_d = Step(duration=seconds, i_d=current, release=True)
     steps = (still, on_q, replace(on_q, i_q=-current), still, on_d, replace(on_d, i_d=-current))
@@ -131,7 +159,7 @@ def weighing(axis: Axis, current: float, seconds: float) -> Plan:
             axis,
             current=abs(current),
             turns=turns_at_most(axis),
-            speed=TOP_SPEED * axis.top_speed,
+            speed=speed_at_most(axis),
             seconds=sum(step.duration for step in steps),
         ),
         gains=gentle_gains(axis, math.tau * 200.0),
