@@ -11,7 +11,7 @@ from collections import Counter
 from dataclasses import dataclass, field, replace
 
 import numpy as np
-from tests.model_link import Hasty, ModelLink
+from tests.model_link import ModelLink, Passing
 
 from benchmarks.machines import random_axis
 from oarlock.drive.standstill import await_standstill
@@ -71,13 +71,13 @@ def begun(printed: Axis, link: ModelLink) -> tuple[Axis, int]:
 
 def identified(axis: Axis, plant: PlantParameters, link: ModelLink, tally: Tally) -> None:
     """Play everything from the sensors to the inertia, as the window would in that order."""
-    breakaway = 0.0
+    breakaway, passing = 0.0, Passing(link)
 
     def done(experiment: Experiment) -> bool:
         nonlocal axis, breakaway
-        await_standstill(axis, link, Hasty())
+        await_standstill(axis, link, passing)
         try:
-            played = perform(experiment, axis, link, lambda _f, _d: None, Hasty())
+            played = perform(experiment, axis, link, lambda _f, _d: None, passing)
         except OarlockError as error:
             tally.refused[f"{experiment.name}: {error.cause}"[:70]] += 1
             return False

@@ -17,9 +17,6 @@ from oarlock.simulate.drive_model import DriveModel
 from oarlock.simulate.plant_parameters import PlantParameters
 
 
-_LOOK = 0.4  # s that pass where one looks whether the shaft stands
-
-
 class Hasty(Cancel):
     """A cancel flag that does not wait."""
 
@@ -27,8 +24,21 @@ class Hasty(Cancel):
         self.check()
 
 
+class Passing(Hasty):
+    """A cancel flag whose waiting lets a model's time pass: a shaft without current coasts."""
+
+    def __init__(self, link: "ModelLink") -> None:
+        super().__init__()
+        self._link = link
+
+    def wait(self, seconds: float) -> None:
+        super().wait(seconds)
+        if not self._link.model.is_running:
+            self._link.model.advance(round(seconds / self._link.model.plant.Ts))
+
+
 class ModelLink:
-    """Plays on a `DriveModel`; time passes when the status is asked for, or the angle at rest."""
+    """Plays on a `DriveModel`; time passes when the status is asked for."""
 
     name = "model drive"
 
@@ -51,8 +61,6 @@ class ModelLink:
         return 0.0
 
     def read(self, keys: Sequence[str]) -> dict[str, float]:
-        if list(keys) == ["Drive.Angle"] and not self.model.is_running:
-            self.model.advance(round(_LOOK / self.model.plant.Ts))
         values = {}
         for key in keys:
             index, sub, form = self._at(key)

@@ -122,7 +122,7 @@ def test_the_table_is_what_the_drive_documentation_says(axis: Axis) -> None:
 def test_what_will_happen_is_said_beforehand(axis: Axis) -> None:
     text = announcement(ResistanceHolds().plan(axis), braked=True)
     assert "12.0 A" in text
-    assert "4.9 s" in text
+    assert "6.0 s" in text
     assert "153°" in text
     assert announcement(ResistanceHolds().plan(axis), braked=False).startswith("Shaft may turn")
 

@@ -243,6 +243,29 @@ def test_the_firmware_goes_on_between_hall_edges() -> None:
     assert model.speed == pytest.approx(20.0, rel=0.05)
 
 
+def test_the_first_edge_of_halls_after_a_start_says_nothing_of_the_speed() -> None:
+    """Just before an edge it is not known how long the shaft has stood, or where."""
+    plant = replace(draw("thruster", 0), noise=0.0, hysteresis=0.0, hall_edges=(0.0,) * 6,
+                    hall_spread=0.0, sensor_side=1.0, sensor_zero=0.0, cogging=0.0, runout=0.0,
+                    theta=(TAU / 6.0 - 0.004) / 7.0)  # fmt: skip
+    model = DriveModel(plant)
+    model.firm[k.F_PAIRS] = 7
+    for n in range(6):
+        code = _hall_code.py_func(plant.packed(), n * TAU / 6 + 0.1, 0.0)  # type: ignore[attr-defined]
+        model.firm[k.F_HALL + code] = n * TAU / 6
+    model._settle_angle()
+    seen = []
+    for _ in range(round(0.02 / plant.Ts)):
+        model._state[k.OMEGA] = 20.0
+        model.advance(1)
+        seen.append(model._state[k.HALL_SPEED] / 7.0)
+    assert max(seen) == pytest.approx(20.0, rel=0.02)  # by the second edge it knows
+    assert seen[5] == seen[len(seen) // 3] == 0.0
+    model.begin_with(20.0, 0.0)  # unless it has turned for long
+    model.advance(2)
+    assert model._state[k.HALL_SPEED] / 7.0 == pytest.approx(20.0)
+
+
 @pytest.mark.parametrize("name", sorted(AXES))
 def test_no_two_drives_are_the_same(name: str) -> None:
     one, other = draw(name, 0), draw(name, 1)

@@ -9,8 +9,17 @@ from oarlock.drive.dry_run import problems, refuse
 from oarlock.drive.steps import MAX_STEPS, Frame, Limits, Plan, Step
 from oarlock.errors import InputError
 from oarlock.experiments.common.gentle import gentle_gains
-from oarlock.experiments.common.speed import excursion, no_load_speed, ramp, ramp_time, speed_loop
-from oarlock.machine import Axis
+from oarlock.experiments.common.speed import (
+    excursion,
+    most_by_edges,
+    no_load_speed,
+    pace_by_edges,
+    ramp,
+    ramp_time,
+    settling_by_edges,
+    speed_loop,
+)
+from oarlock.machine import Axis, SensorKind
 
 # The winch as printed: 69 kg cm2, 1.5 times 4 pole pairs times 160 mWb, 7.1 A rms.
 J, KT, RATED = 6.9e-3, 6.0 * 0.15997, 7.1 * math.sqrt(2.0)
@@ -36,6 +45,32 @@ def test_a_ramp_takes_its_torque_and_its_time(axis: Axis) -> None:
     assert excursion(steps) == pytest.approx(30.0 * 0.21 / math.tau)
     back = [replace(step, speed=-step.speed) for step in steps]
     assert excursion([*steps, *back, *back]) == pytest.approx(30.0 * 0.21 / math.tau)
+
+
+def test_a_long_ramp_takes_longer_steps_not_more() -> None:
+    steps = ramp(Step(duration=1.0, frame=Frame.SPEED), 0.0, 50.0, 3.0)
+    assert len(steps) == 24
+    assert sum(step.duration for step in steps) == pytest.approx(3.0)
+    assert steps[-1].speed == pytest.approx(50.0 - 0.5 * 50.0 / 24)
+
+
+@pytest.mark.parametrize(("pairs", "slowest", "pace"), [(10, 50.0, 30.0), (5, 20.0, 22.9),
+                                                        (1, 40.0, 12.0)])  # fmt: skip
+def test_by_halls_a_controller_is_no_faster_than_edges_come(
+    axis: Axis, pairs: int, slowest: float, pace: float
+) -> None:
+    """0.24 rad/s for each of 6 p n edges a second, between 12 rad/s and what is wanted."""
+    assert pace_by_edges(axis, 30.0, slowest) == 30.0
+    old = axis.machine.pole_pairs
+    axis = axis.with_parameter(
+        "machine.pole_pairs", replace(old, printed=replace(old.printed, value=float(pairs)))
+    )
+    halls = replace(axis, sensor=replace(axis.sensor, kind=SensorKind.HALL))
+    assert pace_by_edges(halls, 30.0, slowest) == pytest.approx(pace, abs=0.1)
+    assert settling_by_edges(30.0, 30.0) == 0.0
+    assert settling_by_edges(12.0, 30.0) == pytest.approx(1.0)
+    assert most_by_edges(halls) == pytest.approx(0.9 * RATED, rel=1e-3)
+    assert most_by_edges(axis) == 0.0
 
 
 def _plan(axis: Axis, *steps: Step) -> Plan:

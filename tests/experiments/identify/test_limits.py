@@ -12,13 +12,14 @@ from numpy.typing import NDArray
 
 from oarlock.experiments.identify.flux import estimate_flux
 from oarlock.experiments.identify.inductance import estimate_inductance
+from oarlock.experiments.identify.mechanics_checks import bent
 from oarlock.experiments.identify.mechanics_reading import estimate_mechanics
 from oarlock.experiments.identify.plausible import believable
 from oarlock.experiments.identify.resistance import estimate_resistance
 from oarlock.experiments.identify.resonance import estimate_resonance
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin
-from oarlock.records import Check, Finding, Record
+from oarlock.records import Ask, Check, Finding, Record
 from tests.experiments.identify.test_synthetic import (
     adopting,
     known,
@@ -95,6 +96,23 @@ def test_levels_and_their_limits(axis: Axis) -> None:
             told="5 % allowed")  # fmt: skip
     limited(lambda x: resistance(axis, creep=x), "settled", within=0.0092, beyond=0.0112,
             told="1 allowed")  # fmt: skip
+
+
+def test_a_rotor_that_still_swings_is_waited_for(axis: Axis) -> None:
+    """Its back-EMF shows across the current, in one hold of thirty-six."""
+    still = held(axis, noise=0.02)
+    largest = 0.9 * axis.rated * axis.machine.R.value + 2.0 * 2.0 / 3.0
+
+    def swinging(share: float) -> Finding:
+        across = still["vq"].copy()
+        across[35 * 40 :] += share * largest * np.linspace(-0.5, 0.5, 40)
+        columns = dict(still.columns) | {"vq": across}
+        return estimate_resistance(made("resistance", {}, **columns), axis)
+
+    assert check(swinging(0.0), "settled").passed
+    late = check(swinging(0.03), "settled")
+    assert not late.passed
+    assert late.ask is Ask.LONGER
 
 
 def test_how_far_points_may_lie_from_their_line(axis: Axis) -> None:
@@ -370,6 +388,18 @@ def axis_of_the_winch() -> Axis:
     from benchmarks.machines import printed_axis
 
     return printed_axis("winch")
+
+
+def test_viscous_and_dry_friction_that_make_up_for_one_another_change_nothing() -> None:
+    """More of one and less of the other, equal at 60 rad/s: what counts is their sum."""
+    found = np.array([7e-3, 2e-3, 0.2, 0.0, 0.0])
+    loss = 2e-3 * 120.0 + 0.2
+    apart = np.array([0.0, 5e-4, -0.03, 0.0, 0.0])
+    assert bent(found, apart, 120.0) == pytest.approx(0.03 / loss)
+    both = np.array([0.0, 5e-4, 0.03, 0.0, 0.0])
+    assert bent(found, both, 120.0) == pytest.approx(0.09 / loss)
+    water = np.array([0.0, 0.0, 0.0, 0.0, 4e-6])
+    assert bent(found, water, 120.0) == pytest.approx(4e-6 * 120.0**2 / loss)
 
 
 def test_friction_that_is_no_straight_line_is_told() -> None:

@@ -89,6 +89,28 @@ def known(axis: Axis) -> Axis:
                     inverter__dead_voltage=4.6)  # fmt: skip
 
 
+def test_a_current_whose_direction_swings_within_its_holds_leaves_the_flux_right(
+    known: Axis,
+) -> None:
+    """A speed controller that hunts: dead time follows the current's direction at each moment."""
+    still = spin(psi=0.155, seed=1)
+    columns = {name: column.copy() for name, column in still.columns.items()}
+    swing = 4.0 * np.sin(math.tau * 25.0 * still["t"])
+    w = 4.0 * np.gradient(still["theta_m"], still["t"])
+    w = np.where(np.abs(w) < 2e3, w, 0.0)
+    w = np.sign(w) * np.where(np.abs(w) > 480.0, 640.0, 320.0)
+    for n in range(swing.size):
+        before = np.array(lost(still["id"][n], still["iq"][n], 4.6, 0.4))
+        after = np.array(lost(still["id"][n], still["iq"][n] + swing[n], 4.6, 0.4))
+        columns["iq"][n] += swing[n]
+        columns["vd"][n] += after[0] - before[0] - w[n] * 15.5e-3 * swing[n]
+        columns["vq"][n] += after[1] - before[1] + 0.86 * swing[n]
+    finding = estimate_flux(made("flux", dict(still.settings), **columns), known)
+    found = finding.estimates["machine.psi"]
+    assert found.value == pytest.approx(0.155, rel=0.004)
+    assert abs(found.value - 0.155) < 2.0 * (found.std or 0.0)
+
+
 def test_flux_by_algebra(known: Axis) -> None:
     for seed in range(4):
         finding = estimate_flux(spin(psi=0.155, seed=seed), known)

@@ -41,8 +41,8 @@ def taken(
     return axis, found
 
 
-@pytest.mark.parametrize(("pairs", "degrees"), [(1, 210.0), (2, 105.0), (5, 42.0), (9, 40.0)])
-def test_a_push_of_halls_goes_over_three_sectors_and_a_half(pairs: int, degrees: float) -> None:
+@pytest.mark.parametrize(("pairs", "degrees"), [(1, 300.0), (2, 150.0), (5, 60.0), (9, 40.0)])
+def test_a_push_of_halls_goes_over_five_sectors(pairs: int, degrees: float) -> None:
     axis, _ = drawn(14, "hall")
     old = axis.machine.pole_pairs
     axis = axis.with_parameter("machine.pole_pairs", replace(

@@ -10,10 +10,11 @@ from oarlock.drive.link import Status
 from oarlock.experiments.sensing.push import FourPushes, read_pushes
 from oarlock.experiments.sensing.turn import ForcedTurn
 from oarlock.experiments.sensing.weigh import (
-    SECONDS,
     SHARES,
     _enough,
     _fitted,
+    durations,
+    standing,
     turns_at_most,
     weigh,
 )
@@ -94,9 +95,27 @@ def test_a_shaft_that_is_held_gives_no_inertia() -> None:
     torque = axis.machine.torque_constant * SHARES[-1] * axis.rated
     seen = weigh(axis, ModelLink(held, seed=1), Hasty())
     assert not seen.moved
-    assert seen.inertia == pytest.approx(0.5 * torque * SECONDS[-1] ** 2 / _enough(axis))
-    # Four currents, each for 3 to 192 ms forward and back along q and d, with rests between.
-    assert FourPushes().movement(axis).seconds > 4 * (4 * 0.381 + 7 * 0.2)
+    assert seen.inertia == pytest.approx(0.5 * torque * durations(axis)[-1] ** 2 / _enough(axis))
+    # Four currents, each for 3 to 192 ms forward and back along q and d, with rests between: 0.1 s,
+    # or twice as long as a push where that is more.
+    assert FourPushes().movement(axis).seconds > 4 * (4 * 0.381 + 2 * (5 * 0.1 + 0.192 + 0.384))
+    assert durations(axis)[-1] == pytest.approx(0.192)
+
+
+@pytest.mark.parametrize("friction", [0.05, 0.3, 0.6, 0.95])
+def test_between_pushes_a_shaft_comes_to_rest_whatever_its_friction(friction: float) -> None:
+    """Pushed for 0.2 s at 100 rad/s2 without friction, caught, and left to coast."""
+    speed, step, t, stood = 0.0, 1e-5, 0.0, 0.0
+    while t < 0.4 + standing(0.2):
+        push = 100.0 * (1.0 if t < 0.2 else -1.0 if t < 0.4 else 0.0)
+        rub = 100.0 * friction
+        free = abs(speed) > rub * step or abs(push) > rub
+        against = np.sign(speed) if speed else np.sign(push)
+        speed = speed + step * (push - rub * against) if free else 0.0
+        stood = stood if speed else t
+        t += step
+    assert speed == 0.0
+    assert standing(0.01) == pytest.approx(0.1)
 
 
 @pytest.mark.parametrize("rated", [0.2, 20.0])

@@ -6,6 +6,7 @@ next edge as well: a monotone cubic through the angles just after the edges has 
 currents that were turned by the guess are turned back by what it was wrong.
 """
 
+import itertools
 import math
 from dataclasses import replace
 
@@ -13,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.experiments.common.gentle import gentle_gains
-from oarlock.machine import Axis
+from oarlock.machine import Axis, SensorKind
 from oarlock.records import Record
 
 Array = NDArray[np.float64]
@@ -21,6 +22,11 @@ Array = NDArray[np.float64]
 _AFTER = 2  # rows after a change: the mean over a row, and of that row no part before the edge
 HOLDING = math.tau * 150.0  # rad/s, crossover by which a current is held while a shaft turns
 _ROWS_APART = 4  # of two edges, from which on what is between them is not the drive's guess
+
+
+def made_by_halls(record: Record, axis: Axis) -> bool:
+    """Return whether a record holds an angle that was guessed between edges, and the edges."""
+    return axis.sensor.kind is SensorKind.HALL and "hall" in record.columns
 
 
 def seen_from_edges(record: Record, pairs: float) -> Record:
@@ -78,7 +84,7 @@ def between_edges(t: Array, theta: Array, hall: Array) -> Array:
         edges = piece[:-1][np.diff(hall[piece]) != 0.0] + _AFTER
         edges = edges[edges <= piece[-1]]
         guessed = np.zeros(t.size, dtype=np.bool_)
-        for first, last in zip(edges[:-1], edges[1:], strict=True):
+        for first, last in itertools.pairwise(edges):
             guessed[first + 1 : last] = last - first >= _ROWS_APART
         if guessed.any():
             known = piece[~guessed[piece]]

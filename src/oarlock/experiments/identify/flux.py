@@ -30,7 +30,7 @@ from oarlock.experiments.common.speed import (
     speed_loop,
     within_travel,
 )
-from oarlock.experiments.identify.between_edges import HOLDING, seen_from_edges
+from oarlock.experiments.identify.between_edges import HOLDING, made_by_halls, seen_from_edges
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import measured
 from oarlock.quantities.display import digits
@@ -80,12 +80,14 @@ class FluxSpin:
         rated = axis.rated
         along = [share * rated for share in self.currents]
         turning = Step(duration=self.settle, frame=Frame.SPEED, release=True, record=False)
-        steps = [replace(turning, i_d=along[0], duration=0.1)]
         at, slow = 0.0, settling_by_edges(self._pace(axis), self.crossover)
+        # Halls hardly tell the angle where it turns round: current along d would turn the shaft.
+        ramped = 0.0 if axis.sensor.kind is SensorKind.HALL else along[0]
+        steps = [replace(turning, i_d=ramped, duration=0.1)]
         for way in (1.0, -1.0):
             for speed in speeds:
                 seconds = ramp_time(axis, way * speed - at, self.torque) + 0.1
-                steps += ramp(replace(turning, i_d=along[0]), at, way * speed, seconds)
+                steps += ramp(replace(turning, i_d=ramped), at, way * speed, seconds)
                 at = way * speed
                 if slow:
                     steps.append(replace(turning, i_d=along[0], speed=at, duration=slow))
@@ -154,6 +156,8 @@ class _Points:
     i_q: Array
     v_d: Array
     v_q: Array
+    along_d: Array  # of the current's direction, over which it may have swung
+    along_q: Array
     asked: Array  # rad/s, electrical
 
 
@@ -170,7 +174,7 @@ def estimate_flux(record: Record, axis: Axis) -> Finding:
     InputError : fewer than two speeds or only one way
 
     """
-    if axis.sensor.kind is SensorKind.HALL and "hall" in record.columns:
+    if made_by_halls(record, axis):
         record = seen_from_edges(record, axis.machine.pole_pairs.value)
     points = _points(record, axis)
     if np.unique(np.sign(points.omega)).size < 2 or points.omega.size < 4:
@@ -220,14 +224,13 @@ class _Fit:
 
 def _fit(points: _Points, axis: Axis) -> _Fit:
     m, inv = axis.machine, axis.inverter
-    size = np.maximum(np.hypot(points.i_d, points.i_q), 1e-9)
     dead = along_current(inv.dead_voltage.value)
     half = 0.5 * points.omega * inv.Ts
     held = np.sinc(half / math.pi)  # of a voltage held in the stator while the rotor turns
     # q: psi, Ld, and the dead time's voltage with what is known of it
     y = points.v_q * held - m.R.value * points.i_q
     bent = points.omega * (points.i_d**2 + points.i_q**2)
-    X = np.column_stack([points.omega, points.omega * points.i_d, points.i_q / size, bent])
+    X = np.column_stack([points.omega, points.omega * points.i_d, points.along_q, bent])
     scatter = max(float(np.std(y)) * 1e-3, 1e-6)
     belief = _DEAD_DOUBT * max(dead, 1e-6)
     rows = np.vstack([X / scatter, [0.0, 0.0, 1.0 / belief, 0.0]])
@@ -271,10 +274,14 @@ def _points(record: Record, axis: Axis) -> _Points:
     holds = int(number(record.settings, "holds", 1))
     wanted = np.repeat([way * speed for way in (1.0, -1.0) for speed in asked], holds)
     fits = wanted.size == len(parts)
-    means = {n: np.array([float(record[n][p].mean()) for p in parts])
-             for n in ("id", "iq", "vd", "vq")}  # fmt: skip
+    size = np.maximum(np.hypot(record["id"], record["iq"]), 1e-9)
+    i_d, i_q, v_d, v_q, along_d, along_q = (
+        np.array([float(column[p].mean()) for p in parts])
+        for column in (record["id"], record["iq"], record["vd"], record["vq"],
+                       record["id"] / size, record["iq"] / size)
+    )  # fmt: skip
     omega = pairs * np.array(speeds)
-    return _Points(omega, means["id"], means["iq"], means["vd"], means["vq"],
+    return _Points(omega, i_d, i_q, v_d, v_q, along_d, along_q,
                    pairs * wanted if fits else omega)  # fmt: skip
 
 
@@ -282,8 +289,7 @@ def _zero(points: _Points, axis: Axis, psi: float, held: Array) -> tuple[float, 
     """Return by how much (rad, and its std) the zero must grow, and how late voltages come (s)."""
     m = axis.machine
     y = points.v_d * held - m.R.value * points.i_d + points.omega * m.Lq.value * points.i_q
-    size = np.maximum(np.hypot(points.i_d, points.i_q), 1e-9)
-    X = np.column_stack([points.omega * psi, points.i_d / size, points.omega**2 * psi])
+    X = np.column_stack([points.omega * psi, points.along_d, points.omega**2 * psi])
     found, *_ = np.linalg.lstsq(X, y, rcond=None)
     residual = y - X @ found
     chi = float(np.sum(residual**2)) / max(y.size - 3, 1)

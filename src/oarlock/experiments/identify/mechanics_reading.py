@@ -1,19 +1,18 @@
 """Inertia and friction from speeds that rise and fall both ways."""
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.errors import InputError
-from oarlock.experiments.common.checks import against_datasheet, convention
-from oarlock.experiments.identify.between_edges import seen_from_edges, torque_doubt
+from oarlock.experiments.identify.between_edges import made_by_halls, seen_from_edges, torque_doubt
+from oarlock.experiments.identify.mechanics_checks import mechanics_checks
 from oarlock.experiments.identify.soundness import is_foreign
 from oarlock.experiments.identify.two_terminals import accuracy
 from oarlock.machine import Axis, SensorKind
-from oarlock.machine.doubts import doubt
-from oarlock.quantities import Origin, measured
+from oarlock.quantities import measured
 from oarlock.quantities.display import digits
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Ask, Check, Finding, Record
@@ -33,6 +32,8 @@ _WATER = 0.5  # of the residual that a square of speed must explain to be taken 
 
 
 _STILL = 0.05  # rad: less is no turning
+_SMOOTHED = 0.02  # s
+_SLOW = 0.2  # of the top speed: a slow plateau
 _CREPT = 0.14  # of a breakaway torque: cogging and where it stood move it so much
 
 
@@ -65,11 +66,12 @@ def estimate_mechanics(record: Record, axis: Axis) -> Finding:
     InputError : the shaft did not turn both ways
 
     """
-    by_edges = axis.sensor.kind is SensorKind.HALL and "hall" in record.columns
+    by_edges = made_by_halls(record, axis)
     if by_edges:
         record = seen_from_edges(record, axis.machine.pole_pairs.value)
     t, theta, torque = record["t"], record["theta_m"], _torque(record, axis)
-    speed = _speed(t, theta)
+    smoothing = _smoothing(record, axis)
+    speed = _speed(t, theta, smoothing)
     wanted = number(record.settings, "speed", 0.0) or float(np.abs(speed).max())
     top = float(np.quantile(np.abs(speed), 0.98))
     if float(np.ptp(theta)) < _STILL:
@@ -84,12 +86,8 @@ def estimate_mechanics(record: Record, axis: Axis) -> Finding:
         raise InputError("too few stretches of steady direction", place=record.experiment,
                          remedy=remedy)  # fmt: skip
     found, cov = _chosen(parts)
-    square = bool(found[4] != 0.0)
-    limit = 1.5 * _slowest(t, speed, least)
-    quicker = [p for p in parts if p.fast > limit]
-    other = _solve(quicker, square=square)[0] if len(quicker) >= 4 else found
+    spread = _without(parts, found, 1.5 * _slowest(t, speed, least))
     J, B, Tc, TL, Q = (float(v) for v in found)
-    spread = other - found
     scale = _torque_doubt(record, axis)
     lost = torque_doubt(axis, top) if by_edges else 0.0
     std = _uncertainty(found, cov, spread, scale, top, lost)
@@ -99,23 +97,27 @@ def estimate_mechanics(record: Record, axis: Axis) -> Finding:
         "mechanics.coulomb": measured(Tc, std[2], "N m"),
         "mechanics.load_torque": measured(TL, std[3], "N m"),
     }
-    if square:
+    if Q != 0.0:
         estimates["mechanics.load_square"] = measured(Q, std[4], "N m s2/rad2")
     breakaway = _breakaway(record, t, theta, torque)
     if breakaway > 0.0:
         estimates["mechanics.breakaway"] = measured(breakaway, _CREPT * breakaway, "N m")
-    model = _modelled(parts, found, t, theta)
+    model = _modelled(parts, found, t, theta, smoothing)
     misfit = np.where(np.isfinite(model), (speed - model) / RPM, 0.0)
     return Finding(
         quantity="inertia",
         estimates=estimates,
         extra={"time constant": measured(J / B if B > 0.0 else math.inf, None, "s")},
-        checks=tuple(_checks(record, axis, found, spread, top, wanted, std, misfit)),
-        remark=("flux from paper, ±5 %; " if scale >= PAPER and "iq" in record.columns else "")
-        + f"friction {digits(Tc, 2)} N·m"
-        + (f", load {digits(TL, 2)}" if abs(TL) > 2.0 * std[3] else ""),
+        checks=tuple(mechanics_checks(record, axis, found, spread, top, wanted, std, misfit)),
+        remark=_remark(Tc, TL, std[3], on_paper=scale >= PAPER and "iq" in record.columns),
         evidence=_evidence(t, speed, model, misfit),
     )
+
+
+def _remark(Tc: float, TL: float, load_std: float, *, on_paper: bool) -> str:
+    remark = "flux from paper, ±5 %; " if on_paper else ""
+    remark += f"friction {digits(Tc, 2)} N·m"
+    return remark + (f", load {digits(TL, 2)}" if abs(TL) > 2.0 * load_std else "")
 
 
 def _evidence(t: Array, speed: Array, model: Array, misfit: Array) -> Fitted:
@@ -176,12 +178,21 @@ def _torque(record: Record, axis: Axis) -> Array:
     return 1.5 * m.pole_pairs.value * (m.psi.value + reluctance) * record["iq"]
 
 
-def _speed(t: Array, theta: Array) -> Array:
+def _smoothing(record: Record, axis: Axis) -> float:
+    """Return over how long (s) speeds are averaged: over a sector of halls at a slow plateau."""
+    wanted = number(record.settings, "speed", 0.0)
+    if axis.sensor.kind is not SensorKind.HALL or wanted <= 0.0:
+        return _SMOOTHED
+    sector = math.tau / 6.0 / axis.machine.pole_pairs.value
+    return max(_SMOOTHED, sector / (_SLOW * wanted))
+
+
+def _speed(t: Array, theta: Array, smoothing: float) -> Array:
     """Return a speed for looking at and for cutting into stretches, never for the fit."""
     from scipy.ndimage import uniform_filter1d
 
     step = float(np.median(np.diff(t)))
-    width = max(round(0.02 / step), 3)
+    width = max(round(smoothing / step), 3)
     smooth: Array = uniform_filter1d(np.gradient(theta, t), width, mode="nearest")
     return smooth
 
@@ -262,6 +273,14 @@ def _chosen(parts: list[_Stretch]) -> tuple[Array, Array]:
     return squared if left[1] < (1.0 - _WATER) * left[0] and sure else plain
 
 
+def _without(parts: list[_Stretch], found: Array, slow: float) -> Array:
+    """Return by how much the fit changes without what is slower than `slow` (rad/s)."""
+    quicker = [part for part in parts if part.fast > slow]
+    if len(quicker) < 4:
+        return np.zeros_like(found)
+    return _solve(quicker, square=bool(found[4] != 0.0))[0] - found
+
+
 def _solve(parts: list[_Stretch], *, square: bool) -> tuple[Array, Array]:
     """Return (J, B, Tc, TL, Q) and their covariance, robust over stretches."""
     X, y = np.vstack([part.X for part in parts]), np.concatenate([part.y for part in parts])
@@ -283,7 +302,9 @@ def _solve(parts: list[_Stretch], *, square: bool) -> tuple[Array, Array]:
     return whole, full
 
 
-def _modelled(parts: list[_Stretch], found: Array, t: Array, theta: Array) -> Array:
+def _modelled(
+    parts: list[_Stretch], found: Array, t: Array, theta: Array, smoothing: float
+) -> Array:
     """Return the speed that the fit gives on each stretch, from the angle's own residual."""
     speed = np.full(t.size, math.nan)
     J = max(float(found[0]), 1e-12)
@@ -295,7 +316,7 @@ def _modelled(parts: list[_Stretch], found: Array, t: Array, theta: Array) -> Ar
     from scipy.ndimage import uniform_filter1d
 
     step = float(np.median(np.diff(t)))
-    width = max(round(0.02 / step), 3)
+    width = max(round(smoothing / step), 3)
     known = np.isfinite(speed)
     smooth = uniform_filter1d(np.where(known, speed, 0.0), width)
     share = uniform_filter1d(known.astype(float), width)
@@ -319,82 +340,3 @@ def _breakaway(record: Record, t: Array, theta: Array, torque: Array) -> float:
         if first:
             sizes.append(float(np.abs(smooth[rows[: first + 1]]).max()))
     return float(np.mean(sizes)) if sizes else 0.0
-
-
-def _checks(
-    record: Record, axis: Axis, found: Array, spread: Array, top: float, wanted: float,
-    std: list[float], misfit: Array,
-) -> list[Check]:  # fmt: skip
-    J, B, Tc, _, Q = (float(v) for v in found)
-    bent = _bent(found, spread, top)
-    printed = _printed(axis)
-    reached = top / wanted
-    rms = float(np.sqrt(np.mean(misfit**2)))
-    allowed = max(0.01 * top / RPM, 1.0)
-    coupled = printed is not None and 1.5 * printed < J
-    return [
-        Check(
-            code="shaft turned",
-            passed=reached > 0.9,
-            sentence=f"The shaft reached {100 * reached:.0f} % of the speed asked for (90 needed)"
-            + ("" if reached > 0.9 else ": too little torque, or a load"),
-            ask=Ask.WEAKER,
-        ),
-        Check(
-            code="signs",
-            passed=J > 0.0 and -3.0 * std[1] < B and Tc > -3.0 * std[2],
-            sentence="Inertia and friction are above zero"
-            if J > 0.0
-            else "Inertia comes out negative: is the sensor's direction reversed?",
-        ),
-        Check(
-            code="friction model",
-            passed=bent <= 0.10,
-            sentence=f"Without the slowest plateaus friction changes by {100 * bent:.0f} % "
-            "(10 % allowed)"
-            + ("" if bent <= 0.10 else ": no straight line, is it cold or rubbing?"),
-        ),
-        Check(
-            code="residual",
-            passed=rms <= allowed,
-            sentence=f"Speed lies {digits(rms, 2)} rpm rms about the model "
-            f"({digits(allowed, 2)} allowed)",
-        ),
-        *_inertia_checks(J, printed, axis, coupled=coupled, foreign=is_foreign(record)),
-    ]
-
-
-def _bent(found: Array, spread: Array, top: float) -> float:
-    """Return the largest change of friction between two fits, over friction at `top` (rad/s)."""
-    w = np.linspace(0.0, top, 9)
-    powers = np.array([w, np.ones_like(w), w**2])  # of B, Tc, Q
-    loss = max(float(np.abs(found[[1, 2, 4]]) @ powers[:, -1]), 1e-12)
-    return float(np.abs(spread[[1, 2, 4]] @ powers).max()) / loss
-
-
-def _printed(axis: Axis) -> float | None:
-    """Return the inertia as a datasheet says it; None where nothing was printed."""
-    J = axis.machine.inertia
-    return J.printed.value if J is not None and J.printed.origin is Origin.DATASHEET else None
-
-
-def _inertia_checks(
-    J: float, printed: float | None, axis: Axis, *, coupled: bool, foreign: bool
-) -> list[Check]:
-    """Hold an inertia against paper, or where nothing was printed against what can be."""
-    if printed is None:
-        why = doubt(axis.adopting("machine.inertia", measured(J, None, "kg m2")), "machine.inertia")
-        return [
-            Check(code="size", passed=not why,
-                  sentence=f"With it {why}" if why else "Nothing was printed to hold it against; "
-                  "it is a size that this machine can have")
-        ]  # fmt: skip
-    # A bench may give its current as RMS; a drive of ours does not.
-    check = against_datasheet(J, printed, 0.78 if foreign else 0.6, 1.5)
-    asked = bool(convention(J, printed))
-    if foreign and 0.78 * printed > J and not asked:
-        check = replace(check, sentence=f"{check.sentence}: is the current RMS, not peak?")
-        asked = True
-    if not coupled or asked:
-        return [check]
-    return [replace(check, sentence=f"{check.sentence}: is a load coupled?")]

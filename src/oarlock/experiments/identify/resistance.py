@@ -28,6 +28,7 @@ _FROM_PHASES = np.array(
 
 
 _MOST_DRIFT = 0.01
+_MEDIAN = math.sqrt(4.0 * math.log(2.0))  # of the distance of two points, in deviations
 _CURVE = 0.05  # of the dead time's voltage
 _MOST_DEAD_TIME = 3.0  # of R times rated current; beyond, R hides under it
 
@@ -119,15 +120,18 @@ def _points(record: Record) -> _Points:
 
 
 def _drift(v: Array, parts: list[NDArray[np.intp]]) -> float:
-    """Return by how much (ratio) the voltage still moves within the holds, at most."""
-    size = np.hypot(v[:, 0], v[:, 1])
-    held = [size[part] for part in parts if part.size >= 4]
+    """Return by how much (ratio) the voltage still moves within the holds, at most.
+
+    A rotor that swings shows across the current, where its back-EMF is.
+    """
+    at = v[:, 0] + 1j * v[:, 1]
+    held = [at[part] for part in parts if part.size >= 4]
     if not held:
         return 0.0
     moved = np.array([abs(hold[0] - hold[-1]) for hold in held])
     # What the last two differ by is noise, or nearly so: by then a hold has come to rest.
-    noise = float(np.median([abs(hold[-1] - hold[-2]) for hold in held])) / 0.95
-    return max(float(moved.max()) - 4.0 * noise, 0.0) / max(float(size.max()), 1e-12)
+    noise = float(np.median([abs(hold[-1] - hold[-2]) for hold in held])) / _MEDIAN
+    return max(float(moved.max()) - 5.0 * noise, 0.0) / max(float(np.abs(at).max()), 1e-12)
 
 
 def _model(p: Array, current: Array) -> tuple[Array, Array]:

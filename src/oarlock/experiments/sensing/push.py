@@ -87,7 +87,9 @@ class FourPushes:
             return weighing(axis, SHARES[-1] * axis.rated, durations(axis)[-1])
         current, seconds, speed = self._push(axis, inertia)
         along = _along(axis, current)
-        still = Step(duration=standing(seconds, self.rest), frame=Frame.ROTOR, record=False, release=False)
+        still = Step(
+            duration=standing(seconds, self.rest), frame=Frame.ROTOR, record=False, release=False
+        )
         steps: list[Step] = []
         for side in (1.0, -1.0):
             go = Step(duration=seconds, i_q=side * current, release=True)
