@@ -2,6 +2,7 @@
 
 import json
 import math
+import os
 from dataclasses import replace
 from pathlib import Path
 
@@ -12,6 +13,7 @@ from oarlock.cli import main
 from oarlock.demo.project import demo_text
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import format_axis
+from oarlock.rehearse import vary
 from oarlock.rehearse.events import Load
 from oarlock.rehearse.plant import believed_plant
 from oarlock.rehearse.scenario import Control, Point, Scenario
@@ -89,6 +91,18 @@ def test_what_stops_the_machine_comes_first(winch: Axis) -> None:
     assert rest
     assert rest == sorted(rest, reverse=True)
     assert all(math.isnan(one.high - one.low) for one in moved[: len(moved) - len(rest)])
+
+
+@pytest.mark.parametrize("compiled", [True, False])
+def test_a_first_study_says_that_it_compiles(
+    winch: Axis, monkeypatch: pytest.MonkeyPatch, compiled: bool
+) -> None:
+    monkeypatch.setattr(vary, "is_compiled", lambda: compiled)
+    told: list[str] = []
+    many = 3 * (os.cpu_count() or 1)
+    study(SHORT, winch, many, progress=lambda _done, doing: told.append(doing))
+    assert told[0].startswith("compiling") is not compiled
+    assert told[-1] == f"{many} of {many} variants"
 
 
 def test_the_command_tells_of_variants(

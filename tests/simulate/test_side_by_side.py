@@ -2,14 +2,16 @@
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
+from numpy.typing import NDArray
 
 from oarlock.lanes.vectors import LANES
 from oarlock.practice.truth import draw
 from oarlock.simulate import layout as k
-from oarlock.simulate import tally
+from oarlock.simulate import side_by_side, tally
 from oarlock.simulate.drive_model import DriveModel
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
 from oarlock.simulate.side_by_side import Lanes, LaneTally, can_go_together
@@ -82,13 +84,17 @@ def compare(together: Sequence[DriveModel], alone: Sequence[DriveModel], portion
     """Play both; what the lanes hold is what the drives hold."""
     assert can_go_together(together)
     lanes = Lanes(together)
-    kept = LaneTally(WIDTH, sum(portions), together)
+    kept = LaneTally(WIDTH, together)
+    bins: list[NDArray[np.float64]] = []
     for portion in portions:
         since = lanes.recorded
         assert lanes.advance(portion)
         kept.take(lanes, since)
+        many = int(kept.counts[tally.BINS])
+        assert kept.first == sum(block.shape[2] for block in bins)
+        bins.append(kept.kept[..., :many, :].copy())
     for n, model in enumerate(alone):
-        tally_is_that_of(kept, n, model, portions)
+        tally_is_that_of(kept, np.concatenate(bins, axis=2)[..., n], n, model, portions)
     lanes.put_back()
     for one, other in zip(together, alone, strict=True):
         assert np.array_equal(one.meta, other.meta)
@@ -99,8 +105,9 @@ def compare(together: Sequence[DriveModel], alone: Sequence[DriveModel], portion
 
 
 def tally_is_that_of(
-    kept: LaneTally, lane: int, model: DriveModel, portions: Sequence[int]
-) -> None:
+    kept: LaneTally, of_lane: NDArray[np.float64], lane: int, model: DriveModel,
+    portions: Sequence[int],
+) -> None:  # fmt: skip
     """Play a drive by itself, and compare what is kept of it."""
     counts, sums = np.zeros(tally.COUNTS, dtype=np.int64), np.zeros(tally.SUMS)
     begun, bins = np.zeros((3, tally.COLUMNS)), np.zeros((3, tally.COLUMNS, sum(portions)))
@@ -112,10 +119,24 @@ def tally_is_that_of(
         tally.gather(rows, 0, len(rows), none, model.began_at, model.resistance, WIDTH, counts,
                      sums, begun, bins, now)  # fmt: skip
     whole = counts[tally.BINS]
-    assert np.array_equal(counts, kept.counts)
+    assert np.array_equal(counts[tally.SAMPLES], kept.counts[tally.SAMPLES])
+    assert np.array_equal(counts[tally.FILLED], kept.counts[tally.FILLED])
+    assert of_lane.shape[2] == whole
     assert np.array_equal(sums, kept.sums[:, lane])
     assert np.array_equal(begun, kept.begun[..., lane])
-    assert np.array_equal(bins[..., :whole], kept.kept[..., :whole, lane])
+    assert np.array_equal(bins[..., :whole], of_lane)
+
+
+def test_what_was_never_compiled_is_told_apart(
+    monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    side_by_side.warm_up()
+    assert side_by_side.is_compiled()
+    monkeypatch.setattr(side_by_side, "kernel_folder", lambda: tmp_path)
+    assert not side_by_side.is_compiled()
+    (tmp_path / "deep").mkdir()
+    (tmp_path / "deep" / "oarlock_side_by_side.advance-7.py.nbc").touch()
+    assert not side_by_side.is_compiled()  # half of it
 
 
 @pytest.mark.parametrize("rows", [SPEED, MOVES, FORCED, BEYOND], ids=lambda rows: str(len(rows)))

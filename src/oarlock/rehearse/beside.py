@@ -26,7 +26,7 @@ def rehearse_beside(
     Lanes that are left over play the last plant again.
     """
     runs = [Run(scenario, axis, plant, bridge=bridge, seed=seed) for plant in plants]
-    if _WORTH_IT <= len(runs) <= LANES and bridge is Modulation.AVERAGED:
+    if goes_beside(len(runs), bridge):
         spare = [Run(scenario, axis, plants[-1], bridge=bridge, seed=seed)
                  for _ in range(LANES - len(runs))]  # fmt: skip
         _together([*runs, *spare], cancel)
@@ -35,13 +35,17 @@ def rehearse_beside(
     return [run.result() for run in runs]
 
 
+def goes_beside(many: int, bridge: Modulation) -> bool:
+    """Return whether so many variants are played side by side."""
+    return _WORTH_IT <= many <= LANES and bridge is Modulation.AVERAGED
+
+
 def _together(runs: Sequence[Run], cancel: Cancel | None) -> None:
     """Play runs as far as they can go together."""
     models = [run.model for run in runs]
     if not can_go_together(models):
         return
-    lanes, first_bins = Lanes(models), runs[0].bins
-    tally, at = LaneTally(first_bins.width, first_bins.most, models), 0
+    lanes, tally, at = Lanes(models), LaneTally(runs[0].bins.width, models), 0
     chunks = [outside(run.scenario, run.plant, 0, run.whole) for run in runs]
     for acting in zip(*chunks, strict=True):
         if cancel is not None:
@@ -53,8 +57,9 @@ def _together(runs: Sequence[Run], cancel: Cancel | None) -> None:
         if not lanes.is_running or not lanes.advance(until - first):
             break
         tally.take(lanes, since)
+        for lane, run in enumerate(runs):
+            run.bins.take_lane(tally, lane)
         at = until
     lanes.put_back()
-    for lane, run in enumerate(runs):
+    for run in runs:
         run.at = at
-        run.bins.take_lane(tally, lane)

@@ -78,11 +78,12 @@ class Bins:
                 kept[n, :many] = columns[name][:many]
 
     def take_lane(self, beside: LaneTally, lane: int) -> None:
-        """Take all that was gathered of one of several runs side by side."""
+        """Take what was gathered last of one of several runs side by side."""
+        many, first = int(beside.counts[kernel.BINS]), beside.first
+        self._kept[..., first : first + many] = beside.kept[..., :many, lane]
         self._counts[:] = beside.counts
+        self._counts[kernel.BINS] = first + many
         self._sums[:], self._begun[:] = beside.sums[:, lane], beside.begun[..., lane]
-        many = int(beside.counts[kernel.BINS])
-        self._kept[..., :many] = beside.kept[..., :many, lane]
 
     def take(self, rows: NDArray[np.float32], model: DriveModel) -> None:
         """Take the newest samples, (n, 11), in the order of `RECORDED` and of `k.INSIDE`."""

@@ -7,7 +7,7 @@ import math
 from bisect import bisect_right
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
-from functools import partial
+from functools import lru_cache, partial
 from itertools import pairwise
 
 import numpy as np
@@ -92,6 +92,7 @@ class Rehearsal:
         return found
 
 
+@lru_cache(maxsize=4)  # of many machines that one set of gains is played on
 def plan_of(scenario: Scenario, axis: Axis) -> Plan:
     """Return the scenario as the drive would take it, played with the loops of the axis.
 

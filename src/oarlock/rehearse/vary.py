@@ -21,12 +21,13 @@ from oarlock.drive.link import Progress
 from oarlock.lanes.vectors import LANES
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate
-from oarlock.rehearse.beside import rehearse_beside
+from oarlock.rehearse.beside import goes_beside, rehearse_beside
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
 from oarlock.rehearse.plant import believed_plant
 from oarlock.rehearse.run import Rehearsal
 from oarlock.rehearse.scenario import Scenario
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
+from oarlock.simulate.side_by_side import is_compiled
 
 Array = NDArray[np.float64]
 # Makes the figures of plants, in their order: the scenario, the axis, the plants, the bridge, what
@@ -145,6 +146,8 @@ def study(
             progress(done / len(plants), f"{done} of {len(plants)} variants")
 
     here = partial(_figures, seen=seen)
+    if progress is not None and spread is None and _compiles_first(many, bridge):
+        progress(0.0, "compiling the loop for eight machines at a time, once")
     found = (spread or here)(scenario, axis, plants, bridge, cancel or Cancel(), told)
     return Study(tolerances=known, factors=factors, figures=tuple(found))
 
@@ -164,7 +167,7 @@ def _figures(
     """Return the figures of each plant, in their order: eight at a time, on each core."""
     failed = threading.Event()
     cores = os.cpu_count() or 1
-    size = min(max(len(plants) // cores, 1), LANES)  # few are shared out first
+    size = _beside(len(plants))
     begins = range(0, len(plants), size)
 
     def some(first: int) -> list[RehearsalFigures]:
@@ -189,6 +192,15 @@ def _figures(
                 told(len(found))
     cancel.check()
     return found
+
+
+def _compiles_first(many: int, bridge: Modulation) -> bool:
+    return goes_beside(_beside(many), bridge) and not is_compiled()
+
+
+def _beside(many: int) -> int:
+    """Return how many of some machines are played side by side: few are shared out first."""
+    return min(max(many // (os.cpu_count() or 1), 1), LANES)
 
 
 def tornado(

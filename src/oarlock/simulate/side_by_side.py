@@ -57,6 +57,12 @@ def _loaded() -> ModuleType:
     return load(_MODULE, source, kernel_folder())
 
 
+def is_compiled() -> bool:
+    """Return whether the loops were compiled before; else their first use takes half a minute."""
+    folder = kernel_folder()
+    return all(any(folder.rglob(f"{_MODULE}.{name}-*.nbc")) for name in ("advance", "gather"))
+
+
 def can_go_together(models: Sequence[DriveModel]) -> bool:
     """Return whether drives are at the same place of the same plan, on bridges that average."""
     return len(models) == LANES and all(_goes_with(one, models[0]) for one in models)
@@ -142,20 +148,22 @@ class Lanes:
 
 
 class LaneTally:
-    """What is kept of eight runs, as `tally.gather` keeps it of one."""
+    """What is kept of eight runs, as `tally.gather` keeps it of one: bins of what came last."""
 
-    def __init__(self, width: int, bins: int, models: Sequence[DriveModel]) -> None:
-        self.width = width
+    def __init__(self, width: int, models: Sequence[DriveModel]) -> None:
+        self.width, self.first = width, 0  # of a bin: samples; bins before those that are kept
         self.counts = np.zeros(tally.COUNTS, dtype=np.int64)
         self.sums = np.zeros((tally.SUMS, LANES))
         self.begun = np.zeros((3, tally.COLUMNS, LANES))
-        self.kept = np.empty((3, tally.COLUMNS, bins, LANES))
+        self.kept = np.empty((3, tally.COLUMNS, ROWS // width + 2, LANES))
         self._now = np.zeros((tally.COLUMNS, LANES))
         self._began_at = np.array([[one.began_at for one in models]])
         self._reach = np.zeros((0, k.REACH_SIZE), dtype=np.float32)
 
     def take(self, lanes: Lanes, since: int) -> None:
-        """Take what they have recorded since a row."""
+        """Take what they have recorded since a row; the bins that were kept are given up."""
+        self.first += int(self.counts[tally.BINS])
+        self.counts[tally.BINS] = 0
         at, left = since % ROWS, lanes.recorded - since
         while left > 0:
             many = min(left, ROWS - at)
@@ -176,6 +184,6 @@ def _side_by_side(
 def warm_up() -> None:
     """Compile the loops, or load them from the cache."""
     models = [simplest()] * LANES
-    lanes, kept = Lanes(models), LaneTally(1, 1, models)
+    lanes, kept = Lanes(models), LaneTally(1, models)
     lanes.advance(1)
     kept.take(lanes, 0)
