@@ -1,5 +1,6 @@
 """What a dragged handle does at once, what follows when it rests, and what when it is let go."""
 
+import threading
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -11,10 +12,15 @@ from pytestqt.qtbot import QtBot
 from oarlock.control.designs import follows
 from oarlock.control.position_design import design_position, position_gains
 from oarlock.control.speed_design import speed_gains
+from oarlock.session.jobs import Done, Failed
+from oarlock.ui.frame import strip_loops
 from oarlock.ui.frame.app import Application
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.plot import Plot
 from oarlock.ui.stages.speed.stage import SpeedStage
+from oarlock.views.rail import stages
+from oarlock.views.snapshot import Snapshot
+from oarlock.views.stage import Stage
 from tests.conftest import wait
 from tests.speed_axis import tuned_winch
 from tests.ui.conftest import window_on
@@ -62,6 +68,41 @@ def test_loops_outside_follow_when_a_drag_rests_and_are_kept_when_it_ends(
     session.end_drag("no", keep=False)
     assert session.axis == start
     assert _crossover(tuned, "speed") == speed
+
+
+def test_what_hangs_on_a_drag_is_worked_out_beside_the_window(
+    qtbot: QtBot, tuned: Application, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """In a job; what comes late, after the handle went on, is not shown."""
+    tuned.window.show_stage("current")
+    stage, loops = tuned.window.stage("current"), tuned.window.loops
+    threads: list[str] = []
+    plain = stages
+
+    def watched(now: Snapshot) -> list[Stage]:
+        threads.append(threading.current_thread().name)
+        return plain(now)
+
+    monkeypatch.setattr(strip_loops, "stages", watched)
+    rails: list[object] = []
+    loops.rested.connect(rails.append)
+    stage.drag_to(400.0)
+    speed = _crossover(tuned, "speed")
+    wait(qtbot, lambda: bool(rails))
+    assert threads == ["drag at rest"]
+    rested = _crossover(tuned, "speed")
+    assert rested != speed
+    late = tuned.session.axis
+    stage.drag_to(300.0)
+    loops._rest.stop()
+    loops._take(late, Done(({"speed": None}, [])))
+    assert len(rails) == 1
+    assert _crossover(tuned, "speed") == rested
+    stage.end_drag()
+    loops._take(tuned.session.axis, Done(({"speed": None}, [])))  # let go meanwhile
+    assert len(rails) == 1
+    with pytest.raises(ZeroDivisionError):
+        loops._take(tuned.session.axis, Failed(ZeroDivisionError()))
 
 
 def test_a_position_loop_follows_the_speed_loop_that_is_dragged_or_typed(

@@ -140,10 +140,9 @@ class Session:
         )
 
     @property
-    def at_rest(self) -> Snapshot:
-        """What would stand if what is dragged were let go at this moment."""
-        now = self.now
-        return replace(now, axis=self._drag.ended(now.axis)) if self._drag else now
+    def drag_under_way(self) -> Drag | None:
+        """The drag under way, frozen; None: nothing is dragged."""
+        return self._drag
 
     # The axis
 

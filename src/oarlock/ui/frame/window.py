@@ -45,6 +45,7 @@ from oarlock.ui.frame.top_bar import TopBar
 from oarlock.ui.kit import theme as look
 from oarlock.ui.stages.base import Around, StageView
 from oarlock.views.rail import STAGES, stages
+from oarlock.views.stage import Stage
 
 if TYPE_CHECKING:
     from oarlock.ui.frame.palette import Command
@@ -69,7 +70,7 @@ class MainWindow(QMainWindow):
         self.setMinimumSize(1024, 700)
         self.setAcceptDrops(True)
         self.top_bar, self.strip, self.rail = TopBar(), TimescalesStrip(), Rail()
-        self.loops = StripLoops(self.strip, session, bench)
+        self.loops = StripLoops(self.strip, session, bench, self._jobs)
         self.logbook = Logbook()
         self._stages: dict[str, StageView] = {}
         self.made_for = session.axis.sensor.kind
@@ -245,12 +246,10 @@ class MainWindow(QMainWindow):
         else:
             self._refresh_all()
 
-    def _rested(self) -> None:
+    def _rested(self, rail: list[Stage]) -> None:
         """Bring up to date what hangs on a loop that is dragged, and has come to rest."""
-        now = self.session.at_rest
         self.current.rest()
-        self.loops.show_all(self.current, now)
-        self.rail.show_stages(stages(now), self.session.screen.stage)
+        self.rail.show_stages(rail, self.session.screen.stage)
 
     def _readings_changed(self) -> None:
         if not self._read_soon.isActive():
