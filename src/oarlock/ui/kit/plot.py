@@ -277,7 +277,7 @@ class Trail:
             item.setData(x, y)
 
 
-_PIECE, _LONG = 16, 400  # points; a short curve is drawn as quickly as it is cut
+_PIECE, _LONG = 32, 150  # points; a short curve is drawn as quickly as it is cut
 _EVERYWHERE = QRectF(-1e6, -1e6, 2e6, 2e6)
 
 
