@@ -112,7 +112,9 @@ class HandTuning:
         if isinstance(event, Cycle):
             self.answers = (*self.answers, event)[-_SHOWN:]
         elif isinstance(event, InForce):
-            self.in_force, self.good, self.said = event.axis, event.good, ""
+            if event.axis != self.in_force:  # what was put back stays told until gains change
+                self.said = ""
+            self.in_force, self.good = event.axis, event.good
         elif isinstance(event, NotSent):
             self.said = f"Not sent: {event.why}"
         elif isinstance(event, GaveUp):
