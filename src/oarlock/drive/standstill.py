@@ -1,5 +1,6 @@
 """Waiting until a shaft that coasts stands still: what is played next begins at rest."""
 
+import math
 import time
 from collections.abc import Callable
 
@@ -9,7 +10,7 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis, SensorKind
 
 _LOOK, _LOOK_HALL = 0.1, 0.4  # s: halls say nothing until the next edge
-_STILL = 0.01  # rad within that
+_STILL, _SECTORS = 0.01, 1.1  # rad within that; of halls: one may stand at an edge and flicker
 _LONGEST = 60.0  # s
 
 
@@ -27,12 +28,14 @@ def await_standstill(
     """
     if axis.sensor.kind is SensorKind.NONE:
         return
-    look = _LOOK_HALL if axis.sensor.kind is SensorKind.HALL else _LOOK
+    look, still = _LOOK, _STILL
+    if axis.sensor.kind is SensorKind.HALL:
+        look, still = _LOOK_HALL, _SECTORS * math.tau / 6.0 / axis.machine.pole_pairs.value
     until, before = clock() + _LONGEST, _angle(link)
     while clock() < until:
         cancel.wait(look)
         now = _angle(link)
-        if abs(now - before) < _STILL:
+        if abs(now - before) < still:
             return
         before = now
     raise InputError("the shaft does not come to rest", place="drive",
