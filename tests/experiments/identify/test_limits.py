@@ -17,6 +17,7 @@ from oarlock.experiments.identify.mechanics_reading import estimate_mechanics
 from oarlock.experiments.identify.plausible import believable
 from oarlock.experiments.identify.resistance import estimate_resistance
 from oarlock.experiments.identify.resonance import estimate_resonance
+from oarlock.experiments.identify.standstill import ResistanceHolds
 from oarlock.machine import Axis, SensorKind
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Ask, Check, Finding, Record
@@ -96,6 +97,21 @@ def test_levels_and_their_limits(axis: Axis) -> None:
             told="5 % allowed")  # fmt: skip
     limited(lambda x: resistance(axis, creep=x), "settled", within=0.0092, beyond=0.0112,
             told="1 allowed")  # fmt: skip
+
+
+def test_a_current_rises_so_that_a_free_rotor_turns_and_does_not_jump(axis: Axis) -> None:
+    steps = ResistanceHolds().plan(axis).steps
+    for angle in sorted({step.angle for step in steps}):
+        mine = [step for step in steps if step.angle == angle]
+        most = max(step.i_d for step in mine)
+        first = next(n for n, step in enumerate(mine) if step.i_d == most)
+        rising = [step.i_d for step in mine[:first]]
+        assert len(rising) > 10
+        assert rising[0] < 0.1 * most
+        assert np.ptp(np.diff([0.0, *rising, mine[first].i_d])) < 1e-9 * rising[-1]
+        seconds = sum(step.duration for step in mine[:first])
+        assert seconds == pytest.approx(0.3 if angle == 0.0 else 0.15)
+        assert not any(step.record for step in mine[:first])
 
 
 def test_a_rotor_that_still_swings_is_waited_for(axis: Axis) -> None:

@@ -8,6 +8,7 @@ import pytest
 from benchmarks.machines import random_axis
 from benchmarks.own import begun
 
+from oarlock.drive.standstill import await_standstill
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.experiments.common.repeat import another
 from oarlock.experiments.sensing.pulses import StandingPulses
@@ -18,8 +19,9 @@ from oarlock.machine import Axis
 from oarlock.records import Ask, Check, Finding, Record
 from oarlock.session.adopting import with_finding
 from oarlock.session.perform import Performed, perform
+from oarlock.simulate import layout as k
 from oarlock.simulate.plant_parameters import PlantParameters
-from tests.model_link import Hasty, ModelLink
+from tests.model_link import Hasty, ModelLink, Passing
 
 
 def drawn(seed: int, sensor: str) -> tuple[Axis, PlantParameters]:
@@ -65,6 +67,32 @@ def test_the_zero_of_wide_halls_is_proven(seed: int) -> None:
     every: list[Experiment] = [CurrentsAtRest(), StandingPulses(), ForcedTurn(), FourPushes()]
     _, found = taken(axis, every, link, [])
     assert "no torque along d" in {check.code for check in found.checks if check.passed}
+
+
+class Begun(ModelLink):
+    """Notes how fast (rad/s) the shaft turns when something begins to be played."""
+
+    def __init__(self, plant: PlantParameters) -> None:
+        super().__init__(plant, seed=2)
+        self.speeds: list[float] = []
+
+    def start(self) -> None:
+        self.speeds.append(abs(float(self.model._state[k.OMEGA])))
+        super().start()
+
+
+def test_each_play_of_a_weighing_begins_at_rest() -> None:
+    """By halls of one pole pair a push goes far, is broken off, and leaves the shaft coasting."""
+    axis, plant = drawn(2, "hall")
+    assert plant.pole_pairs == 1
+    link = Begun(plant)
+    axis, _ = taken(axis, [CurrentsAtRest(), StandingPulses(), ForcedTurn()], link, [])
+    axis = replace(axis, machine=replace(axis.machine, inertia=None))
+    await_standstill(axis, link, Passing(link))
+    link.speeds.clear()
+    FourPushes().perform(axis, link, Passing(link))
+    assert len(link.speeds) > 4
+    assert max(link.speeds) < 1.2 * math.tau / 6.0 / 0.4  # no edge in 0.4 s
 
 
 def test_a_rotor_that_swings_slowly_is_turned_more_slowly_and_counted_right() -> None:
