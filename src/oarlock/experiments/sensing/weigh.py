@@ -30,7 +30,8 @@ SHARE_UNKNOWN = 0.5  # of the inertia found: breaking away and a printed flux ma
 SECONDS = tuple(0.003 * 2.0**n for n in range(8))  # s; each push twice as long as the last
 _LONGEST = 0.2  # s, but for halls, whose few edges lie far apart
 _HARDER = 3.0  # than what moved it first
-_REST, _BETWEEN = 0.1, 0.1  # s, between pushes at least; from one play to the next
+_REST = 0.1  # s, between pushes at least
+_BETWEEN, _BETWEEN_HALL = 0.2, 0.5  # s, from one play to the next, seen to stand in between
 _SEEN = math.radians(2.0)  # mechanical, that is enough to fit
 _STEPS_SEEN = 20.0  # of the sensor
 _TURNS, _TURNS_HALL = 10.0 / 360.0, 0.6  # where a push is broken off; of halls, at least
@@ -67,7 +68,8 @@ def durations(axis: Axis) -> tuple[float, ...]:
 
 def seconds_at_most(axis: Axis) -> float:
     """Return how long (s) weighing takes where hardly anything moves: all pushes, and again."""
-    each = sum(2.0 * standing(s) + 4.0 * s + _BETWEEN for s in durations(axis))
+    between = _BETWEEN_HALL if axis.sensor.kind is SensorKind.HALL else _BETWEEN
+    each = sum(2.0 * standing(s) + 4.0 * s + between for s in durations(axis))
     return (len(SHARES) + 1) * each
 
 
