@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from oarlock.cancel import Cancel
 from oarlock.lanes.vectors import LANES
 from oarlock.machine import Axis
+from oarlock.rehearse.memory import refuse_too_large
 from oarlock.rehearse.run import Rehearsal, Run, outside
 from oarlock.rehearse.scenario import Scenario
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
@@ -25,6 +26,7 @@ def rehearse_beside(
 
     Lanes that are left over play the last plant again.
     """
+    refuse_too_large(scenario, axis, len(plants))
     runs = [Run(scenario, axis, plant, bridge=bridge, seed=seed) for plant in plants]
     if goes_beside(len(runs), bridge):
         spare = [Run(scenario, axis, plants[-1], bridge=bridge, seed=seed)

@@ -36,14 +36,24 @@ class Tally:
     begun: Array  # (3, columns)
 
 
+def _sized(duration: float, axis: Axis) -> tuple[int, int]:
+    """Return the samples of a bin and how many bins there are at most."""
+    Ts = axis.inverter.Ts
+    width = max(round(min(_BIN, duration / _LEAST_BINS) / Ts), 1)
+    return width, round(duration / Ts) // width + 1
+
+
+def bytes_of(duration: float, axis: Axis) -> int:
+    """Return how much memory (bytes) is taken by what is kept of a run of so many seconds."""
+    return 3 * kernel.COLUMNS * _sized(duration, axis)[1] * np.dtype(np.float64).itemsize
+
+
 class Bins:
     """Gathers what is kept of a run."""
 
     def __init__(self, duration: float, axis: Axis) -> None:
-        Ts = axis.inverter.Ts
-        width = max(round(min(_BIN, duration / _LEAST_BINS) / Ts), 1)
-        self.width, self.seconds = width, width * Ts  # of a bin: samples, s
-        self.most = round(duration / Ts) // width + 1  # bins
+        self.width, self.most = _sized(duration, axis)  # of a bin: samples; bins
+        self.seconds = self.width * axis.inverter.Ts  # of a bin
         self._kept = np.empty((3, kernel.COLUMNS, self.most))
         self._counts = np.zeros(kernel.COUNTS, dtype=np.int64)
         self._sums, self._begun = np.zeros(kernel.SUMS), np.zeros((3, kernel.COLUMNS))

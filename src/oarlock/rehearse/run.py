@@ -37,6 +37,7 @@ from oarlock.quantities.kinds import RPM
 from oarlock.rehearse.bins import RECORDED, Bins, Tally
 from oarlock.rehearse.bridge import bridged
 from oarlock.rehearse.events import LOST, Happening
+from oarlock.rehearse.memory import refuse_too_large
 from oarlock.rehearse.plant import believed_plant, ideal_sensing
 from oarlock.rehearse.scenario import Control, PointWave, Scenario, WaveShape
 from oarlock.rehearse.supply import supplied
@@ -334,11 +335,12 @@ def rehearse(
 
     Raises
     ------
-    InputError : something that it rests on is not known, a loop without gains, beyond limits, or a
-        carrier that does not fit the control
+    InputError : something that it rests on is not known, a loop without gains, beyond limits, a
+        carrier that does not fit the control, or more than memory holds
     Cancelled : it is not wanted any more
 
     """
+    refuse_too_large(scenario, axis)
     run = Run(scenario, axis, plant or believed_plant(axis), bridge=bridge, seed=seed)
     run.take_over(since)
     run.play_on(progress=progress, cancel=cancel)

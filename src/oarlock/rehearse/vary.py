@@ -23,6 +23,7 @@ from oarlock.machine import Axis
 from oarlock.quantities import Estimate
 from oarlock.rehearse.beside import goes_beside, rehearse_beside
 from oarlock.rehearse.figures import RehearsalFigures, figures_of
+from oarlock.rehearse.memory import refuse_too_large
 from oarlock.rehearse.plant import believed_plant
 from oarlock.rehearse.run import Rehearsal
 from oarlock.rehearse.scenario import Scenario
@@ -168,6 +169,7 @@ def _figures(
     failed = threading.Event()
     cores = os.cpu_count() or 1
     size = _beside(len(plants))
+    refuse_too_large(scenario, axis, min(size * cores, len(plants)))
     begins = range(0, len(plants), size)
 
     def some(first: int) -> list[RehearsalFigures]:
