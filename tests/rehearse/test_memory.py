@@ -38,7 +38,7 @@ def test_what_is_kept_is_counted(winch: Axis) -> None:
 def test_it_is_refused_with_what_would_fit(winch: Axis, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(memory, "free", lambda: 4e9)
     for work in (lambda: rehearse(LONG, winch), lambda: study(LONG, winch, 64)):
-        with pytest.raises(InputError, match="3[.]2 GB are free") as told:
+        with pytest.raises(InputError, match=r"3[.]2 GB are free") as told:
             work()
         assert told.value.place == "a day"
     alone = 1.5 * bytes_of(1.0, winch)
