@@ -39,7 +39,7 @@ def drawn(qtbot: QtBot, monkeypatch: pytest.MonkeyPatch):  # type: ignore[no-unt
 def test_in_pieces_it_looks_as_at_once(drawn, noise: float) -> None:  # type: ignore[no-untyped-def]
     y = 0.7 * np.sin(9.0 * X) + noise * np.random.default_rng(2).standard_normal(X.size)
     (cut, pieces), (whole, none) = drawn(y), drawn(y, at_once=True)
-    assert len(pieces) > 50
+    assert len(pieces) > 25
     assert not none
     assert sum(len(piece) - 1 for piece in pieces) == X.size - 1  # no stretch is left out
     ground = np.median(whole)

@@ -157,7 +157,7 @@ def test_an_idle_drive_that_freezes_is_noticed(qtbot: QtBot, live: Application) 
 
 
 def test_a_trip_keeps_the_run_and_says_so(qtbot: QtBot, opened: Application) -> None:
-    opened.bench.connect_drive("practice --sag 0.4")
+    opened.bench.connect_drive("practice --sag 0.7")
     wait(qtbot, lambda: opened.bench.connected)
     opened.window.show_stage("identify")
     opened.window.current.run()
