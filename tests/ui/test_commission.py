@@ -1,6 +1,7 @@
 """Commissioning from the panel: announced, played, proposed, taken; and what it does not do."""
 
 import math
+import re
 from dataclasses import replace
 
 import pytest
@@ -10,8 +11,10 @@ from pytestqt.qtbot import QtBot
 from oarlock.control.speed_gains import AIMS
 from oarlock.machine import SensorKind
 from oarlock.practice.truth import draw
+from oarlock.quantities.kinds import RPM
 from oarlock.session.commission_parts import Bound
 from oarlock.ui.frame.app import Application
+from oarlock.ui.frame.commands import _use_unit
 from oarlock.ui.frame.commission import CommissionPanel
 from oarlock.views.commission import figures, load_steps, numbers
 from oarlock.views.rail import stages
@@ -171,3 +174,15 @@ def test_an_axis_that_is_changed_meanwhile_is_left_alone(qtbot: QtBot, fresh: Ap
     fresh.window.show_stage("sensing")
     assert not panel.isVisible()
     assert replace(typed) == fresh.session.axis
+
+
+def test_what_will_move_is_told_in_the_unit_chosen(qtbot: QtBot, fresh: Application) -> None:
+    panel = _open(qtbot, fresh)
+    _connect(fresh)
+    told = re.search(r"([\d.]+) rpm", panel.answer)
+    assert told is not None
+    _use_unit(fresh.window, "speed", "rad/s")
+    assert "rpm" not in panel.answer
+    other = re.search(r"([\d.]+) rad/s", panel.answer)
+    assert other is not None
+    assert float(other.group(1)) == pytest.approx(float(told.group(1)) * RPM, rel=0.06)

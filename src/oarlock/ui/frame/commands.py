@@ -85,6 +85,7 @@ def _use_unit(window: "MainWindow", what: str, unit: str) -> None:
     session = window.session
     session.show(units={**session.screen.units, what: unit})
     session.axis_changed.emit(session.axis)
+    window.panels.refresh()
     window.update()  # the numbers beside the stage, too
 
 

@@ -109,10 +109,11 @@ class CommissionPanel(QWidget):
         work, t = self.work, look.theme()
         text, calm = "Gains that stand are kept until you take these.", True
         if work.asks is not None and work.next is not None:
-            text = f"{work.next.title} would move more than was said: {work.asks.sentence}. Go on?"
+            asks = units.told(work.asks.sentence)
+            text = f"{work.next.title} would move more than was said: {asks}. Go on?"
             calm = False
         elif work.said:
-            text, calm = f"{work.said}. Go on tries it again.", False
+            text, calm = f"{units.told(work.said)}. Go on tries it again.", False
         elif complete:
             text = "Everything holds. What stands in the axis changes when you take it."
         elif running:
@@ -131,7 +132,7 @@ class CommissionPanel(QWidget):
             return f"All {many} hold: this is what it proposes"
         if work.next is not None and done:
             return f"It waits at {work.next.title}, {done + 1} of {many}"
-        return f"{many} parts: {work.total.sentence}"
+        return f"{many} parts: {units.told(work.total.sentence)}"
 
     # Geometry and painting
 
@@ -180,7 +181,8 @@ class CommissionPanel(QWidget):
         draw_text(p, columns[0], y + 5, part.title, ink, bold=runs)
         if work.is_complete:
             return
-        draw_text(p, columns[1], y + 5, work.bounds[part].sentence, t.muted, size=look.SMALL)
+        moves = units.told(work.bounds[part].sentence)
+        draw_text(p, columns[1], y + 5, moves, t.muted, size=look.SMALL)
         came = elided("running" if runs else work.came.get(part, ""),
                        self.width() - columns[2] - 20, look.SMALL)  # fmt: skip
         draw_text(p, columns[2], y + 5, came, t.attention if failed else t.ink, size=look.SMALL)
