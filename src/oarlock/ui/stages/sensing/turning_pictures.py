@@ -265,7 +265,7 @@ def paint_spin(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
                           share / top * area.height()), look.faded(color, 170))  # fmt: skip
         draw_text(p, x + wide / 2, area.bottom() + 14, digits(float(level), 2), t.muted,
                   size=10, align="center")  # fmt: skip
-    draw_text(p, area.right(), rect.bottom() + 8, "A", t.muted, size=10, align="right")
+    draw_text(p, area.left() - 5, area.bottom() + 14, "A", t.muted, size=10, align="right")
 
 
 def paint_start(p: QPainter, rect: QRectF, finding: Finding, axis: Axis) -> None:
