@@ -11,7 +11,7 @@ _ROW, _MOST_ROWS = 0.02, 24  # s, of one step of a ramp; steps of it: a drive ha
 _LEAST_PACE = 12.0  # rad/s, of the crossover by halls: slower, a plateau would take seconds
 _OF_EDGES = 0.24  # rad/s of crossover, for each edge of halls a second at the slowest plateau
 _SETTLED = 12.0  # time constants of a speed controller, that it takes to settle by halls
-_SHARE = 0.9  # of the rated current, that an experiment by halls asks for at most
+MOST_SHARE = 0.9  # of the rated current, that an experiment which turns the shaft needs at most
 
 
 def rough_inertia(axis: Axis) -> float:
@@ -66,7 +66,7 @@ def most_by_edges(axis: Axis) -> float:
     The angle of halls is guessed from edge to edge, and set right at each: what the current
     controllers make of that needs room below the experiment's limit.
     """
-    return _SHARE * axis.rated if axis.sensor.kind is SensorKind.HALL else 0.0
+    return MOST_SHARE * axis.rated if axis.sensor.kind is SensorKind.HALL else 0.0
 
 
 def no_load_speed(axis: Axis) -> float:

@@ -21,7 +21,7 @@ Array = NDArray[np.float64]
 
 _AFTER = 2  # rows after a change: the mean over a row, and of that row no part before the edge
 HOLDING = math.tau * 150.0  # rad/s, crossover by which a current is held while a shaft turns
-_ROWS_APART = 4  # of two edges, from which on what is between them is not the drive's guess
+_ROWS_APART = 4  # of two edges at least, where the drive's guess between them is replaced
 
 
 def made_by_halls(record: Record, axis: Axis) -> bool:

@@ -20,6 +20,7 @@ from oarlock.experiments.common.checks import against_printed, voltage_limit
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.experiments.common.speed import (
+    MOST_SHARE,
     excursion,
     most_by_edges,
     no_load_speed,
@@ -116,7 +117,7 @@ class FluxSpin:
             decimation=max(math.ceil(recorded / _ROWS), 1),
             average=True,
             limits=abort_limits(
-                axis, current=0.9 * rated, turns=1.3 * excursion(steps) + 2.0,
+                axis, current=MOST_SHARE * rated, turns=1.3 * excursion(steps) + 2.0,
                 speed=1.25 * max(speeds) + 5.0, seconds=seconds,
             ),
             gains=gentle_gains(axis, HOLDING),

@@ -19,6 +19,7 @@ from oarlock.drive.steps import Frame, Plan, Step
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.experiments.common.movement import Movement, abort_limits
 from oarlock.experiments.common.speed import (
+    MOST_SHARE,
     excursion,
     most_by_edges,
     no_load_speed,
@@ -35,7 +36,6 @@ from oarlock.quantities.kinds import RPM
 from oarlock.records import Plain
 
 _ROWS = 15000
-_SHARE = 0.9  # of the rated current, that it needs at most
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -101,7 +101,7 @@ class SpeedTrapezoids:
             decimation=max(math.ceil(seconds / axis.inverter.Ts / _ROWS), 1),
             average=True,
             limits=abort_limits(
-                axis, current=_SHARE * rated, turns=1.3 * excursion(steps) + 2.0,
+                axis, current=MOST_SHARE * rated, turns=1.3 * excursion(steps) + 2.0,
                 speed=1.25 * top + 5.0, seconds=seconds,
             ),
             gains=gentle_gains(axis, HOLDING),
