@@ -1,6 +1,7 @@
 """What is longer than memory holds is refused before it is simulated, in one line."""
 
 import math
+import os
 from dataclasses import replace
 from pathlib import Path
 
@@ -41,6 +42,9 @@ def test_it_is_refused_with_what_would_fit(winch: Axis, monkeypatch: pytest.Monk
         with pytest.raises(InputError, match=r"3[.]2 GB are free") as told:
             work()
         assert told.value.place == "a day"
+    cores = os.cpu_count() or 1  # eight on each of them at a time
+    with pytest.raises(InputError, match=f"{8 * cores} machines at a time"):
+        study(LONG, winch, 64 * cores)
     alone = 1.5 * bytes_of(1.0, winch)
     at_most = replace(LONG, duration=math.floor(3.2e9 / alone))
     refuse_too_large(at_most, winch)
