@@ -103,10 +103,18 @@ static double normal(int64_t seed, int64_t clock, int64_t stream) {
 }
 
 static double bent(double x) {
-    double size = fabs(x), small;
-    if (size > 20.0) return copysign(1.0, x);
-    small = power(-2.0 * size);
+    double small = power(-2.0 * fmin(fabs(x), 20.0));
     return copysign((1.0 - small) / (1.0 + small), x);
+}
+
+static void three_bent(double x, double y, double z, double *p, double *q, double *r) {
+    double a = power(-2.0 * fmin(fabs(x), 20.0)), b = power(-2.0 * fmin(fabs(y), 20.0));
+    double c = power(-2.0 * fmin(fabs(z), 20.0));
+    double xy = (1.0 + a) * (1.0 + b), yz = (1.0 + b) * (1.0 + c), zx = (1.0 + c) * (1.0 + a);
+    double per = 1.0 / (xy * (1.0 + c));
+    *p = copysign((1.0 - a) * yz * per, x);
+    *q = copysign((1.0 - b) * zx * per, y);
+    *r = copysign((1.0 - c) * xy * per, z);
 }
 
 static double flux_now(const double *p, const double *x) {
@@ -142,12 +150,12 @@ static void slope(const double *p, double r, double psi, double i_d, double i_q,
                   double c, double s, double va, double vb, double *a, double *b, double *core) {
     if (p[V_DEAD] > 0.0) {
         double ia = i_d * c - i_q * s, ib = i_d * s + i_q * c;
-        double pa = ia, pb = -0.5 * ia + 0.8660254037844386 * ib, pc = -pa - pb;
-        double per_knee = 1.0 / p[I_KNEE], lost = p[V_DEAD];
-        double la = lost * bent(pa * per_knee), lb = lost * bent(pb * per_knee);
-        double lc = lost * bent(pc * per_knee);
-        va -= (1.0 / 3.0) * (2.0 * la - lb - lc);
-        vb -= 0.5773502691896258 * (lb - lc);
+        double per_knee = 1.0 / p[I_KNEE], lost = p[V_DEAD], pa = ia * per_knee;
+        double pb = (-0.5 * ia + 0.8660254037844386 * ib) * per_knee;
+        double la, lb, lc;
+        three_bent(pa, pb, -pa - pb, &la, &lb, &lc);
+        va -= lost * (1.0 / 3.0) * (2.0 * la - lb - lc);
+        vb -= lost * 0.5773502691896258 * (lb - lc);
     }
     double vd = va * c + vb * s, vq = vb * c - va * s, flux_d, flux_q, inc_d, inc_q, mutual;
     fluxes(p, psi, i_d, i_q, &flux_d, &flux_q, &inc_d, &inc_q, &mutual);
@@ -174,8 +182,9 @@ static void step(const double *p, double r, double psi, double *i_d, double *i_q
     slope(p, r, psi, d + h * a3, q + h * b3, w, c4, s4, va, vb, &a4, &b4, rest);
     *cosine = c4;
     *sine = s4;
-    *i_d = d + h / 6.0 * (a1 + 2.0 * a2 + 2.0 * a3 + a4);
-    *i_q = q + h / 6.0 * (b1 + 2.0 * b2 + 2.0 * b3 + b4);
+    double sixth = h * (1.0 / 6.0);
+    *i_d = d + sixth * (a1 + 2.0 * (a2 + a3) + a4);
+    *i_q = q + sixth * (b1 + 2.0 * (b2 + b3) + b4);
 }
 
 static double warmed(const double *p, double *x) {
@@ -188,12 +197,12 @@ static double warmed(const double *p, double *x) {
 static void integrate(const double *p, double *x, double c, double s) {
     double core[2], psi = flux_now(p, x), r = warmed(p, x), w = x[OMEGA] * p[PAIRS];
     int parts = fabs(w) * p[TS] > 0.1 ? 2 : 1;
-    double part = p[TS] / parts;
+    double each = parts == 2 ? 0.5 : 1.0;
     x[CORE_D] = x[CORE_Q] = 0.0;
     for (int n = 0; n < parts; n++) {
-        step(p, r, psi, x + I_D, x + I_Q, w, &c, &s, x[V_ALPHA], x[V_BETA], part, core);
-        x[CORE_D] += p[IRON] * core[0] / parts;
-        x[CORE_Q] += p[IRON] * core[1] / parts;
+        step(p, r, psi, x + I_D, x + I_Q, w, &c, &s, x[V_ALPHA], x[V_BETA], each * p[TS], core);
+        x[CORE_D] += each * p[IRON] * core[0];
+        x[CORE_Q] += each * p[IRON] * core[1];
     }
 }
 
@@ -203,6 +212,7 @@ static void integrate(const double *p, double *x, double c, double s) {
 #define NO_CURRENT 1e-9
 #define NEVER 1e9
 #define SQRT3 1.7320508075688772
+#define PER_TAU (1.0 / TAU)
 
 static void seen(double *c, double *s, int n) {
     if (n == 0) return;
@@ -376,19 +386,15 @@ static void switched(const double *p, double *x, float *reach) {
     reach[RIPPLE] = (float)(fmax(sums[0] - 2.0 * across + line, 0.0) / T);
 }
 
-static void turn_mass(const double *p, double *x, double torque, int released, double h) {
-    double omega = x[OMEGA], held = released && p[BRAKE_STUCK] == 0.0 ? 0.0 : p[BRAKE];
-    double rub = p[COULOMB];
+static double pushed(const double *p, double omega, double torque, int released, double per_mass) {
+    double held = released && p[BRAKE_STUCK] == 0.0 ? 0.0 : p[BRAKE], rub = p[COULOMB];
+    double goes = omega != 0.0 ? omega : torque;
     if (p[STRIBECK] > 0.0) rub *= 1.0 + p[STRIBECK] * power(fmax(-fabs(omega) / p[STRIBECK_SPEED], -708.0));
-    if (omega < 0.0 || (omega == 0.0 && torque < 0.0)) rub += p[COULOMB_BACK];
+    if (goes < 0.0) rub += p[COULOMB_BACK];
     double still = rub * p[STICTION] + held;
-    if (omega == 0.0 && fabs(torque) <= still) return;
-    double side = omega != 0.0 ? copysign(1.0, omega) : copysign(1.0, torque);
-    double pull = torque - p[VISCOUS] * omega - side * (rub + held);
-    double now = omega + h / p[INERTIA] * pull;
-    if (omega != 0.0 && now * omega <= 0.0 && fabs(torque) <= still) now = 0.0;
-    x[THETA] += 0.5 * h * (omega + now);
-    x[OMEGA] = now;
+    double pull = torque - p[VISCOUS] * omega - copysign(rub + held, goes);
+    double now = omega + per_mass * pull;
+    return fabs(torque) <= still && now * omega <= 0.0 ? 0.0 : now;
 }
 
 static double carried(const double *p, double twist, double slip) {
@@ -402,23 +408,31 @@ static double carried(const double *p, double twist, double slip) {
 static void turn(const double *p, double *x, int released) {
     double h = p[TS], i_d = x[I_D], i_q = x[I_Q], flux_d, flux_q, none[3];
     fluxes(p, flux_now(p, x), i_d, i_q, &flux_d, &flux_q, none, none + 1, none + 2);
-    double omega = x[OMEGA], at_end = 1.5 * p[PAIRS] * (flux_d * i_q - flux_q * i_d);
+    double theta = x[THETA], omega = x[OMEGA], was, at_end = 1.5 * p[PAIRS] * (flux_d * i_q - flux_q * i_d);
     double torque = 0.5 * (x[TORQUE] + at_end);
     x[TORQUE] = at_end;
-    if (p[COGGING] != 0.0) torque -= p[COGGING] * sine_of(p[COGGING_ORDER] * x[THETA]);
+    if (p[COGGING] != 0.0) torque -= p[COGGING] * sine_of(p[COGGING_ORDER] * theta);
     if (p[STIFFNESS] > 0.0) {
-        double part = h / SUBSTEPS;
+        double part = h / SUBSTEPS, far = x[OMEGA_LOAD], twist = x[TWIST];
+        double per_mass = part / p[INERTIA], per_load = part / p[LOAD_INERTIA];
         for (int i = 0; i < SUBSTEPS; i++) {
-            double slip = x[OMEGA] - x[OMEGA_LOAD], far = x[OMEGA_LOAD];
-            double through = carried(p, x[TWIST], slip);
-            double pull = through - p[LOAD] - p[LOAD_SQUARE] * far * fabs(far);
-            x[OMEGA_LOAD] = far + part / p[LOAD_INERTIA] * pull;
-            turn_mass(p, x, torque - through, released, part);
-            x[TWIST] += part * (x[OMEGA] - x[OMEGA_LOAD]);
+            double through = carried(p, twist, omega - far);
+            far += per_load * (through - p[LOAD] - p[LOAD_SQUARE] * far * fabs(far));
+            was = omega;
+            omega = pushed(p, omega, torque - through, released, per_mass);
+            theta += 0.5 * part * (was + omega);
+            twist += part * (omega - far);
         }
-        return;
+        x[OMEGA_LOAD] = far;
+        x[TWIST] = twist;
+    } else {
+        was = omega;
+        torque -= p[LOAD] + p[LOAD_SQUARE] * omega * fabs(omega);
+        omega = pushed(p, omega, torque, released, h / p[INERTIA]);
+        theta += 0.5 * h * (was + omega);
     }
-    turn_mass(p, x, torque - (p[LOAD] + p[LOAD_SQUARE] * omega * fabs(omega)), released, h);
+    x[THETA] = theta;
+    x[OMEGA] = omega;
 }
 
 static void sensed(const double *p, const double *f, const double *x, double *m, int64_t seed,
@@ -432,11 +446,12 @@ static void sensed(const double *p, const double *f, const double *x, double *m,
     phase[0] = alpha;
     phase[1] = -0.5 * alpha + 0.8660254037844386 * beta;
     phase[2] = -phase[0] - phase[1];
+    double per_count = 1.0 / p[COUNT];
     for (int n = 0; n < 3; n++) {
         double most = n ? p[FULL_SCALE] : fmin(p[FULL_SCALE], p[CLIP_A]), count = p[COUNT];
         double real = phase[(int)p[WIRE_A + (int)p[SENSE_A + n]]];
         double noise = p[NOISE] * normal(seed, clock, n + 1);
-        double reading = rint((real * p[GAIN_A + n] + p[OFFSET_A + n] + noise) / count) * count;
+        double reading = rint((real * p[GAIN_A + n] + p[OFFSET_A + n] + noise) * per_count) * count;
         m[n] = fmin(fmax(reading, -most), most - count) - f[F_OFFSET_A + n];
     }
     int u = (int)f[F_UNSENSED];
@@ -452,7 +467,7 @@ static int hall_code(const double *p, double electrical, double mechanical) {
             fall += p[HALL_SPREAD] * sine_of(mechanical * (n + 1) + 2.0);
         }
         double at = electrical - n * p[HALL_STEP];
-        at -= TAU * floor((at - rise) / TAU);
+        at -= TAU * floor((at - rise) * PER_TAU);
         if (at < 3.141592653589793 + fall) code += 1 << n;
     }
     return code;
@@ -464,12 +479,12 @@ static void sensor(const double *p, double *x) {
     double h = p[HYSTERESIS];
     at = fmin(fmax(x[SENSOR_AT], at - h), at + h);
     x[SENSOR_AT] = at;
-    double rounds = floor(at / TAU);
-    x[COUNTS_AT] = floor(at / TAU * p[ENCODER_COUNTS]) - p[MISSING] * rounds;
+    double turns = at * PER_TAU, rounds = floor(turns);
+    x[COUNTS_AT] = floor(turns * p[ENCODER_COUNTS]) - p[MISSING] * rounds;
     x[ROUND_AT] = rounds;
     double electrical = at * p[PAIRS];
     x[HALL_BEFORE] = x[HALL_AT];
-    x[HALL_AT] = hall_code(p, electrical - TAU * floor(electrical / TAU), at);
+    x[HALL_AT] = hall_code(p, electrical - TAU * floor(electrical * PER_TAU), at);
 }
 
 static void speed(const double *f, double *x, int64_t *meta, double *history, double Ts) {
@@ -631,8 +646,8 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
             double turned = j * TAU / 3.0;
             out[(int)p[WIRE_A + j]] = v_alpha * cos(turned) + v_beta * sin(turned);
         }
-        x[V_ALPHA] = scale * (2.0 * out[0] - out[1] - out[2]) / 3.0;
-        x[V_BETA] = scale * (out[1] - out[2]) / 1.7320508075688772;
+        x[V_ALPHA] = scale * (1.0 / 3.0) * (2.0 * out[0] - out[1] - out[2]);
+        x[V_BETA] = scale * 0.5773502691896258 * (out[1] - out[2]);
         meta[CLOCK]++;
     }
 }

@@ -158,13 +158,13 @@ def lanes(axis: Axis) -> tuple[float, float]:
         models = [Run(LIFT, axis, plant).model for plant in plants]
         together = Lanes(models)
         for model in models:
-            model.advance(4000)
-        together.advance(4000)
+            model.advance(2000)
+        together.advance(2000)
         begin = time.perf_counter()
         for model in models:
-            model.advance(4000)
+            model.advance(2000)
         between = time.perf_counter()
-        together.advance(4000)
+        together.advance(2000)
         loops.append((between - begin, time.perf_counter() - between))
     alone = best(lambda: [rehearse(LIFT, axis, plant=plant) for plant in plants], 5)
     beside = best(lambda: rehearse_beside(LIFT, axis, plants), 5)

@@ -30,7 +30,7 @@ def kept_of(
     for first, until in zip((0, *cuts), (*cuts, len(rows)), strict=True):
         part = none if reach is None else reach[first:until]
         tally.gather(rows[first:until], 0, until - first, part, BEGAN, R, WIDTH, counts, sums,
-                     begun, kept, np.zeros(tally.COLUMNS))  # fmt: skip
+                     begun, kept)  # fmt: skip
     return counts, sums, begun, kept.transpose(0, 2, 1)
 
 
@@ -80,7 +80,7 @@ def test_compiled_and_plain_are_the_same_to_the_bit(
 ) -> None:
     reach = np.full((SAMPLES, k.REACH_SIZE), 20.0, dtype=np.float32)
     compiled = kept_of(rows, (9,), reach)
-    for name in ("_columns", "_widen", "gather"):
+    for name in ("_take", "_recorded", "_places", "_amounts", "_widen", "gather"):
         monkeypatch.setattr(tally, name, getattr(tally, name).py_func)
     for a, b in zip(compiled, kept_of(rows, (9,), reach), strict=True):
         assert np.array_equal(a, b)

@@ -11,10 +11,14 @@ from oarlock.lanes.vectors import LANES, PLAIN, Lanes, bits, compared, splat, wi
 
 
 def _pointer(context: Any, builder: ir.IRBuilder, kind: Any, value: ir.Value, at: Any) -> ir.Value:
+    """Return where a vector lies: as the last axis is the lanes, mostly at a fixed place."""
+    assert kind.layout == "C", "vectors lie one behind the other"
     array = context.make_array(kind)(context, builder, value)
-    zero = context.get_constant(types.intp, 0)
-    where = cgutils.get_item_pointer(context, builder, kind, array, [*at, zero])
-    return builder.bitcast(where, ir.VectorType(PLAIN[kind.dtype], LANES).as_pointer())
+    shape, flat = cgutils.unpack_tuple(builder, array.shape), at[0]
+    for size, place in zip(shape[1:], at[1:], strict=False):
+        flat = builder.add(builder.mul(flat, size), place)
+    first = builder.bitcast(array.data, ir.VectorType(PLAIN[kind.dtype], LANES).as_pointer())
+    return builder.gep(first, [flat], inbounds=True)
 
 
 def _places(context: Any, builder: ir.IRBuilder, sig: Any, args: Any, many: int) -> list[ir.Value]:

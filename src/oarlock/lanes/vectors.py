@@ -256,12 +256,9 @@ def highest(typingctx: Any, a: Any) -> Any:
     """Return the highest of whole numbers."""
 
     def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
-        place = ir.IntType(32)
-        found = builder.extract_element(args[0], place(0))
-        for n in range(1, LANES):
-            other = builder.extract_element(args[0], place(n))
-            found = builder.select(builder.icmp_signed(">", other, found), other, found)
-        return found
+        kind = ir.FunctionType(ir.IntType(64), [args[0].type])
+        name = f"llvm.vector.reduce.smax.v{LANES}i64"
+        return builder.call(cgutils.get_or_insert_function(builder.module, kind, name), args)
 
     return types.int64(a), made
 

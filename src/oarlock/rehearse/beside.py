@@ -13,7 +13,7 @@ from oarlock.rehearse.memory import refuse_too_large
 from oarlock.rehearse.run import Rehearsal, Run, outside
 from oarlock.rehearse.scenario import Scenario
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
-from oarlock.simulate.side_by_side import Lanes, LaneTally, can_go_together
+from oarlock.simulate.side_by_side import ROWS, Lanes, LaneTally, can_go_together
 
 _WORTH_IT = 3  # variants, from which on eight lanes are faster than one after another
 
@@ -47,7 +47,8 @@ def _together(runs: Sequence[Run], cancel: Cancel | None) -> None:
     models = [run.model for run in runs]
     if not can_go_together(models):
         return
-    lanes, tally, at = Lanes(models), LaneTally(runs[0].bins.width, models), 0
+    bins = runs[0].bins
+    lanes, tally, at = Lanes(models), LaneTally(bins.width, bins.most, models), 0
     chunks = [outside(run.scenario, run.plant, 0, run.whole) for run in runs]
     for acting in zip(*chunks, strict=True):
         if cancel is not None:
@@ -55,13 +56,20 @@ def _together(runs: Sequence[Run], cancel: Cancel | None) -> None:
         first, until, _ = acting[0]
         for model, (_, _, acts) in zip(models, acting, strict=True):
             acts.acts_on(model)
-        since = lanes.recorded
-        if not lanes.is_running or not lanes.advance(until - first):
+        at = first + _stretch(lanes, tally, until - first)
+        if at < until:
             break
-        tally.take(lanes, since)
-        for lane, run in enumerate(runs):
-            run.bins.take_lane(tally, lane)
-        at = until
     lanes.put_back()
-    for run in runs:
+    for lane, run in enumerate(runs):
         run.at = at
+        run.bins.take_lane(tally, lane)
+
+
+def _stretch(lanes: Lanes, tally: LaneTally, samples: int) -> int:
+    """Play on; return how many of the samples they went together."""
+    for done in range(0, samples, ROWS):
+        since = lanes.recorded
+        if not lanes.is_running or not lanes.advance(min(ROWS, samples - done)):
+            return done
+        tally.take(lanes, since)
+    return samples

@@ -57,7 +57,6 @@ class Bins:
         self._kept = np.empty((3, kernel.COLUMNS, self.most))
         self._counts = np.zeros(kernel.COUNTS, dtype=np.int64)
         self._sums, self._begun = np.zeros(kernel.SUMS), np.zeros((3, kernel.COLUMNS))
-        self._now = np.zeros(kernel.COLUMNS)
 
     @property
     def samples(self) -> int:
@@ -88,11 +87,8 @@ class Bins:
                 kept[n, :many] = columns[name][:many]
 
     def take_lane(self, beside: LaneTally, lane: int) -> None:
-        """Take what was gathered last of one of several runs side by side."""
-        many, first = int(beside.counts[kernel.BINS]), beside.first
-        self._kept[..., first : first + many] = beside.kept[..., :many, lane]
-        self._counts[:] = beside.counts
-        self._counts[kernel.BINS] = first + many
+        """Take over what was gathered of one of several runs side by side."""
+        self._kept, self._counts[:] = beside.kept[lane], beside.counts
         self._sums[:], self._begun[:] = beside.sums[:, lane], beside.begun[..., lane]
 
     def take(self, rows: NDArray[np.float32], model: DriveModel) -> None:
@@ -101,7 +97,7 @@ class Bins:
         if model.plant.switches and many:  # least and most until the next sample
             reach = model.reach(model.recorded - many, many)
         kernel.gather(rows, 0, many, reach, model.began_at, model.resistance, self.width,
-                      self._counts, self._sums, self._begun, self._kept, self._now)  # fmt: skip
+                      self._counts, self._sums, self._begun, self._kept)  # fmt: skip
 
     def columns(self) -> tuple[Columns, Columns, Columns]:
         """Return mean, least and most by channel; the last bin may be shorter than the others."""

@@ -88,6 +88,7 @@ from oarlock.simulate.switching import stay, switch
 from oarlock.simulate.waves import wave
 
 _jit, _part = njit(), njit(inline=True)
+_THIRD, _PER_SQRT3 = 1.0 / 3.0, 0.5773502691896258
 
 
 @_part
@@ -152,8 +153,8 @@ def _apply(
     for j in range(3):
         turned = j * TAU / 3.0
         out[int(plant[WIRE_A + j])] = v_alpha * math.cos(turned) + v_beta * math.sin(turned)
-    state[V_ALPHA] = scale * (2.0 * out[0] - out[1] - out[2]) / 3.0
-    state[V_BETA] = scale * (out[1] - out[2]) / 1.7320508075688772
+    state[V_ALPHA] = scale * _THIRD * (2.0 * out[0] - out[1] - out[2])
+    state[V_BETA] = scale * _PER_SQRT3 * (out[1] - out[2])
 
 
 @_part

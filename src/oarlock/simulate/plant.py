@@ -73,18 +73,26 @@ from oarlock.simulate.layout import (
 
 _jit = njit(inline=True)
 _FAR = 0.1  # rad, electrical, that the rotor turns in a period
-_THIRD, _PER_SQRT3 = 1.0 / 3.0, 0.5773502691896258
+_THIRD, _SIXTH, _PER_SQRT3 = 1.0 / 3.0, 1.0 / 6.0, 0.5773502691896258
 _FLAT = 20.0  # beyond which tanh is 1 to the last bit
 
 
 @_jit
 def tanh(x: float) -> float:
     """Return tanh x, 3e-16 or less from it: of one exponential, a third of the library's time."""
-    size = abs(x)
-    if size > _FLAT:
-        return math.copysign(1.0, x)
-    small = exp(-2.0 * size)
+    small = exp(-2.0 * min(abs(x), _FLAT))
     return math.copysign((1.0 - small) / (1.0 + small), x)
+
+
+@_jit
+def three_tanh(x: float, y: float, z: float) -> tuple[float, float, float]:
+    """Return tanh of three numbers, 1e-15 or less from it, by one division."""
+    a, b, c = (exp(-2.0 * min(abs(x), _FLAT)), exp(-2.0 * min(abs(y), _FLAT)),
+               exp(-2.0 * min(abs(z), _FLAT)))  # fmt: skip
+    xy, yz, zx = (1.0 + a) * (1.0 + b), (1.0 + b) * (1.0 + c), (1.0 + c) * (1.0 + a)
+    per = 1.0 / (xy * (1.0 + c))
+    return (math.copysign((1.0 - a) * yz * per, x), math.copysign((1.0 - b) * zx * per, y),
+            math.copysign((1.0 - c) * xy * per, z))  # fmt: skip
 
 
 @_jit
@@ -121,28 +129,38 @@ def _fluxes(
 
 
 @_jit
+def once(plant: Numbers, r: float) -> tuple[int, float, float]:
+    """Return what stays over many slopes.
+
+    Whether dead time takes voltage (0 or 1), 1/A of its knee, and the windings' share.
+    """
+    dead = int(plant[V_DEAD] > 0.0)
+    per_knee = 1.0 / plant[I_KNEE] if dead > 0 else 0.0
+    return dead, per_knee, 1.0 / (1.0 + plant[IRON] * r)
+
+
+@_jit
 def slope(
     plant: Numbers, r: float, psi: float, i_d: float, i_q: float, w: float, c: float, s: float,
-    va: float, vb: float,
+    va: float, vb: float, dead: int, per_knee: float, share: float,
 ) -> tuple[float, float, float, float]:  # fmt: skip
     """Return di/dt in the rotor frame under a held stator voltage, and the voltages induced.
 
     Parameters
     ----------
     c, s : cosine and sine of the rotor's electrical angle
+    dead, per_knee, share : see `once`
 
     """
-    lost = plant[V_DEAD]
-    if lost > 0.0:
+    if dead > 0:
         ia, ib_ = i_d * c - i_q * s, i_d * s + i_q * c
-        pa, pb = ia, -0.5 * ia + 0.8660254037844386 * ib_
-        pc, bent = -pa - pb, 1.0 / plant[I_KNEE]
-        la, lb, lc = lost * tanh(pa * bent), lost * tanh(pb * bent), lost * tanh(pc * bent)
-        va -= _THIRD * (2.0 * la - lb - lc)
-        vb -= _PER_SQRT3 * (lb - lc)
+        pa = ia * per_knee
+        pb = (-0.5 * ia + 0.8660254037844386 * ib_) * per_knee
+        la, lb, lc = three_tanh(pa, pb, -pa - pb)
+        va -= plant[V_DEAD] * _THIRD * (2.0 * la - lb - lc)
+        vb -= plant[V_DEAD] * _PER_SQRT3 * (lb - lc)
     vd, vq = va * c + vb * s, vb * c - va * s
     flux_d, flux_q, inc_d, inc_q, across = _fluxes(plant, psi, i_d, i_q)
-    share = 1.0 / (1.0 + plant[IRON] * r)
     ed, eq = share * (vd - r * i_d), share * (vq - r * i_q)
     ud, uq = ed + w * flux_q, eq - w * flux_d
     per_det = 1.0 / (inc_d * inc_q - across * across)
@@ -165,12 +183,17 @@ def step(
     ct, st = cos_sin(half * w)
     c2, s2 = c * ct - s * st, s * ct + c * st
     c4, s4 = c2 * ct - s2 * st, s2 * ct + c2 * st
-    a1, b1, _, _ = slope(plant, r, psi, i_d, i_q, w, c, s, va, vb)
-    a2, b2, _, _ = slope(plant, r, psi, i_d + half * a1, i_q + half * b1, w, c2, s2, va, vb)
-    a3, b3, ed, eq = slope(plant, r, psi, i_d + half * a2, i_q + half * b2, w, c2, s2, va, vb)
-    a4, b4, _, _ = slope(plant, r, psi, i_d + h * a3, i_q + h * b3, w, c4, s4, va, vb)
-    i_d += h / 6.0 * (a1 + 2.0 * a2 + 2.0 * a3 + a4)
-    i_q += h / 6.0 * (b1 + 2.0 * b2 + 2.0 * b3 + b4)
+    dead, knee, share = once(plant, r)
+    a1, b1, _, _ = slope(plant, r, psi, i_d, i_q, w, c, s, va, vb, dead, knee, share)
+    a2, b2, _, _ = slope(plant, r, psi, i_d + half * a1, i_q + half * b1, w, c2, s2, va, vb,
+                         dead, knee, share)  # fmt: skip
+    a3, b3, ed, eq = slope(plant, r, psi, i_d + half * a2, i_q + half * b2, w, c2, s2, va, vb,
+                           dead, knee, share)  # fmt: skip
+    a4, b4, _, _ = slope(plant, r, psi, i_d + h * a3, i_q + h * b3, w, c4, s4, va, vb,
+                         dead, knee, share)  # fmt: skip
+    sixth = h * _SIXTH
+    i_d += sixth * (a1 + 2.0 * (a2 + a3) + a4)
+    i_q += sixth * (b1 + 2.0 * (b2 + b3) + b4)
     return i_d, i_q, ed, eq, c4, s4
 
 
@@ -203,13 +226,14 @@ def integrate(plant: Numbers, state: Numbers, energised: bool, c: float, s: floa
         state[CORE_D] = state[CORE_Q] = 0.0
         return
     state[CORE_D] = state[CORE_Q] = 0.0
-    parts = 2 if abs(w) * h > _FAR else 1
-    part = h / parts
-    for _ in range(parts):
-        i_d, i_q, ed, eq, c, s = step(plant, r, psi, i_d, i_q, w, c, s, state[V_ALPHA],
-                                      state[V_BETA], part)  # fmt: skip
-        state[CORE_D] += plant[IRON] * ed / parts
-        state[CORE_Q] += plant[IRON] * eq / parts
+    far = abs(w) * h > _FAR
+    each = 0.5 if far else 1.0
+    for n in range(2):  # a period in one, or in two halves
+        if n == 0 or far:
+            i_d, i_q, ed, eq, c, s = step(plant, r, psi, i_d, i_q, w, c, s, state[V_ALPHA],
+                                          state[V_BETA], each * h)  # fmt: skip
+            state[CORE_D] += each * plant[IRON] * ed
+            state[CORE_Q] += each * plant[IRON] * eq
     if plant[OPEN_PHASE] >= 0.0:  # what would flow in the open phase cannot
         turned = state[THETA] * plant[PAIRS] - plant[OPEN_PHASE] * TAU / 3.0
         c, s = cos_sin(turned)
@@ -229,27 +253,29 @@ def turn(plant: Numbers, state: Numbers, released: bool, hand: float) -> None:
     h = plant[TS]
     i_d, i_q = state[I_D], state[I_Q]
     flux_d, flux_q, _, _, _ = _fluxes(plant, magnet(plant, state), i_d, i_q)
-    omega = state[OMEGA]
+    theta, omega = state[THETA], state[OMEGA]
     at_end = 1.5 * plant[PAIRS] * (flux_d * i_q - flux_q * i_d)
     torque = 0.5 * (state[TORQUE] + at_end)
     state[TORQUE] = at_end
     if plant[COGGING] != 0.0:
-        torque -= plant[COGGING] * sin(plant[COGGING_ORDER] * state[THETA])
+        torque -= plant[COGGING] * sin(plant[COGGING_ORDER] * theta)
     if plant[STIFFNESS] > 0.0:
-        part = h / SUBSTEPS
+        part, far, twist = h / SUBSTEPS, state[OMEGA_LOAD], state[TWIST]
+        per_mass, per_load = part / plant[INERTIA], part / plant[LOAD_INERTIA]
         for _ in range(SUBSTEPS):
-            slip = state[OMEGA] - state[OMEGA_LOAD]
-            through = _through(plant, state[TWIST], slip)
-            far = state[OMEGA_LOAD]
+            through = _through(plant, twist, omega - far)
             pull = through - plant[LOAD] - plant[LOAD_SQUARE] * far * abs(far)
-            pull -= pulled(plant, state[THETA] - state[TWIST])
-            state[OMEGA_LOAD] = far + part / plant[LOAD_INERTIA] * pull
-            _turn_mass(plant, state, torque - through, released, hand, part)
-            state[TWIST] += part * (state[OMEGA] - state[OMEGA_LOAD])
-        return
-    torque -= plant[LOAD] + plant[LOAD_SQUARE] * omega * abs(omega)
-    torque -= pulled(plant, state[THETA])
-    _turn_mass(plant, state, torque, released, hand, h)
+            far += per_load * (pull - pulled(plant, theta - twist))
+            was, omega = omega, _pushed(plant, omega, torque - through, released, hand, per_mass)
+            theta += 0.5 * part * (was + omega)
+            twist += part * (omega - far)
+        state[OMEGA_LOAD], state[TWIST] = far, twist
+    else:
+        torque -= plant[LOAD] + plant[LOAD_SQUARE] * omega * abs(omega)
+        torque -= pulled(plant, theta)
+        was, omega = omega, _pushed(plant, omega, torque, released, hand, h / plant[INERTIA])
+        theta += 0.5 * h * (was + omega)
+    state[THETA], state[OMEGA] = theta, omega
 
 
 @_jit
@@ -282,31 +308,28 @@ def _through(plant: Numbers, twist: float, slip: float) -> float:
 
 
 @_jit
-def _turn_mass(
-    plant: Numbers, state: Numbers, torque: float, released: bool, hand: float, h: float
-) -> None:
-    """Advance the motor's mass by `h` seconds under a torque, with its friction and brake."""
-    omega = state[OMEGA]
+def _pushed(
+    plant: Numbers, omega: float, torque: float, released: bool, hand: float, per_mass: float
+) -> float:
+    """Return the motor's speed after a torque has acted on it, with its friction and brake.
+
+    Parameters
+    ----------
+    per_mass : s/(kg m2), how long it acts over the inertia
+
+    """
     held = 0.0 if released and plant[BRAKE_STUCK] == 0.0 else plant[BRAKE]
     if hand != 0.0 and held == 0.0:
-        state[THETA] += 0.5 * h * (omega + hand)
-        state[OMEGA] = hand
-        return
-    rub = plant[COULOMB]
+        return hand
+    rub, goes = plant[COULOMB], omega if omega != 0.0 else torque
     if plant[STRIBECK] > 0.0:
         rub *= 1.0 + plant[STRIBECK] * exp(max(-abs(omega) / plant[STRIBECK_SPEED], LEAST_POWER))
-    if omega < 0.0 or (omega == 0.0 and torque < 0.0):
-        rub += plant[COULOMB_BACK]
+    rub += plant[COULOMB_BACK] if goes < 0.0 else 0.0
     static = rub * plant[STICTION] + held
-    if omega == 0.0 and abs(torque) <= static:
-        return
-    side = math.copysign(1.0, omega) if omega != 0.0 else math.copysign(1.0, torque)
-    pull = torque - plant[VISCOUS] * omega - side * (rub + held)
-    new = omega + h / plant[INERTIA] * pull
-    if omega != 0.0 and new * omega <= 0.0 and abs(torque) <= static:
-        new = 0.0
-    state[THETA] += 0.5 * h * (omega + new)
-    state[OMEGA] = new
+    pull = torque - plant[VISCOUS] * omega - math.copysign(rub + held, goes)
+    new = omega + per_mass * pull
+    sticks = abs(torque) <= static and new * omega <= 0.0
+    return 0.0 if sticks else float(new)
 
 
 @_jit

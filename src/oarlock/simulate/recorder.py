@@ -89,7 +89,26 @@ def record(
     firm: Numbers, meta: Whole, values: Numbers, sums: Numbers, columns: Whole, trace: Row
 ) -> None:
     """Add this sample to the current bin, and write the bin where it is full."""
-    every, averaged = int(firm[DECIMATION]), firm[AVERAGE] > 0.0
+    every = int(firm[DECIMATION])
+    if every > 1 and not _filled(firm, meta, values, sums, columns, every):
+        return
+    if meta[RECORDED] >= trace.shape[0] and firm[RING] <= 0.0:
+        meta[TRIP] = TRIP_RECORDER_FULL
+        return
+    at = meta[RECORDED] % trace.shape[0]
+    for j in range(columns.size):
+        trace[at, j] = sums[j] if every > 1 else values[columns[j]]
+    meta[RECORDED] += 1
+    if every > 1:
+        sums[:] = 0.0
+
+
+@_jit
+def _filled(
+    firm: Numbers, meta: Whole, values: Numbers, sums: Numbers, columns: Whole, every: int
+) -> bool:
+    """Add this sample to the current bin; return whether that is full."""
+    averaged = firm[AVERAGE] > 0.0
     for j in range(columns.size):
         channel = columns[j]
         if averaged and channel != HALL_CHANNEL:
@@ -99,18 +118,8 @@ def record(
                 sums[j] = values[channel]
         elif meta[BIN] == 0:
             sums[j] = values[channel]
-    meta[BIN] += 1
-    if meta[BIN] < every:
-        return
-    if meta[RECORDED] < trace.shape[0] or firm[RING] > 0.0:
-        at = meta[RECORDED] % trace.shape[0]
-        for j in range(columns.size):
-            trace[at, j] = sums[j]
-        meta[RECORDED] += 1
-    else:
-        meta[TRIP] = TRIP_RECORDER_FULL
-    meta[BIN] = 0
-    sums[:] = 0.0
+    meta[BIN] = (meta[BIN] + 1) % every
+    return bool(meta[BIN] == 0)
 
 
 @_jit

@@ -62,6 +62,7 @@ from oarlock.simulate.layout import (
 from oarlock.simulate.noise import normal
 
 _jit = njit(inline=True)
+_PER_TAU = 1.0 / TAU
 
 
 @_jit
@@ -75,7 +76,7 @@ def _hall_code(plant: Numbers, electrical: float, mechanical: float) -> int:
             rise += plant[HALL_SPREAD] * sin(own)
             fall += plant[HALL_SPREAD] * sin(own + 2.0)
         at = electrical - n * plant[HALL_STEP]
-        at -= TAU * math.floor((at - rise) / TAU)
+        at -= TAU * math.floor((at - rise) * _PER_TAU)
         if at < math.pi + fall:
             code += 1 << n
     if plant[HALL_SHORT] > 0.0:  # the first two lines touch
@@ -96,10 +97,11 @@ def read_sensor(plant: Numbers, state: Numbers, seed: int, clock: int) -> None:
     h = plant[HYSTERESIS]
     at = min(max(state[SENSOR_AT], at - h), at + h)
     state[SENSOR_AT] = at
-    turn = math.floor(at / TAU)
+    turns = at * _PER_TAU
+    turn = math.floor(turns)
     kind = int(plant[KIND])
     if kind == SENSOR_ENCODER:
-        state[COUNTS_AT] = math.floor(at / TAU * plant[ENCODER_COUNTS]) - plant[MISSING] * turn
+        state[COUNTS_AT] = math.floor(turns * plant[ENCODER_COUNTS]) - plant[MISSING] * turn
         if turn != state[ROUND_AT]:
             edge = max(turn, state[ROUND_AT]) * (plant[ENCODER_COUNTS] - plant[MISSING])
             wander = plant[INDEX_WANDER] * normal(seed, clock, 11)
@@ -118,16 +120,17 @@ def read_sensor(plant: Numbers, state: Numbers, seed: int, clock: int) -> None:
         state[COSINE_AT] = min(max(c, -1.0), 1.0 - step)
     electrical = at * plant[PAIRS]
     state[HALL_BEFORE] = state[HALL_AT]
-    state[HALL_AT] = _hall_code(plant, electrical - TAU * math.floor(electrical / TAU), at)
+    within = electrical - TAU * math.floor(electrical * _PER_TAU)
+    state[HALL_AT] = _hall_code(plant, within, at)
 
 
 @_jit
 def _sensed(
-    plant: Numbers, true: float, gain: float, offset: float, noise: float, most: float
-) -> float:
+    true: float, gain: float, offset: float, noise: float, most: float, count: float,
+    per_count: float,
+) -> float:  # fmt: skip
     """Return one phase current as the converter reports it, A."""
-    count = plant[COUNT]
-    reading = round((true * gain + offset + noise) / count) * count
+    reading = round((true * gain + offset + noise) * per_count) * count
     return float(min(max(reading, -most), most - count))
 
 
@@ -155,11 +158,13 @@ def currents(
     alpha, beta = i_d * c - i_q * s, i_d * s + i_q * c
     phase[0], phase[1] = alpha, -0.5 * alpha + 0.8660254037844386 * beta
     phase[2] = -phase[0] - phase[1]
+    count, per_count = plant[COUNT], 1.0 / plant[COUNT]
     for n in range(3):
         most = min(plant[FULL_SCALE], plant[CLIP_A]) if n == 0 else plant[FULL_SCALE]
         noise = plant[NOISE] * normal(seed, clock, n + 1)
         true = _line(plant, phase, n)
-        reading = _sensed(plant, true, plant[GAIN_A + n], plant[OFFSET_A + n], noise, most)
+        reading = _sensed(true, plant[GAIN_A + n], plant[OFFSET_A + n], noise, most, count,
+                          per_count)  # fmt: skip
         work[MA + n] = reading - firm[F_OFFSET_A + n]
     unsensed = int(firm[F_UNSENSED])
     if unsensed > 0:

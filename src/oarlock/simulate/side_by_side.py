@@ -6,10 +6,12 @@ drives would have to go different ways (one trips, or a setting leads one elsewh
 changed, and each goes on by itself.
 """
 
+import math
 import threading
 from collections.abc import Callable, Sequence
 from functools import cache
 from types import ModuleType
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,13 +24,14 @@ from oarlock.simulate import advance, tally
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel, simplest
 
-ROWS = 4000  # that their recorder holds: those of one stretch
+ROWS = 2000  # that their recorder holds: what a core's own cache bears
+_LINE = 64  # bytes, of the cache
 _MODULE = "oarlock_side_by_side"
 _LEFT_OUT = frozenset({"switch", "stay", "add_up", "observe"})
 _DRIVES = dict.fromkeys(("state", "history", "trace", "sums", "totals", "values", "work", "phase",
                          "out", "bridge"), DIFFERS)  # fmt: skip
 _SAMPLES = {"plant": SETTING, "firm": SETTING, **_DRIVES}
-_TALLY = dict.fromkeys(("rows", "began_at", "resistance", "sums", "bin_", "kept", "now"), DIFFERS)
+_TALLY = dict.fromkeys(("rows", "began_at", "resistance", "sums", "bin_", "kept"), DIFFERS)
 
 
 def source() -> str:
@@ -91,9 +94,9 @@ class Lanes:
         self._history = _side_by_side(lambda one: one.inside[1], models)
         self._sums = _side_by_side(lambda one: one.inside[2], models)
         self._columns, self._lines = first.plan[1:]
-        self._trace = np.zeros((ROWS, self._columns.size, LANES), dtype=np.float32)
+        self._trace = _room((ROWS, self._columns.size), np.float32)
         sizes = (k.N_CHANNELS, k.WORK_SIZE, 3, 3, k.BRIDGE_SIZE)
-        self._scratch = tuple(np.zeros((size, LANES)) for size in sizes)
+        self._scratch = tuple(_room((size,)) for size in sizes)
         self._none = np.zeros((0, 1, LANES))
         self._edges = np.zeros((0, k.EDGE_SIZE))
         self._reach = np.zeros((1, k.REACH_SIZE), dtype=np.float32)
@@ -148,42 +151,55 @@ class Lanes:
 
 
 class LaneTally:
-    """What is kept of eight runs, as `tally.gather` keeps it of one: bins of what came last."""
+    """What is kept of eight runs, as `tally.gather` keeps it of one: `kept` of each, one by one."""
 
-    def __init__(self, width: int, models: Sequence[DriveModel]) -> None:
-        self.width, self.first = width, 0  # of a bin: samples; bins before those that are kept
+    def __init__(self, width: int, most: int, models: Sequence[DriveModel]) -> None:
+        self.width = width  # of a bin: samples
+        self.kept = np.empty((LANES, 3, tally.COLUMNS, most))  # at once: few large pages
         self.counts = np.zeros(tally.COUNTS, dtype=np.int64)
-        self.sums = np.zeros((tally.SUMS, LANES))
-        self.begun = np.zeros((3, tally.COLUMNS, LANES))
-        self.kept = np.empty((3, tally.COLUMNS, ROWS // width + 2, LANES))
-        self._now = np.zeros((tally.COLUMNS, LANES))
+        self.sums = _room((tally.SUMS,))
+        self.begun = _room((3, tally.COLUMNS))
+        self._newest = _room((3, tally.COLUMNS, ROWS // width + 2))
         self._began_at = np.array([[one.began_at for one in models]])
         self._reach = np.zeros((0, k.REACH_SIZE), dtype=np.float32)
 
     def take(self, lanes: Lanes, since: int) -> None:
-        """Take what they have recorded since a row; the bins that were kept are given up."""
-        self.first += int(self.counts[tally.BINS])
+        """Take what they have recorded since a row, `ROWS` at most."""
+        before = int(self.counts[tally.BINS])
         self.counts[tally.BINS] = 0
         at, left = since % ROWS, lanes.recorded - since
         while left > 0:
             many = min(left, ROWS - at)
             _loops().gather(
                 lanes._trace, at, many, self._reach, self._began_at, lanes.resistances,  # noqa: SLF001
-                self.width, self.counts, self.sums, self.begun, self.kept, self._now,
+                self.width, self.counts, self.sums, self.begun, self._newest,
                 np.zeros(1, dtype=np.int64),
             )  # fmt: skip
             at, left = 0, left - many
+        new = int(self.counts[tally.BINS])
+        self.kept[..., before : before + new] = self._newest[..., :new, :].transpose(3, 0, 1, 2)
+        self.counts[tally.BINS] = before + new
 
 
 def _side_by_side(
     of: Callable[[DriveModel], NDArray[np.float64]], models: Sequence[DriveModel]
 ) -> NDArray[np.float64]:
-    return np.ascontiguousarray(np.stack([of(one) for one in models], axis=-1))
+    found = _room(np.shape(of(models[0])))
+    np.stack([of(one) for one in models], axis=-1, out=found)
+    return found
+
+
+def _room(shape: tuple[int, ...], kind: type = np.float64) -> NDArray[Any]:
+    """Return zeros for all lanes, each vector within one line of the cache."""
+    size = math.prod(shape) * LANES * np.dtype(kind).itemsize
+    whole = np.zeros(size + _LINE, dtype=np.uint8)
+    begin = -whole.ctypes.data % _LINE
+    return whole[begin : begin + size].view(kind).reshape(*shape, LANES)
 
 
 def warm_up() -> None:
     """Compile the loops, or load them from the cache."""
     models = [simplest()] * LANES
-    lanes, kept = Lanes(models), LaneTally(1, models)
+    lanes, kept = Lanes(models), LaneTally(1, 1, models)
     lanes.advance(1)
     kept.take(lanes, 0)
