@@ -33,7 +33,7 @@ Rows = NDArray[np.float64]
 _TAKEN_UNTIL, _SETTLED_UNTIL = 0.5, 0.8  # of the rest: gains are taken over; one has settled
 _AT_LIMIT, _AT_BUS = 0.95, 0.985  # of the current limit, of what the bus gives
 _LOOKED, _MOST = 0.2, 0.4  # s, share of it that either may stand at its limit
-_GLANCE = 16  # rows
+_GLANCE, _FEWEST = 16, 5  # rows; glances, also where a busy computer takes longer for them
 _SWUNG = "It swung to the limit of current or voltage"
 _SAME = 1e-7  # of a value: two that differ by less are one in float32
 _MIXED = 2  # cycles that a set of gains must have to be kept, unless it is the last
@@ -219,10 +219,12 @@ class _Hand:
         limited = np.abs(asked) >= _AT_LIMIT * self.repeating.limit
         limited |= np.hypot(vd, vq) >= _AT_BUS * self.in_force.inverter.v_max
         self._limited.append((status.played, float(np.mean(limited))))
-        while self._limited[0][0] < status.played - _LOOKED:
+        since = status.played - _LOOKED
+        while len(self._limited) > _FEWEST and self._limited[0][0] < since:
             self._limited.popleft()
         looked = status.played - self._limited[0][0]
-        if looked > 0.7 * _LOOKED and np.mean([s for _, s in self._limited]) > _MOST:
+        enough = len(self._limited) >= _FEWEST and looked > 0.7 * _LOOKED
+        if enough and np.mean([share for _, share in self._limited]) > _MOST:
             self._limited.clear()
             if self.in_force is self._good:
                 self._link.stop()
