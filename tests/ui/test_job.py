@@ -20,7 +20,7 @@ from oarlock.ui.stages.identify.stage import IdentifyStage
 from oarlock.ui.stages.machine.stage import MachineStage
 from oarlock.views.rail import stages
 from oarlock.views.stage import State
-from tests.conftest import wait
+from tests.conftest import CALM, wait
 
 
 def machine(opened: Application) -> MachineStage:
@@ -290,7 +290,8 @@ from oarlock.ui.frame.app import Application, application
 from oarlock.ui.kit import theme as look
 qt = application(); look.load_fonts()
 a = Application(Path({str(demo_path)!r})); a.window.resize(1280, 800)
-a.start(practice=True)
+a.start(practice=False)
+a.bench.connect_drive({" ".join(("practice", *CALM))!r})
 def pump(until, seconds=30):
     end = time.monotonic() + seconds
     while not until() and time.monotonic() < end:
