@@ -40,6 +40,11 @@ settings.register_profile("ci", deadline=None, derandomize=True, database=None)
 settings.load_profile("ci" if os.environ.get("CI") else "person")
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Begin with what takes long: of several workers none is left alone with it in the end."""
+    items.sort(key=lambda item: "long" not in item.keywords)
+
+
 @pytest.fixture(scope="session", autouse=True)
 def _warm_kernels() -> None:
     warm()

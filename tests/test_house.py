@@ -2,6 +2,7 @@
 
 import ast
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 
 import oarlock
@@ -19,9 +20,14 @@ READS_TEXT = {"records", "quantities", "store"}
 
 
 def sources(*rooms: str) -> Iterator[tuple[Path, ast.Module]]:
-    for path in sorted(ROOT.rglob("*.py")):
+    for path, tree in _trees().items():
         if not rooms or path.relative_to(ROOT).parts[0] in rooms:
-            yield path, ast.parse(path.read_text())
+            yield path, tree
+
+
+@cache
+def _trees() -> dict[Path, ast.Module]:
+    return {path: ast.parse(path.read_text()) for path in sorted(ROOT.rglob("*.py"))}
 
 
 def functions(tree: ast.AST) -> Iterator[ast.FunctionDef | ast.AsyncFunctionDef]:

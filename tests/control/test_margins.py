@@ -24,10 +24,10 @@ def changes(values: np.ndarray) -> np.ndarray:
     return np.flatnonzero((values[1:] < 0.0) != (values[:-1] < 0.0))
 
 
-def test_every_crossing_and_peak_of_1000_loops_up_to_order_12() -> None:
+def test_every_crossing_and_peak_of_300_loops_up_to_order_12() -> None:
     rng = np.random.default_rng(12)
     unstable = 0
-    for _ in range(1000):
+    for _ in range(300):
         loop = random_loop(rng, int(rng.integers(1, 13)))
         found = margins(loop)
         omega, gain = brute(loop)
@@ -48,7 +48,7 @@ def test_every_crossing_and_peak_of_1000_loops_up_to_order_12() -> None:
         if np.abs(np.abs(poles) - 1.0).min() > 1e-6:
             assert found.stable == bool(np.all(np.abs(poles) < 1.0))
         unstable += not found.stable
-    assert 100 < unstable < 900
+    assert 30 < unstable < 270
 
 
 def test_stability_is_told_by_the_curve_too() -> None:

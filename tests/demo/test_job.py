@@ -41,6 +41,7 @@ def out(tmp_path: Path) -> Path:
     return Path(shutil.copytree(done, tmp_path / "out"))
 
 
+@pytest.mark.long
 @pytest.mark.timeout(300)
 def test_from_datasheet_to_proven_header(out: Path, tmp_path: Path) -> None:
     """The thruster's job; the window's tests do the winch's."""

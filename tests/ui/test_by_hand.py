@@ -39,6 +39,7 @@ def _click(qtbot: QtBot, stage: SpeedStage | CurrentStage) -> None:
     qtbot.mouseClick(stage.by_hand.button, Qt.MouseButton.LeftButton)
 
 
+@pytest.mark.long
 def test_a_gain_that_is_typed_goes_to_the_running_drive(qtbot: QtBot, tuned: Application) -> None:
     stage, session, hand = _speed(tuned), tuned.session, tuned.bench.hand
     _click(qtbot, stage)
@@ -107,6 +108,7 @@ def test_a_drag_acts_on_the_drive_and_another_machine_ends_it(
     assert {run.ended for run in session.runs} == {"done"}
 
 
+@pytest.mark.long
 def test_a_swing_is_put_back_on_screen_too(qtbot: QtBot, tuned: Application) -> None:
     """The machine is lighter than the axis knows: gains that look stable swing on it."""
     stage, session, hand = _speed(tuned), tuned.session, tuned.bench.hand

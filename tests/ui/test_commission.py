@@ -38,6 +38,7 @@ def _connect(opened: Application, **changes: object) -> None:
     opened.bench.changed.emit()
 
 
+@pytest.mark.long
 @pytest.mark.timeout(500)
 def test_from_datasheet_to_position_loop_in_one_action(qtbot: QtBot, fresh: Application) -> None:
     panel, session = _open(qtbot, fresh), fresh.session

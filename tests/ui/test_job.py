@@ -56,6 +56,7 @@ def rests(stage: IdentifyStage) -> bool:
     return stage.sequence is None or stage.sequence.paused
 
 
+@pytest.mark.long
 @pytest.mark.timeout(500)
 def test_from_datasheet_to_written_header(qtbot: QtBot, live: Application) -> None:
     window, session = live.window, live.session
@@ -280,6 +281,7 @@ def test_a_failed_check_needs_a_reason(qtbot: QtBot, live: Application) -> None:
     assert "entry was line to line" in live.session.runs[0].note
 
 
+@pytest.mark.long
 @pytest.mark.timeout(300)
 def test_a_killed_window_comes_back_as_it_was(demo_path: Path, tmp_path: Path) -> None:
     """kill -9 in the middle of work; everything that was on screen is there again."""

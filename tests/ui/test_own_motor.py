@@ -73,6 +73,7 @@ def test_nothing_is_sent_to_a_drive_before_it_is_known(qtbot: QtBot, own: Applic
     own.bench.disconnect()
 
 
+@pytest.mark.long
 def test_three_numbers_and_a_drive_lead_to_sensing(qtbot: QtBot, own: Application) -> None:
     type_in(qtbot, own, "machine.rated_current", "7.1 A rms")
     type_in(qtbot, own, "machine.peak_current", "14.1 A rms")

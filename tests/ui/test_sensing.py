@@ -56,6 +56,7 @@ def test_before_anything_is_known_nothing_below_the_line_is_offered(
     assert "Sensing" in identify.note.text()  # type: ignore[attr-defined]
 
 
+@pytest.mark.long
 @pytest.mark.timeout(300)
 def test_sensing_from_the_first_offset_to_the_proof(qtbot: QtBot, fresh: Application) -> None:
     connect(qtbot, fresh)

@@ -462,6 +462,7 @@ def test_a_filter_is_dragged_on_the_strip_in_the_plot_and_by_keys(
     assert stage.shown.crossover == pytest.approx(crossover / 1.01, rel=1e-3)
 
 
+@pytest.mark.long
 def test_it_is_retuned_where_it_turns_for_the_inertia_that_is_there(
     qtbot: QtBot, tuned: Application
 ) -> None:

@@ -141,7 +141,7 @@ WRONG: st.SearchStrategy[Plain] = st.sampled_from(
 )
 
 
-@settings(max_examples=400, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
 @given(
     kind=st.sampled_from(KINDS), key=st.sampled_from(sorted(HEAD)), wrong=WRONG,
     names=st.sets(st.sampled_from(["t", "id", "iq", "vd", "vq", "theta_e", "theta_m", "id_ref",
