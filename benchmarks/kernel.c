@@ -107,14 +107,16 @@ static double bent(double x) {
     return copysign((1.0 - small) / (1.0 + small), x);
 }
 
-static void three_bent(double x, double y, double z, double *p, double *q, double *r) {
-    double a = power(-2.0 * fmin(fabs(x), 20.0)), b = power(-2.0 * fmin(fabs(y), 20.0));
-    double c = power(-2.0 * fmin(fabs(z), 20.0));
-    double xy = (1.0 + a) * (1.0 + b), yz = (1.0 + b) * (1.0 + c), zx = (1.0 + c) * (1.0 + a);
-    double per = 1.0 / (xy * (1.0 + c));
-    *p = copysign((1.0 - a) * yz * per, x);
-    *q = copysign((1.0 - b) * zx * per, y);
-    *r = copysign((1.0 - c) * xy * per, z);
+static double held_in(double x) { return fmin(fmax(x, -20.0), 20.0); }
+
+static void three_bent(double x, double y, double *p, double *q, double *r) {
+    double a = power(-2.0 * held_in(x)), b = power(-2.0 * held_in(y)), ab = a * b;
+    if (fmax(fabs(x), fabs(y)) > 20.0) ab = power(2.0 * held_in(-x - y));
+    double of_a = 1.0 + a, of_b = 1.0 + b, of_ab = 1.0 + ab, both = of_a * of_b;
+    double per = 1.0 / (both * of_ab), rest = of_ab * per;
+    *p = (1.0 - a) * of_b * rest;
+    *q = (1.0 - b) * of_a * rest;
+    *r = (ab - 1.0) * both * per;
 }
 
 static double flux_now(const double *p, const double *x) {
@@ -153,7 +155,7 @@ static void slope(const double *p, double r, double psi, double i_d, double i_q,
         double per_knee = 1.0 / p[I_KNEE], lost = p[V_DEAD], pa = ia * per_knee;
         double pb = (-0.5 * ia + 0.8660254037844386 * ib) * per_knee;
         double la, lb, lc;
-        three_bent(pa, pb, -pa - pb, &la, &lb, &lc);
+        three_bent(pa, pb, &la, &lb, &lc);
         va -= lost * (1.0 / 3.0) * (2.0 * la - lb - lc);
         vb -= lost * 0.5773502691896258 * (lb - lc);
     }

@@ -15,7 +15,7 @@ from scipy.optimize import fsolve
 from oarlock.practice.truth import draw
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel
-from oarlock.simulate.plant import integrate, tanh
+from oarlock.simulate.plant import integrate, tanh, three_tanh
 from oarlock.simulate.plant_parameters import PlantParameters
 
 TS = 62.5e-6
@@ -143,3 +143,14 @@ def test_tanh_is_right_to_the_last_bits() -> None:
     x = np.concatenate([np.linspace(-25.0, 25.0, 4001), [0.0, 1e-9, -1e-9, 19.9, 20.1, -400.0]])
     found = np.array([tanh(float(one)) for one in x])
     assert np.max(np.abs(found - np.tanh(x))) < 3e-16
+
+
+@pytest.mark.parametrize("span", [0.01, 1.0, 15.0, 60.0, 5000.0])
+def test_three_of_them_at_once_are_right_too(span: float) -> None:
+    """Also where two are far out to both sides, and the third is not."""
+    rng = np.random.default_rng(3)
+    x = rng.normal(size=2000) * span
+    y = np.where(rng.random(2000) < 0.3, 0.4 * rng.normal(size=2000) - x,
+                 rng.normal(size=2000) * span)  # fmt: skip
+    found = np.array([three_tanh(*pair) for pair in zip(x.tolist(), y.tolist(), strict=True)])
+    assert np.max(np.abs(found - np.tanh([x, y, -x - y]).T)) < 1e-15

@@ -3,6 +3,7 @@
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -118,6 +119,15 @@ def tally_is_that_of(
     assert np.array_equal(sums, kept.sums[:, lane])
     assert np.array_equal(begun, kept.begun[..., lane])
     assert np.array_equal(bins[..., :whole], kept.kept[lane, ..., :whole])
+
+
+def test_both_loops_are_compiled_before_they_are_wanted(monkeypatch: pytest.MonkeyPatch) -> None:
+    called = []
+    loops = SimpleNamespace(advance=lambda *_: called.append("advance"),
+                            gather=lambda *_: called.append("gather"))  # fmt: skip
+    monkeypatch.setattr(side_by_side, "_loops", lambda: loops)
+    side_by_side.warm_up()
+    assert called == ["advance", "gather"]
 
 
 def test_what_was_never_compiled_is_told_apart(

@@ -85,14 +85,21 @@ def tanh(x: float) -> float:
 
 
 @_jit
-def three_tanh(x: float, y: float, z: float) -> tuple[float, float, float]:
-    """Return tanh of three numbers, 1e-15 or less from it, by one division."""
-    a, b, c = (exp(-2.0 * min(abs(x), _FLAT)), exp(-2.0 * min(abs(y), _FLAT)),
-               exp(-2.0 * min(abs(z), _FLAT)))  # fmt: skip
-    xy, yz, zx = (1.0 + a) * (1.0 + b), (1.0 + b) * (1.0 + c), (1.0 + c) * (1.0 + a)
-    per = 1.0 / (xy * (1.0 + c))
-    return (math.copysign((1.0 - a) * yz * per, x), math.copysign((1.0 - b) * zx * per, y),
-            math.copysign((1.0 - c) * xy * per, z))  # fmt: skip
+def three_tanh(x: float, y: float) -> tuple[float, float, float]:
+    """Return tanh of x, of y and of -x - y, 1e-15 or less from it: two exponentials, one division.
+
+    Beyond `_FLAT` to each side it is held: there it is 1 to the last bit.
+    """
+    a = exp(-2.0 * min(max(x, -_FLAT), _FLAT))
+    b = exp(-2.0 * min(max(y, -_FLAT), _FLAT))
+    ab = a * b
+    if max(abs(x), abs(y)) > _FLAT:  # what is held does not tell their sum
+        ab = exp(2.0 * min(max(-x - y, -_FLAT), _FLAT))
+    of_a, of_b, of_ab = 1.0 + a, 1.0 + b, 1.0 + ab
+    both = of_a * of_b
+    per = 1.0 / (both * of_ab)
+    rest = of_ab * per
+    return (1.0 - a) * of_b * rest, (1.0 - b) * of_a * rest, (ab - 1.0) * both * per
 
 
 @_jit
@@ -156,7 +163,7 @@ def slope(
         ia, ib_ = i_d * c - i_q * s, i_d * s + i_q * c
         pa = ia * per_knee
         pb = (-0.5 * ia + 0.8660254037844386 * ib_) * per_knee
-        la, lb, lc = three_tanh(pa, pb, -pa - pb)
+        la, lb, lc = three_tanh(pa, pb)
         va -= plant[V_DEAD] * _THIRD * (2.0 * la - lb - lc)
         vb -= plant[V_DEAD] * _PER_SQRT3 * (lb - lc)
     vd, vq = va * c + vb * s, vb * c - va * s

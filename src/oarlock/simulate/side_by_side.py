@@ -170,15 +170,19 @@ class LaneTally:
         at, left = since % ROWS, lanes.recorded - since
         while left > 0:
             many = min(left, ROWS - at)
-            _loops().gather(
-                lanes._trace, at, many, self._reach, self._began_at, lanes.resistances,  # noqa: SLF001
-                self.width, self.counts, self.sums, self.begun, self._newest,
-                np.zeros(1, dtype=np.int64),
-            )  # fmt: skip
+            self.gather(lanes, at, many)
             at, left = 0, left - many
         new = int(self.counts[tally.BINS])
         self.kept[..., before : before + new] = self._newest[..., :new, :].transpose(3, 0, 1, 2)
         self.counts[tally.BINS] = before + new
+
+    def gather(self, lanes: Lanes, at: int, many: int) -> None:
+        """Gather so many rows of their recorder."""
+        _loops().gather(
+            lanes._trace, at, many, self._reach, self._began_at, lanes.resistances,  # noqa: SLF001
+            self.width, self.counts, self.sums, self.begun, self._newest,
+            np.zeros(1, dtype=np.int64),
+        )  # fmt: skip
 
 
 def _side_by_side(
@@ -202,4 +206,4 @@ def warm_up() -> None:
     models = [simplest()] * LANES
     lanes, kept = Lanes(models), LaneTally(1, 1, models)
     lanes.advance(1)
-    kept.take(lanes, 0)
+    kept.gather(lanes, 0, 0)
