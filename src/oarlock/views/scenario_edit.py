@@ -2,6 +2,7 @@
 
 import math
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 
 from oarlock.errors import InputError
@@ -25,10 +26,15 @@ class Handle:
     value: float
 
 
+@lru_cache(maxsize=8)  # a drag asks for the same text again and again
+def _read(text: str) -> Scenario:
+    return scenario_of(text)
+
+
 def handles_of(text: str, units: Units = USUAL) -> tuple[Handle, ...]:
     """Return the points of a scenario's text; none where it makes no sense."""
     try:
-        scenario = scenario_of(text)
+        scenario = _read(text)
     except InputError:
         return ()
     return () if scenario.is_tabled else _handles(scenario, units)
@@ -78,7 +84,7 @@ def moved(text: str, number: int, to: Handle, units: Units = USUAL) -> str:
     """
     import tomlkit
 
-    scenario = scenario_of(text)
+    scenario = _read(text)
     handles, control = _handles(scenario, units), scenario.control
     grain = _grain(scenario.duration / _STEPS)
     last = min(scenario.gates_off, scenario.duration)
