@@ -16,8 +16,9 @@ from oarlock.session.jobs import Done, Failed
 from oarlock.ui.frame import strip_loops
 from oarlock.ui.frame.app import Application
 from oarlock.ui.kit import theme as look
-from oarlock.ui.kit.plot import Plot
+from oarlock.ui.kit.plot import Plot, outward
 from oarlock.ui.stages.speed.stage import SpeedStage
+from oarlock.ui.stages.speed.ways_panel import WayCard
 from oarlock.views.rail import stages
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import Stage
@@ -123,6 +124,41 @@ def test_a_position_loop_follows_the_speed_loop_that_is_dragged_or_typed(
     faster = position_gains(session.axis)
     assert faster is not None
     assert faster.Kp > slower.Kp
+
+
+@pytest.mark.parametrize(("key", "low", "high"), [("speed", 16.0, 17.0), ("position", 3.9, 4.1)])
+def test_scales_and_ways_stand_while_a_loop_is_dragged(
+    qtbot: QtBot, tuned: Application, monkeypatch: pytest.MonkeyPatch,
+    key: str, low: float, high: float,
+) -> None:  # fmt: skip
+    """What stands is not painted again, and nobody reads another scale at every position."""
+    tuned.window.show_stage(key)
+    stage = tuned.window.stage(key)
+    if isinstance(stage, SpeedStage):
+        wait(qtbot, lambda: not stage.ways.working)
+    stage.drag_to(low)
+    qtbot.wait(20)
+    painted: list[str] = []
+    frame, card = Plot._paint_frame, WayCard.paintEvent
+    monkeypatch.setattr(Plot, "_paint_frame", lambda plot: painted.append("frame") or frame(plot))  # type: ignore[func-returns-value]
+    monkeypatch.setattr(
+        WayCard, "paintEvent", lambda one, event: (painted.append("card"), card(one, event))[0]
+    )  # type: ignore[func-returns-value]
+    for hertz in np.linspace(low, high, 12).tolist():
+        stage.drag_to(hertz)
+        qtbot.wait(5)
+    stage.end_drag()
+    assert "card" not in painted
+    assert painted.count("frame") <= 12  # a few scales go on by a step
+
+
+@pytest.mark.parametrize("low", [-3.7e-4, 0.0, 12.3])
+@pytest.mark.parametrize("span", [7.1e-4, 0.9, 3.3, 5210.0])
+def test_a_range_ends_at_round_numbers_not_far_out(low: float, span: float) -> None:
+    first, last = outward(low, low + span)
+    assert low - 0.1 * span <= first <= low
+    assert low + span <= last <= low + 1.1 * span + 1e-12
+    assert outward(1.0, 1.0) == (1.0, 1.0)
 
 
 def test_a_gain_of_ones_own_stays_where_the_loop_inside_moves(tuned: Application) -> None:

@@ -89,6 +89,7 @@ class Lanes:
         self.models = tuple(models)
         first = models[0]
         self._first, self._meta = first, first.meta.copy()
+        self._plants = _side_by_side(lambda one: one.plant_now, models)
         self._firm = _side_by_side(lambda one: one.firm, models)
         self._state = _side_by_side(lambda one: one.inside[0], models)
         self._history = _side_by_side(lambda one: one.inside[1], models)
@@ -113,12 +114,13 @@ class Lanes:
         """
         if samples > ROWS:
             raise ValueError(f"{samples} samples, the recorder of the lanes holds {ROWS}")
-        plants = _side_by_side(lambda one: one.plant_now, self.models)
+        for n, one in enumerate(self.models):
+            self._plants[:, n] = one.plant_now
         before = self._state.copy(), self._history.copy(), self._sums.copy(), self._meta.copy()
         apart = np.zeros(1, dtype=np.int64)
         table = self._first.plan[0]
         _loops().advance(
-            plants, self._firm, table, table.shape[0], self._lines, self._state, self._meta,
+            self._plants, self._firm, table, table.shape[0], self._lines, self._state, self._meta,
             self._history, self._columns, self._trace, self._sums, self._none, self._edges,
             self._reach, *self._scratch, samples, apart,
         )  # fmt: skip

@@ -61,6 +61,7 @@ from oarlock.views.stage import BEING_READ, Stage, State
 Array = NDArray[np.float64]
 LOWEST = 2.0  # Hz, where the frequency plots begin
 _POINTS = 180
+_PREFERRED = (1.0, 1.25, 1.6, 2.0, 2.5, 3.15, 4.0, 5.0, 6.3, 8.0, 10.0)  # ISO 3, R10
 _TOLERANCE = 0.10  # of an inertia without a stated uncertainty
 STEP, LOAD = "speed step", "load step"
 _NO_LOAD = LoadFigures(dip=math.nan, dip_at=math.nan, recovery=math.nan, IAE=math.nan)
@@ -288,7 +289,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
     linear = largest_step(loop, limit, volts_left(axis, turning))
     amplitude = settings.amplitude or _round(step_within(loop, axis, speed))
     count = count_of(axis)
-    samples = int(span_of(loop) / T) + 1
+    samples = int(_drawn(loop) / T) + 1
     t = np.arange(samples, dtype=np.float64) * T
     response, sag = loop.closed.step(samples), loop.loaded.step(samples)
     amperes = torque / axis.machine.torque_constant
@@ -326,6 +327,13 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
         phase=np.degrees(phase),
         filters=axis.loops[KEY].filters,
     )  # fmt: skip
+
+
+def _drawn(loop: SpeedLoop) -> float:
+    """Return how much time (s) is drawn: a preferred number, that stands while one drags."""
+    seconds = span_of(loop)
+    power = 10.0 ** math.floor(math.log10(seconds))
+    return next(power * one for one in _PREFERRED if power * one >= (1.0 - 1e-9) * seconds)
 
 
 def _ripple(loop: SpeedLoop, count: float, noise: float) -> float:

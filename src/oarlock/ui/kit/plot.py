@@ -4,6 +4,7 @@ Curves are pyqtgraph's; frame and annotations are painted in viewport pixels, th
 cached picture, so that a drag repaints little.
 """
 
+import math
 from collections.abc import Callable, Sequence
 from typing import Any
 
@@ -30,6 +31,7 @@ from oarlock.ui.kit.paint import line
 Array = NDArray[np.float64]
 Painter = Callable[[QPainter], None]
 Ticks = Sequence[tuple[float, str]]
+_STEPS_OF_A_RANGE = 20.0
 
 
 class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
@@ -67,6 +69,8 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
 
     def set_x(self, low: float, high: float, ticks: Ticks) -> None:
         """Set the range of x and what is written under it."""
+        if (low, high) == self._x and list(ticks) == list(self._x_ticks):
+            return
         self._x, self._x_ticks = (low, high), ticks
         self._box.setXRange(low, high, padding=0.0)
         self._gauge()
@@ -335,6 +339,16 @@ class _Curve(pg.PlotCurveItem):  # type: ignore[misc]
 
 class _Nothing(pg.GraphicsWidget):  # type: ignore[misc]
     """Keeps the view from laying anything out."""
+
+
+def outward(low: float, high: float) -> tuple[float, float]:
+    """Return a range that begins and ends at round numbers: it stands while a loop is dragged."""
+    if not high > low:
+        return low, high
+    raw = (high - low) / _STEPS_OF_A_RANGE
+    power = 10.0 ** math.floor(math.log10(raw))
+    step = next(power * m for m in (1.0, 2.0, 5.0, 10.0) if raw <= power * m)
+    return step * math.floor(low / step), step * math.ceil(high / step)
 
 
 def linear_ticks(

@@ -12,7 +12,7 @@ from oarlock.quantities.display import digits, whole_degrees
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import arrow, dot, draw_text, handle, line, text_width
-from oarlock.ui.kit.plot import Plot, Trail, linear_ticks
+from oarlock.ui.kit.plot import Plot, Trail, linear_ticks, outward
 from oarlock.ui.stages.frequency import FrequencyPlot
 from oarlock.views.position import LOWEST, PositionPicture, angle
 from oarlock.views.speed_sweep import Swept
@@ -187,8 +187,8 @@ class LandingPlot(Plot):
         ticks = linear_ticks(1e3 * low, 1e3 * high, 4, "ms")
         self.set_x(1e3 * low, 1e3 * high, ticks)
         deep = max(4.0 * window, min(1.3 * math.degrees(shown.figures.late), 12.0 * window))
-        self.set_y(-deep, 2.0 * window, linear_ticks(-deep, 2.0 * window, 3, "°"))
-        self.remake_frame()
+        least, most = outward(-deep, 2.0 * window)
+        self.set_y(least, most, linear_ticks(least, most, 3, "°"))
         self.refresh()
 
     def _back(self, p: QPainter) -> None:
@@ -263,7 +263,7 @@ class MovePlot(Plot):
         self.set_x(-0.02 * float(t[-1]), float(t[-1]), ticks)
         low, high = float(np.min(y)), float(np.max(y))
         room = 0.35 * max(high - low, 1e-9)
-        self.set_y(low - room, high + room, linear_ticks(low, high, 3, self._unit))
+        self.set_y(*outward(low - room, high + room), linear_ticks(low, high, 3, self._unit))
         self.refresh()
 
     def _annotate(self, p: QPainter) -> None:

@@ -13,7 +13,7 @@ from oarlock.rehearse.envelope import MOST_FALLEN
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import dot, draw_text, handle, line, text_width
-from oarlock.ui.kit.plot import Plot, linear_ticks
+from oarlock.ui.kit.plot import Plot, linear_ticks, outward
 from oarlock.ui.kit.thin import thinned
 from oarlock.views.rehearsal import Varied
 from oarlock.views.rehearsal_drawn import many_courses
@@ -164,7 +164,7 @@ class RunPlot(Plot):
             names = min(_NAMES / max(self.area.height(), 1.0), 0.5)  # share for what is written
             above = max(0.36, 1.12 * names / (1.0 - names)) * span
             ticks = linear_ticks(least, most, 3, self.unit)
-            self.set_y(least - 0.12 * span, most + above, ticks)
+            self.set_y(*outward(least - 0.12 * span, most + above), ticks)
         self._fill()
         self.refresh()
 

@@ -13,7 +13,7 @@ from oarlock.quantities.display import digits, sentence
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import arrow, dot, draw_text, line, text_width
-from oarlock.ui.kit.plot import Plot, Trail, linear_ticks
+from oarlock.ui.kit.plot import Plot, Trail, linear_ticks, outward
 from oarlock.views.speed import SpeedPicture
 
 Array = NDArray[np.float64]
@@ -53,10 +53,11 @@ class SpeedTimePlot(Plot):
         else:
             self.clear(self._predicted)
         self.set_x(-0.05 * span, span, [(v, "") for v, _ in linear_ticks(0.0, span, 4)])
-        ticks = linear_ticks(low / scaled.per, high / scaled.per, 3)
+        low, high = outward(low / scaled.per, high / scaled.per)
+        ticks = linear_ticks(low, high, 3)
         if ticks:
             ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} {scaled.unit}")
-        self.set_y(low / scaled.per, high / scaled.per, ticks)
+        self.set_y(low, high, ticks)
         if result is not None:
             keep = result.t <= span
             stride = max(int(np.sum(keep)) // 90, 1)
@@ -226,6 +227,7 @@ class PushPlot(Plot):
         above = 1.8 if self.area.height() > _LOW else 3.2  # room for the words over the curve
         top = above * min(max(float(np.max(push)), 0.05 * limit), 2.0 * limit)
         low = 1.25 * max(min(float(np.min(push)), -0.15 * top), -2.0 * limit)
+        low, top = outward(low, top)
         self.set_y(low, top, units.ticks(units.current(), low, top, 2))
         self.refresh()
 

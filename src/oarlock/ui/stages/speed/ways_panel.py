@@ -137,6 +137,7 @@ class WaysPanel(QWidget):
         self, cards: tuple[Card, ...], hertz: float, used: Callable[[Way], bool]
     ) -> None:
         """Show the ways that were found."""
+        before = self._title
         self._title = f"Ways round {hertz:.0f} Hz" if cards else ""
         if self.working and not cards:
             self._title = "Looking for ways round the resonance"
@@ -145,7 +146,8 @@ class WaysPanel(QWidget):
             widget.setVisible(n < len(cards))
             if n < len(cards):
                 widget.show_card(cards[n], deepest, used=used(cards[n].way))
-        self.update()
+        if self._title != before:  # else the cards would be painted again with it
+            self.update()
 
     def resizeEvent(self, _event: QResizeEvent) -> None:
         each = (self.height() - _HEAD) // _MOST
