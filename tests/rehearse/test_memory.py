@@ -12,8 +12,10 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import format_axis
 from oarlock.rehearse import memory
+from oarlock.rehearse.beside import rehearse_beside
 from oarlock.rehearse.bins import Bins, bytes_of
 from oarlock.rehearse.memory import free, refuse_too_large
+from oarlock.rehearse.plant import believed_plant
 from oarlock.rehearse.run import rehearse
 from oarlock.rehearse.scenario import Control, Point, Scenario
 from oarlock.rehearse.vary import study
@@ -50,6 +52,16 @@ def test_it_is_refused_with_what_would_fit(winch: Axis, monkeypatch: pytest.Monk
     refuse_too_large(at_most, winch)
     with pytest.raises(InputError, match="2 machines at a time"):
         refuse_too_large(at_most, winch, 2)
+
+
+def test_lanes_are_counted_whole(winch: Axis, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Three machines side by side take the room of all lanes."""
+    room = 4.0 * 1.5 * bytes_of(LONG.duration, winch) / 0.8
+    monkeypatch.setattr(memory, "free", lambda: room)
+    plants = [believed_plant(winch)] * 3
+    with pytest.raises(InputError, match="8 machines at a time"):
+        rehearse_beside(LONG, winch, plants)
+    refuse_too_large(LONG, winch, 3)
 
 
 def test_the_command_says_it_in_one_line(

@@ -26,9 +26,10 @@ def rehearse_beside(
 
     Lanes that are left over play the last plant again.
     """
-    refuse_too_large(scenario, axis, len(plants))
+    together = goes_beside(len(plants), bridge)
+    refuse_too_large(scenario, axis, LANES if together else len(plants))
     runs = [Run(scenario, axis, plant, bridge=bridge, seed=seed) for plant in plants]
-    if goes_beside(len(runs), bridge):
+    if together:
         spare = [Run(scenario, axis, plants[-1], bridge=bridge, seed=seed)
                  for _ in range(LANES - len(runs))]  # fmt: skip
         _together([*runs, *spare], cancel)
