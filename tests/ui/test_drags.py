@@ -163,7 +163,7 @@ def test_scales_and_ways_stand_while_a_loop_is_dragged(
         stage.drag_to(hertz)
         qtbot.wait(5)
     stage.end_drag()
-    assert cards.count <= 12  # one of them lies beside what is painted
+    assert cards.count < 20  # of 36: one of them lies beside what is painted
     assert len(frames) <= 12  # a few scales go on by a step
 
 

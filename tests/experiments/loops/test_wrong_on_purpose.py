@@ -112,8 +112,11 @@ def test_a_slow_drive_of_another_rate_is_refused(axis: Axis) -> None:
 
 
 def test_a_loop_that_swings_in_its_play_is_told_as_such(axis: Axis) -> None:
-    """Tuned for a shaft without play: the loop never rests, and its step says nothing of gains."""
-    plant = replace(draw("winch", 0), backlash=math.radians(0.1))
+    """Tuned for a shaft without play: the loop never rests, and its step says nothing of gains.
+
+    In a third of that play it may rest: whether the swing begins hangs on noise.
+    """
+    plant = replace(draw("winch", 0), backlash=math.radians(0.3))
     speed = usual_speed(axis)
     for test in (_step(axis), LoadStep(speed=speed, torque=usual_load(axis))):
         found = read(play_on_model(test, axis, plant), axis)
