@@ -238,7 +238,8 @@ class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
             told.append(at)
             p.setPen(t.muted)
             width = metrics.horizontalAdvance(label)
-            p.drawText(QPointF(round(area.left() - 7 - width), max(round(at + 4), 12)), label)
+            low = min(max(round(at + 4), 12), self.height() - 2)  # whole, also at the edges
+            p.drawText(QPointF(round(area.left() - 7 - width), low), label)
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         for painter in self._in_frame:
             painter(p)
