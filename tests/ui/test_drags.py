@@ -18,7 +18,7 @@ from oarlock.session.jobs import Done, Failed
 from oarlock.ui.frame import strip_loops
 from oarlock.ui.frame.app import Application
 from oarlock.ui.kit import theme as look
-from oarlock.ui.kit.plot import Plot, outward
+from oarlock.ui.kit.plot import Plot, linear_ticks, outward
 from oarlock.ui.stages.speed.stage import SpeedStage
 from oarlock.views.rail import stages
 from oarlock.views.snapshot import Snapshot
@@ -174,6 +174,15 @@ def test_a_range_ends_at_round_numbers_not_far_out(low: float, span: float) -> N
     assert low - 0.1 * span <= first <= low
     assert low + span <= last <= low + 1.1 * span + 1e-12
     assert outward(1.0, 1.0) == (1.0, 1.0)
+
+
+@pytest.mark.parametrize("count", [1, 3, 5])
+@pytest.mark.parametrize(("low", "high"), [(-0.8, 0.8), (3.1, 3.9), (0.0, 1.0), (-7e-3, 2e-3)])
+def test_a_scale_has_two_numbers_at_least(low: float, high: float, count: int) -> None:
+    ticks = linear_ticks(low, high, count)
+    assert 2 <= len(ticks) <= 2 * count + 2
+    assert len({label for _, label in ticks}) == len(ticks)
+    assert all(low <= value <= high for value, _ in ticks)
 
 
 def test_a_gain_of_ones_own_stays_where_the_loop_inside_moves(tuned: Application) -> None:

@@ -32,6 +32,7 @@ Array = NDArray[np.float64]
 Painter = Callable[[QPainter], None]
 Ticks = Sequence[tuple[float, str]]
 _STEPS_OF_A_RANGE = 20.0
+_ROUND = (1.0, 2.0, 2.5, 5.0, 10.0)
 
 
 class Plot(pg.GraphicsView):  # type: ignore[misc]  # pyqtgraph is untyped
@@ -360,12 +361,15 @@ def linear_ticks(
         return []
     raw = (high - low) / max(count, 1)
     power = 10.0 ** np.floor(np.log10(raw))
-    step = next(power * m for m in (1, 2, 2.5, 5, 10) if raw <= power * m * 1.0001)
-    first = np.ceil(low / step - 1e-9)
-    values = [float(step * n) for n in np.arange(first, np.floor(high / step + 1e-9) + 1)]
-    places = max(
-        0, int(-np.floor(np.log10(step) + 1e-9)) + (1 if abs(step / power - 2.5) < 0.01 else 0)
-    )
+    steps = [scale * m for scale in (0.1 * power, power) for m in _ROUND]
+    widest = next(n for n, one in enumerate(steps) if raw <= one * 1.0001)
+    for step in steps[widest::-1]:  # one number alone tells no scale
+        first = np.ceil(low / step - 1e-9)
+        values = [float(step * n) for n in np.arange(first, np.floor(high / step + 1e-9) + 1)]
+        if len(values) > 1:
+            break
+    exponent = int(np.floor(np.log10(step) + 1e-9))
+    places = max(0, -exponent + (1 if abs(step / 10.0**exponent - 2.5) < 0.01 else 0))
     values = [0.0 if abs(v) < 1e-9 * step else v for v in values]
     labels = [f"{v:.{places}f}".replace("-", "−") for v in values]
     if unit and labels:
