@@ -14,6 +14,7 @@ from pytestqt.qtbot import QtBot
 from oarlock.control.designs import follows
 from oarlock.control.position_design import design_position, position_gains
 from oarlock.control.speed_design import speed_gains
+from oarlock.experiments.loops.speed_test import span_of
 from oarlock.session.jobs import Done, Failed
 from oarlock.ui.frame import strip_loops
 from oarlock.ui.frame.app import Application
@@ -21,7 +22,9 @@ from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.plot import Plot, linear_ticks, outward
 from oarlock.ui.stages.speed.stage import SpeedStage
 from oarlock.views.rail import stages
+from oarlock.views.screen import SpeedSettings
 from oarlock.views.snapshot import Snapshot
+from oarlock.views.speed import picture
 from oarlock.views.stage import Stage
 from tests.conftest import wait
 from tests.speed_axis import tuned_winch
@@ -183,6 +186,45 @@ def test_a_scale_has_two_numbers_at_least(low: float, high: float, count: int) -
     assert 2 <= len(ticks) <= 2 * count + 2
     assert len({label for _, label in ticks}) == len(ticks)
     assert all(low <= value <= high for value, _ in ticks)
+
+
+def test_a_loop_is_drawn_for_as_long_as_it_takes_and_little_longer() -> None:
+    for factor in (0.5, 0.8, 1.0, 1.3):
+        axis = tuned_winch()
+        gains = speed_gains(axis)
+        assert gains is not None
+        shown = picture(axis.with_loop_gains("speed", replace(gains, Ki=factor * gains.Ki)),
+                        SpeedSettings())  # fmt: skip
+        takes, T = span_of(shown.loop), shown.loop.plant.T
+        assert takes - T <= shown.t[-1] <= 1.3 * takes
+
+
+def test_a_frame_is_painted_again_where_range_or_numbers_change(qtbot: QtBot) -> None:
+    plot = Plot()
+    qtbot.addWidget(plot)
+    plot.set_x(0.0, 2.0, [(1.0, "1")])
+    plot._frame = standing = QPixmap(1, 1)
+    plot.set_x(0.0, 2.0, [(1.0, "1")])
+    assert plot._frame is standing
+    plot.set_x(0.0, 2.0, [(1.0, "1 s")])
+    assert plot._frame is None
+    plot._frame = standing
+    plot.set_x(0.0, 2.5, [(1.0, "1 s")])
+    assert plot._frame is None
+
+
+def test_a_number_at_the_lower_edge_is_whole(qtbot: QtBot) -> None:
+    rows = []
+    for low in (-80.0, -40.0):  # in the middle, at the edge
+        plot = Plot(left=60, bottom=0)
+        qtbot.addWidget(plot)
+        plot.resize(200, 120)
+        plot.set_y(low, 0.0, [(-40.0, "40")])
+        image = plot._paint_frame().toImage()
+        paper = image.pixelColor(1, 1)
+        rows.append(sum(any(image.pixelColor(x, y) != paper for x in range(55))
+                        for y in range(image.height())))  # fmt: skip
+    assert rows[0] == rows[1] > 5
 
 
 def test_a_gain_of_ones_own_stays_where_the_loop_inside_moves(tuned: Application) -> None:
