@@ -31,7 +31,7 @@ from oarlock.rehearse.scenario import Control, Point, Scenario
 from oarlock.rehearse.vary import study
 from oarlock.simulate import layout as k
 from oarlock.simulate.plant_parameters import Modulation, PlantParameters
-from oarlock.simulate.side_by_side import Lanes
+from oarlock.simulate.side_by_side import ROWS, Lanes
 
 Row = tuple[str, float, float, bool, str]  # what, value, bar, whether more is better, unit
 LIFT = Scenario(
@@ -158,13 +158,13 @@ def lanes(axis: Axis) -> tuple[float, float]:
         models = [Run(LIFT, axis, plant).model for plant in plants]
         together = Lanes(models)
         for model in models:
-            model.advance(2000)
-        together.advance(2000)
+            model.advance(ROWS)
+        together.advance(ROWS)
         begin = time.perf_counter()
         for model in models:
-            model.advance(2000)
+            model.advance(ROWS)
         between = time.perf_counter()
-        together.advance(2000)
+        together.advance(ROWS)
         loops.append((between - begin, time.perf_counter() - between))
     alone = best(lambda: [rehearse(LIFT, axis, plant=plant) for plant in plants], 5)
     beside = best(lambda: rehearse_beside(LIFT, axis, plants), 5)

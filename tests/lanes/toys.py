@@ -68,11 +68,12 @@ def parted(settings: np.ndarray, state: np.ndarray, meta: np.ndarray, k: int) ->
 
 
 def counted(settings: np.ndarray, state: np.ndarray, meta: np.ndarray, k: int) -> None:
-    """A loop as long as each lane needs, and one with a way out."""
+    """A loop that each lane leaves when it likes, and one with a way out."""
     parts = 3 if abs(state[0]) > 1.0 else (2 if state[0] > 0.0 else 1)
-    for _ in range(parts):
-        state[0] = 0.5 * state[0] + k
-        state[1] += state[0] / parts
+    for n in range(3):
+        if n < parts:
+            state[0] = 0.5 * state[0] + k
+            state[1] += state[0] / parts
     state[2] = first_above(settings, state[1])
     for n in range(2):
         step = 0.25 * n

@@ -243,15 +243,9 @@ class Function(Expressions):
             raise self.unknown(node)
         over, kind = self.value(node.iter) if not _is_range(node.iter) else self._range(node.iter)
         name = node.target.id
-        if kind == SHARED or not _is_range(node.iter):
-            self.kinds[name] = max(self.kinds.get(name, SHARED), kind)
-            self.defined.add(name)
-            self.write(depth, f"for {name} in {over}:")
-        else:  # as often as the lane that goes on longest
-            self.masks += 1
-            name = f"turn{self.masks}"
-            self.write(depth, f"for {name} in range(lanes_.highest({over})):")
-            mask = self.fresh(depth + 1, f"lanes_.both({mask}, lanes_.less({name}, {over}))")
+        self.kinds[name] = max(self.kinds.get(name, SHARED), kind)
+        self.defined.add(name)
+        self.write(depth, f"for {name} in {over}:")
         if any(isinstance(part, ast.Return) for one in node.body for part in ast.walk(one)):
             mask = self.fresh(depth + 1, f"lanes_.both({mask}, live)")
             self.leaves = True
@@ -262,12 +256,9 @@ class Function(Expressions):
     def _range(self, node: ast.expr) -> Part:
         assert isinstance(node, ast.Call)
         parts = [self.value(one) for one in node.args]
-        kind = max(one for _, one in parts)
-        if not kind:
-            return f"range({', '.join(text for text, _ in parts)})", SHARED
-        if len(parts) > 1:
+        if any(kind for _, kind in parts):  # each lane as often as it likes
             raise self.unknown(node)
-        return parts[0]
+        return f"range({', '.join(text for text, _ in parts)})", SHARED
 
 
 def _names(target: ast.expr) -> list[ast.expr]:

@@ -251,18 +251,6 @@ def some(typingctx: Any, flags: Any) -> Any:
     return types.boolean(flags), made
 
 
-@intrinsic
-def highest(typingctx: Any, a: Any) -> Any:
-    """Return the highest of whole numbers."""
-
-    def made(context: Any, builder: ir.IRBuilder, sig: Any, args: Any) -> ir.Value:
-        kind = ir.FunctionType(ir.IntType(64), [args[0].type])
-        name = f"llvm.vector.reduce.smax.v{LANES}i64"
-        return builder.call(cgutils.get_or_insert_function(builder.module, kind, name), args)
-
-    return types.int64(a), made
-
-
 def _put_together(builder: ir.IRBuilder, of: types.Type, values: Sequence[ir.Value]) -> ir.Value:
     """Put doubles together of their exponents alone."""
     vector = ir.VectorType(ir.IntType(64), LANES)

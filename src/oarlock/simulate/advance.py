@@ -80,7 +80,7 @@ from oarlock.simulate.layout import (
     Whole,
 )  # fmt: skip
 from oarlock.simulate.link import charge, drawn
-from oarlock.simulate.plant import hand_speed, integrate, turn
+from oarlock.simulate.plant import PER_SQRT3, THIRD, hand_speed, integrate, turn
 from oarlock.simulate.recorder import add_up, look, record
 from oarlock.simulate.sense import currents as sense_currents
 from oarlock.simulate.sense import read_sensor
@@ -88,7 +88,6 @@ from oarlock.simulate.switching import stay, switch
 from oarlock.simulate.waves import wave
 
 _jit, _part = njit(), njit(inline=True)
-_THIRD, _PER_SQRT3 = 1.0 / 3.0, 0.5773502691896258
 
 
 @_part
@@ -153,8 +152,8 @@ def _apply(
     for j in range(3):
         turned = j * TAU / 3.0
         out[int(plant[WIRE_A + j])] = v_alpha * math.cos(turned) + v_beta * math.sin(turned)
-    state[V_ALPHA] = scale * _THIRD * (2.0 * out[0] - out[1] - out[2])
-    state[V_BETA] = scale * _PER_SQRT3 * (out[1] - out[2])
+    state[V_ALPHA] = scale * THIRD * (2.0 * out[0] - out[1] - out[2])
+    state[V_BETA] = scale * PER_SQRT3 * (out[1] - out[2])
 
 
 @_part

@@ -73,7 +73,7 @@ from oarlock.simulate.layout import (
 
 _jit = njit(inline=True)
 _FAR = 0.1  # rad, electrical, that the rotor turns in a period
-_THIRD, _SIXTH, _PER_SQRT3 = 1.0 / 3.0, 1.0 / 6.0, 0.5773502691896258
+THIRD, _SIXTH, PER_SQRT3 = 1.0 / 3.0, 1.0 / 6.0, 0.5773502691896258
 _FLAT = 20.0  # beyond which tanh is 1 to the last bit
 
 
@@ -164,8 +164,8 @@ def slope(
         pa = ia * per_knee
         pb = (-0.5 * ia + 0.8660254037844386 * ib_) * per_knee
         la, lb, lc = three_tanh(pa, pb)
-        va -= plant[V_DEAD] * _THIRD * (2.0 * la - lb - lc)
-        vb -= plant[V_DEAD] * _PER_SQRT3 * (lb - lc)
+        va -= plant[V_DEAD] * THIRD * (2.0 * la - lb - lc)
+        vb -= plant[V_DEAD] * PER_SQRT3 * (lb - lc)
     vd, vq = va * c + vb * s, vb * c - va * s
     flux_d, flux_q, inc_d, inc_q, across = _fluxes(plant, psi, i_d, i_q)
     ed, eq = share * (vd - r * i_d), share * (vq - r * i_q)

@@ -15,6 +15,7 @@ from oarlock.machine.unknown import FOUND_LATER, NEEDED, is_known, missing
 from oarlock.quantities import Origin
 from oarlock.quantities.display import digits, sentence
 from oarlock.quantities.kinds import RPM
+from oarlock.quantities.preferred import at_least
 from oarlock.records.quantity import KEYS
 from oarlock.views.identify import identified
 from oarlock.views.snapshot import Snapshot
@@ -104,9 +105,7 @@ def _speeds(limits: Limits, base: float) -> list[float]:
 
 
 def _contours(limits: Limits, most: float) -> tuple[tuple[float, Array, Array], ...]:
-    raw = most / 5.0
-    power = 10.0 ** math.floor(math.log10(raw))
-    step = next(power * m for m in (1, 2, 5, 10) if raw <= power * m)
+    step = at_least(most / 5.0)
     i_d = np.linspace(-1.25 * limits.i_max, 0.3 * limits.i_max, 80)
     found = []
     for n in range(1, 6):

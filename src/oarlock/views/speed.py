@@ -52,6 +52,7 @@ from oarlock.machine.loop import alike
 from oarlock.machine.speed_loop import KEY, SpeedGains, SpeedTarget
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.quantities.kinds import RPM
+from oarlock.quantities.preferred import R10, at_least
 from oarlock.records.settings import number, table
 from oarlock.views.current import UNSTABLE
 from oarlock.views.screen import SpeedSettings
@@ -61,7 +62,6 @@ from oarlock.views.stage import BEING_READ, Stage, State
 Array = NDArray[np.float64]
 LOWEST = 2.0  # Hz, where the frequency plots begin
 _POINTS = 180
-_PREFERRED = (1.0, 1.25, 1.6, 2.0, 2.5, 3.15, 4.0, 5.0, 6.3, 8.0, 10.0)  # ISO 3, R10
 _TOLERANCE = 0.10  # of an inertia without a stated uncertainty
 STEP, LOAD = "speed step", "load step"
 _NO_LOAD = LoadFigures(dip=math.nan, dip_at=math.nan, recovery=math.nan, IAE=math.nan)
@@ -331,9 +331,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
 
 def _drawn(loop: SpeedLoop) -> float:
     """Return how much time (s) is drawn: a preferred number, that stands while one drags."""
-    seconds = span_of(loop)
-    power = 10.0 ** math.floor(math.log10(seconds))
-    return next(power * one for one in _PREFERRED if power * one >= (1.0 - 1e-9) * seconds)
+    return at_least(span_of(loop), R10)
 
 
 def _ripple(loop: SpeedLoop, count: float, noise: float) -> float:

@@ -25,6 +25,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QWidget
 
+from oarlock.quantities.preferred import at_least
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import line
 
@@ -347,9 +348,7 @@ def outward(low: float, high: float) -> tuple[float, float]:
     """Return a range that begins and ends at round numbers: it stands while a loop is dragged."""
     if not high > low:
         return low, high
-    raw = (high - low) / _STEPS_OF_A_RANGE
-    power = 10.0 ** math.floor(math.log10(raw))
-    step = next(power * m for m in (1.0, 2.0, 5.0, 10.0) if raw <= power * m)
+    step = at_least((high - low) / _STEPS_OF_A_RANGE)
     return step * math.floor(low / step), step * math.ceil(high / step)
 
 
