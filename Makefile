@@ -18,7 +18,7 @@ demo-headless: $(READY)
 test: $(READY)
 	@$(BIN)/python -m oarlock.warm
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n 3 --dist worksteal -m "not realtime" --durations=8
-	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -m realtime --durations=12
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n 2 --dist worksteal -m realtime --durations=12
 
 check: lint types contracts
 

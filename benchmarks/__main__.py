@@ -21,7 +21,7 @@ from pathlib import Path
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 import numpy as np
-from PySide6.QtCore import QCoreApplication, QPointF
+from PySide6.QtCore import QCoreApplication, QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 from tests.speed_axis import tuned_winch
@@ -105,11 +105,11 @@ def drag(*, short: bool = False) -> list[Row]:
         opened.session.edit("all loops", replace(axis, name=opened.session.axis.name))
         opened.window.resize(1280, 800)
         opened.window.show()
-        bare = BareWindow()
-        bare.resize(1280, 800)
-        bare.show()
         for key, low, high in (("current", 100.0, 900.0), ("speed", 10.0, 25.0),
                                ("position", 2.0, 6.0)):  # fmt: skip
+            bare = BareWindow(SHOWN[key])
+            bare.resize(1280, 800)
+            bare.show()
             opened.window.show_stage(key)
             stage = opened.window.stage(key)
             for _ in range(20):
@@ -133,7 +133,7 @@ def drag(*, short: bool = False) -> list[Row]:
             if beside:
                 rows.append(Row("  beside a job that computes in Python, over it", beside / middle,
                                 4.0, "×"))  # fmt: skip
-        bare.close()
+            bare.close()
         opened.close()
         opened.window.close()
     return rows
@@ -166,18 +166,35 @@ def _painted(qt: QCoreApplication, move: Callable[[], object]) -> float:
     return 1e3 * (time.perf_counter() - begun)
 
 
+@dataclass(frozen=True)
+class Shown:
+    """How much a window shows: counted call by call while all of it is painted."""
+
+    curves: int
+    dashed: int  # of the curves
+    points: int  # of all curves
+    areas: int
+    lines: int
+    marks: int
+    labels: int
+
+
+SHOWN = {
+    "current": Shown(curves=5, dashed=1, points=374, areas=16, lines=129, marks=30, labels=163),
+    "speed": Shown(curves=8, dashed=2, points=2324, areas=19, lines=142, marks=24, labels=156),
+    "position": Shown(curves=8, dashed=2, points=3750, areas=11, lines=152, marks=18, labels=138),
+}
+
+
 class BareWindow(QWidget):
-    """Paints what the current loop's window shows, and nothing is computed or decided for it."""
+    """Paints as much as a loop's window shows, and nothing is computed or decided for it."""
 
-    # As counted on that window, painter's call by call, in one repaint of a drag.
-    CURVES, POINTS, LINES, MARKS, LABELS = 9, 240, 25, 26, 137
-
-    def __init__(self) -> None:
+    def __init__(self, shown: Shown) -> None:
         super().__init__()
-        self._at = 0
-        x = np.linspace(0.0, 1.0, self.POINTS)
+        self._shown, self._at = shown, 0
+        x = np.linspace(0.0, 1.0, shown.points // shown.curves)
         shapes = [np.column_stack([1280 * x, 400 + 9 * n * np.sin(9 * x + n)])
-                  for n in range(self.CURVES)]  # fmt: skip
+                  for n in range(shown.curves)]  # fmt: skip
         self._shapes = [QPolygonF([QPointF(a, b) for a, b in s.tolist()]) for s in shapes]
 
     def shift(self, at: int) -> None:
@@ -189,14 +206,19 @@ class BareWindow(QWidget):
         p = QPainter(self)
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         p.fillRect(self.rect(), QColor("white"))
-        p.setPen(QPen(QColor("black"), 1.6))
         for n, shape in enumerate(self._shapes):
+            dashed = n < self._shown.dashed
+            style = Qt.PenStyle.DashLine if dashed else Qt.PenStyle.SolidLine
+            p.setPen(QPen(QColor("black"), 1.6, style))
             p.drawPolyline(shape.translated(0.0, self._at % 7 + n))
-        for n in range(self.LINES):
-            p.drawLine(QPointF(20 + 50 * n, 100 + self._at % 7), QPointF(20 + 50 * n, 700))
-        for n in range(self.MARKS):
-            p.drawEllipse(QPointF(20 + 48 * n, 300 + self._at % 7), 5.0, 5.0)
-        for n in range(self.LABELS):
+        p.setPen(QPen(QColor("black"), 1.0))
+        for n in range(self._shown.lines):
+            p.drawLine(QPointF(20 + 8 * n, 100 + self._at % 7), QPointF(20 + 8 * n, 300))
+        for n in range(self._shown.areas):
+            p.drawConvexPolygon(QPolygonF([QPointF(9 + 60 * n, 9), QPointF(9, 20), QPointF(20, 9)]))
+        for n in range(self._shown.marks):
+            p.drawEllipse(QPointF(20 + 40 * n, 300 + self._at % 7), 5.0, 5.0)
+        for n in range(self._shown.labels):
             text = f"{n * 7.3 + self._at * 0.1:.1f} Hz"
             p.drawText(QPointF(20 + 120 * (n % 10), 40 + 48 * (n // 10)), text)
 

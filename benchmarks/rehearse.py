@@ -11,6 +11,7 @@ import statistics
 import sys
 import time
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 from scipy.integrate import solve_ivp
@@ -104,22 +105,22 @@ def against_solver(kind: str, periods: int) -> tuple[float, float]:
     return theirs / ours, float(np.max(np.abs(np.array(truth) - currents)))
 
 
-def real_time(axis: Axis, bridge: Modulation) -> tuple[float, float]:
-    """Return (share of real time of a lift of 10 s, MB that it grows by)."""
+def real_time(axis: Axis, lift: Scenario, bridge: Modulation) -> tuple[float, float]:
+    """Return (share of real time of a lift, MB that it grows by)."""
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-    taken = best(lambda: rehearse(LIFT, axis, bridge=bridge), 3)
-    return taken / LIFT.duration, (
+    taken = best(lambda: rehearse(lift, axis, bridge=bridge), 3)
+    return taken / lift.duration, (
         resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before
     ) / 1e3
 
 
-def free_cores(axis: Axis) -> float:
+def free_cores(axis: Axis, samples: int) -> float:
     """Return how many times as much two threads do that compute without the interpreter's lock."""
     believed = believed_plant(axis)
 
     def work(_: int) -> int:
         model = begun(plan_of(SPIN, axis), axis, believed)
-        model.advance(60_000)
+        model.advance(samples)
         return model.recorded
 
     ratios = []
@@ -145,7 +146,7 @@ def threads(axis: Axis, variants: int) -> float:
     return min(found[1]) / min(found[2])
 
 
-def lanes(axis: Axis) -> tuple[float, float]:
+def lanes(axis: Axis, lift: Scenario, repeats: int) -> tuple[float, float]:
     """Return how many times as fast eight variants are side by side as one after another.
 
     The drive's loop alone, and whole rehearsals: set out, bins, figures' columns.
@@ -154,8 +155,8 @@ def lanes(axis: Axis) -> tuple[float, float]:
     rng = np.random.default_rng(7)
     plants = vary.plants_of(axis, 1.0 + 0.02 * rng.normal(size=(LANES, len(known))))
     loops = []
-    for _ in range(12):
-        models = [Run(LIFT, axis, plant).model for plant in plants]
+    for _ in range(repeats):
+        models = [Run(lift, axis, plant).model for plant in plants]
         together = Lanes(models)
         for model in models:
             model.advance(ROWS)
@@ -166,8 +167,9 @@ def lanes(axis: Axis) -> tuple[float, float]:
         between = time.perf_counter()
         together.advance(ROWS)
         loops.append((between - begin, time.perf_counter() - between))
-    alone = best(lambda: [rehearse(LIFT, axis, plant=plant) for plant in plants], 5)
-    beside = best(lambda: rehearse_beside(LIFT, axis, plants), 5)
+    times = min(repeats, 5)
+    alone = best(lambda: [rehearse(lift, axis, plant=plant) for plant in plants], times)
+    beside = best(lambda: rehearse_beside(lift, axis, plants), times)
     return min(a for a, _ in loops) / min(b for _, b in loops), alone / beside
 
 
@@ -192,33 +194,35 @@ def bare(axis: Axis, believed: PlantParameters) -> float:
 def rows_of(short: bool) -> list[Row]:
     """Return every measured figure with its bar."""
     axis, rows = winch(), []
+    lift = replace(LIFT, duration=1.0, points=LIFT.points[:1]) if short else LIFT
+    variants, few, many = (16, 16, 32) if short else (64, 100, 10_000)
+    samples, repeats, moves = (6000, 1, 6) if short else (60_000, 12, 60)
     rehearse(SPIN, axis)
     for kind, bar, apart_bar in (("averaged", 1500.0, 1e-4), ("space vector", 2500.0, 1e-5)):
         times, apart = against_solver(kind, 10 if short else 200)
         rows.append((f"solve_ivp of the plant over the kernel, {kind}", times, bar, True, "×"))
         rows.append((f"iq beside DOP853, {kind}", apart, apart_bar, False, "A"))
-    if short:
-        return rows
-    share, grown = real_time(axis, Modulation.AVERAGED)
-    rows.append(("a lift of 10 s, of real time, averaged", share, 0.1, False, ""))
+    share, grown = real_time(axis, lift, Modulation.AVERAGED)
+    rows.append((f"a lift of {lift.duration:g} s, of real time, averaged", share, 0.1, False, ""))
     rows.append(("memory that it takes", grown, 20.0, False, "MB"))
-    share, _ = real_time(axis, Modulation.SPACE_VECTOR)
+    share, _ = real_time(axis, lift, Modulation.SPACE_VECTOR)
     rows.append(("the same, space vector", share, 1.0, False, ""))
     believed = bridged(believed_plant(axis), axis, Modulation.AVERAGED)
     rows.append(("a rehearsal over its kernel alone", bare(axis, believed), 2.0, False, "×"))
-    rows.append(("what two threads do here at best", free_cores(axis), 1.7, True, "×"))
-    rows.append(("64 variants on two threads over one", threads(axis, 64), 1.7, True, "×"))
-    loop, whole = lanes(axis)
+    rows.append(("what two threads do here at best", free_cores(axis, samples), 1.7, True, "×"))
+    twice = threads(axis, variants)
+    rows.append((f"{variants} variants on two threads over one", twice, 1.7, True, "×"))
+    loop, whole = lanes(axis, lift, repeats)
     rows.append(("the loop, eight in lanes over eight alone", loop, 5.0, True, "×"))
     rows.append(("rehearsals of eight variants, likewise", whole, 5.0, True, "×"))
-    rows.append(("a variant of 10 000 over one of 100", each(axis, 100, 10_000), 1.3, False, "×"))
-    rows += window_rows(axis)
+    rows.append((f"a variant of {many} over one of {few}", each(axis, few, many), 1.3, False, "×"))
+    rows += window_rows(axis, moves)
     return rows
 
 
-def window_rows(axis: Axis) -> list[Row]:
+def window_rows(axis: Axis, many: int) -> list[Row]:
     """Return what the window does with long runs and with points that are dragged."""
-    shown, dragged = measured(axis)
+    shown, dragged = measured(axis, many=many)
     return [("frames a second, 8 channels of 200 000 points", shown, 30.0, True, ""),
             ("a point of 5 s is dragged, until drawn", dragged, 100.0, False, "ms")]  # fmt: skip
 

@@ -4,6 +4,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from oarlock.ui.frame.app import Application, application
@@ -13,20 +14,18 @@ from tests.conftest import CALM, wait
 
 @pytest.fixture(scope="session")
 def qapp_cls() -> type:
-    from PySide6.QtWidgets import QApplication
-
     return QApplication
 
 
-@pytest.fixture(autouse=True)
+@pytest.fixture(scope="session", autouse=True)
 def _an_application(qapp: object) -> None:
-    """Fonts are measured by an application, whichever test comes first."""
+    """Fonts are measured by an application, whichever test comes first; its style is ours."""
+    application().setStyle("Fusion")
+    look.load_fonts()
 
 
 def window_on(qtbot: QtBot, path: Path) -> Iterator[Application]:
     """Open a project's window, no drive connected, and close it in the end."""
-    application().setStyle("Fusion")
-    look.load_fonts()
     made = Application(path)
     made.window.resize(1280, 800)
     made.start(practice=False)

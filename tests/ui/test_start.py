@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 from PySide6.QtCore import QMimeData, QPoint, Qt, QUrl
 from PySide6.QtGui import QDropEvent
-from PySide6.QtWidgets import QApplication, QLineEdit
+from PySide6.QtWidgets import QLineEdit
 from pytestqt.qtbot import QtBot
 from shiboken6 import isValid
 
@@ -20,7 +20,6 @@ from oarlock.session.shelf import put
 from oarlock.store.project import Project
 from oarlock.ui.frame.new_axis import NewAxisPanel, RenamePanel
 from oarlock.ui.frame.program import Demo, Program
-from oarlock.ui.kit import theme as look
 from oarlock.ui.start.projects import when
 from oarlock.ui.start.window import StartWindow
 from tests.conftest import wait
@@ -30,8 +29,6 @@ Key = Qt.Key
 
 @pytest.fixture
 def program(qtbot: QtBot, tmp_path: Path) -> Iterator[Program]:
-    QApplication.setStyle("Fusion")
-    look.load_fonts()
     folder = tmp_path / "the demo"
     made = Program(Demo(folder / FILE, lambda: make_demo(folder)))
     yield made
