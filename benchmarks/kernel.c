@@ -148,22 +148,39 @@ static void fluxes(const double *p, double psi, double i_d, double i_q, double *
     *mutual = -2.0 * across * i_q;
 }
 
+/* What stays over many slopes. */
+struct once { double per_knee, share, per_det; int straight; };
+
+static struct once once(const double *p, double r) {
+    struct once o;
+    o.per_knee = p[V_DEAD] > 0.0 ? 1.0 / p[I_KNEE] : 0.0;
+    o.share = p[IRON] > 0.0 ? 1.0 / (1.0 + p[IRON] * r) : 1.0;
+    o.straight = p[LD_BEND] == 0.0 && p[LQ] == p[LQ_SATURATED] && p[CROSS] == 0.0;
+    o.per_det = o.straight ? 1.0 / (p[LD] * p[LQ]) : 0.0;
+    return o;
+}
+
 static void slope(const double *p, double r, double psi, double i_d, double i_q, double w,
-                  double c, double s, double va, double vb, double *a, double *b, double *core) {
+                  double c, double s, double va, double vb, const struct once *o, double *a,
+                  double *b, double *core) {
     if (p[V_DEAD] > 0.0) {
         double ia = i_d * c - i_q * s, ib = i_d * s + i_q * c;
-        double per_knee = 1.0 / p[I_KNEE], lost = p[V_DEAD], pa = ia * per_knee;
-        double pb = (-0.5 * ia + 0.8660254037844386 * ib) * per_knee;
+        double lost = p[V_DEAD], pa = ia * o->per_knee;
+        double pb = (-0.5 * ia + 0.8660254037844386 * ib) * o->per_knee;
         double la, lb, lc;
         three_bent(pa, pb, &la, &lb, &lc);
         va -= lost * (1.0 / 3.0) * (2.0 * la - lb - lc);
         vb -= lost * 0.5773502691896258 * (lb - lc);
     }
     double vd = va * c + vb * s, vq = vb * c - va * s, flux_d, flux_q, inc_d, inc_q, mutual;
+    core[0] = o->share * (vd - r * i_d);
+    core[1] = o->share * (vq - r * i_q);
+    if (o->straight) {
+        *a = o->per_det * (p[LQ] * (core[0] + w * (p[LQ] * i_q)));
+        *b = o->per_det * (p[LD] * (core[1] - w * (psi + p[LD] * i_d)));
+        return;
+    }
     fluxes(p, psi, i_d, i_q, &flux_d, &flux_q, &inc_d, &inc_q, &mutual);
-    double share = 1.0 / (1.0 + p[IRON] * r);
-    core[0] = share * (vd - r * i_d);
-    core[1] = share * (vq - r * i_q);
     double ud = core[0] + w * flux_q, uq = core[1] - w * flux_d;
     double per_det = 1.0 / (inc_d * inc_q - mutual * mutual);
     *a = per_det * (inc_q * ud - mutual * uq);
@@ -178,10 +195,11 @@ static void step(const double *p, double r, double psi, double *i_d, double *i_q
     double c2 = c * ct - s * st, s2 = s * ct + c * st;
     double c4 = c2 * ct - s2 * st, s4 = s2 * ct + c2 * st;
     double a1, b1, a2, b2, a3, b3, a4, b4;
-    slope(p, r, psi, d, q, w, c, s, va, vb, &a1, &b1, rest);
-    slope(p, r, psi, d + half * a1, q + half * b1, w, c2, s2, va, vb, &a2, &b2, rest);
-    slope(p, r, psi, d + half * a2, q + half * b2, w, c2, s2, va, vb, &a3, &b3, core);
-    slope(p, r, psi, d + h * a3, q + h * b3, w, c4, s4, va, vb, &a4, &b4, rest);
+    struct once o = once(p, r);
+    slope(p, r, psi, d, q, w, c, s, va, vb, &o, &a1, &b1, rest);
+    slope(p, r, psi, d + half * a1, q + half * b1, w, c2, s2, va, vb, &o, &a2, &b2, rest);
+    slope(p, r, psi, d + half * a2, q + half * b2, w, c2, s2, va, vb, &o, &a3, &b3, core);
+    slope(p, r, psi, d + h * a3, q + h * b3, w, c4, s4, va, vb, &o, &a4, &b4, rest);
     *cosine = c4;
     *sine = s4;
     double sixth = h * (1.0 / 6.0);
@@ -257,11 +275,12 @@ static void told(const double *p, double *x, double *at, double half) {
 static int floating(const double *p, const double *x, double *pole, double r, double psi,
                     double w, double c, double s, int n) {
     double bus = x[V_BUS], rate[2], core[2];
+    struct once o = once(p, r);
     for (int top = 0; top < 2; top++) {
         pole[n] = top * bus;
         double va = (2.0 * pole[0] - pole[1] - pole[2]) / 3.0, vb = (pole[1] - pole[2]) / SQRT3;
         double a, b;
-        slope(p, r, psi, x[I_D], x[I_Q], w, c, s, va, vb, &a, &b, core);
+        slope(p, r, psi, x[I_D], x[I_Q], w, c, s, va, vb, &o, &a, &b, core);
         rate[top] = along(a - w * x[I_Q], b + w * x[I_D], c, s, n);
     }
     if (rate[0] >= 0.0 || rate[1] <= 0.0) { pole[n] = rate[0] >= 0.0 ? 0.0 : bus; return 0; }
@@ -407,7 +426,7 @@ static double carried(const double *p, double twist, double slip) {
     return 0.0;
 }
 
-static void turn(const double *p, double *x, int released) {
+static void turn(const double *p, double *x, int released, double per_mass, double per_load) {
     double h = p[TS], i_d = x[I_D], i_q = x[I_Q], flux_d, flux_q, none[3];
     fluxes(p, flux_now(p, x), i_d, i_q, &flux_d, &flux_q, none, none + 1, none + 2);
     double theta = x[THETA], omega = x[OMEGA], was, at_end = 1.5 * p[PAIRS] * (flux_d * i_q - flux_q * i_d);
@@ -416,7 +435,6 @@ static void turn(const double *p, double *x, int released) {
     if (p[COGGING] != 0.0) torque -= p[COGGING] * sine_of(p[COGGING_ORDER] * theta);
     if (p[STIFFNESS] > 0.0) {
         double part = h / SUBSTEPS, far = x[OMEGA_LOAD], twist = x[TWIST];
-        double per_mass = part / p[INERTIA], per_load = part / p[LOAD_INERTIA];
         for (int i = 0; i < SUBSTEPS; i++) {
             double through = carried(p, twist, omega - far);
             far += per_load * (through - p[LOAD] - p[LOAD_SQUARE] * far * fabs(far));
@@ -430,7 +448,7 @@ static void turn(const double *p, double *x, int released) {
     } else {
         was = omega;
         torque -= p[LOAD] + p[LOAD_SQUARE] * omega * fabs(omega);
-        omega = pushed(p, omega, torque, released, h / p[INERTIA]);
+        omega = pushed(p, omega, torque, released, per_mass);
         theta += 0.5 * h * (was + omega);
     }
     x[THETA] = theta;
@@ -438,7 +456,7 @@ static void turn(const double *p, double *x, int released) {
 }
 
 static void sensed(const double *p, const double *f, const double *x, double *m, int64_t seed,
-                   int64_t clock, double *cosine, double *sine) {
+                   int64_t clock, double per_count, double *cosine, double *sine) {
     double theta = x[THETA] * p[PAIRS], c, s, phase[3];
     cos_sin(theta, &c, &s);
     *cosine = c;
@@ -448,7 +466,6 @@ static void sensed(const double *p, const double *f, const double *x, double *m,
     phase[0] = alpha;
     phase[1] = -0.5 * alpha + 0.8660254037844386 * beta;
     phase[2] = -phase[0] - phase[1];
-    double per_count = 1.0 / p[COUNT];
     for (int n = 0; n < 3; n++) {
         double most = n ? p[FULL_SCALE] : fmin(p[FULL_SCALE], p[CLIP_A]), count = p[COUNT];
         double real = phase[(int)p[WIRE_A + (int)p[SENSE_A + n]]];
@@ -571,15 +588,22 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
            int64_t *meta, double *history, int64_t n) {
     double Ts = p[TS];
     float ts32 = (float)Ts, reach[REACH_SIZE];
+    double per_count = 1.0 / p[COUNT], per_bus = 1.0 / p[BUS], part = Ts, per_load = 0.0;
+    double of_count = f[F_SIDE] * TAU / f[F_COUNTS];
+    if (p[STIFFNESS] > 0.0) {
+        part *= 1.0 / SUBSTEPS;
+        per_load = part / p[LOAD_INERTIA];
+    }
+    double per_mass = part / p[INERTIA];
     for (int64_t i = 0; i < n; i++) {
         int64_t clock = meta[CLOCK];
         double bus = p[BUS], m[3];
         if (p[BUS_RIPPLE] != 0.0) bus *= 1.0 + p[BUS_RIPPLE] * sin(TAU * 300.0 * (clock * Ts));
         x[V_BUS] = bus;
         double true_c, true_s;
-        sensed(p, f, x, m, meta[SEED], clock, &true_c, &true_s);
+        sensed(p, f, x, m, meta[SEED], clock, per_count, &true_c, &true_s);
         sensor(p, x);
-        x[THETA_M] = f[F_SIDE] * TAU * x[COUNTS_AT] / f[F_COUNTS];
+        x[THETA_M] = of_count * x[COUNTS_AT];
         speed(f, x, meta, history, Ts);
         double high = fmax(fabs(m[0]), fmax(fabs(m[1]), fabs(m[2])));
         if (high > f[TRIP_CURRENT] || bus < f[TRIP_VOLTAGE] || fabs(x[SPEED_M]) > f[MAX_SPEED] ||
@@ -591,7 +615,7 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
         }
         const float *row = table + meta[ROW] * ROW_SIZE;
         int mode = (int)row[MODE];
-        double ma = (2.0 * m[0] - m[1] - m[2]) / 3.0, mb = (m[1] - m[2]) / 1.7320508075688772;
+        double ma = (2.0 * m[0] - m[1] - m[2]) * (1.0 / 3.0), mb = (m[1] - m[2]) * 0.5773502691896258;
         double w_e = x[SPEED_M] * f[F_PAIRS], at = x[THETA_M] * f[F_PAIRS] - f[F_ZERO];
         if (mode == MODE_FIXED) { w_e = row[REF_W]; at = row[ANGLE] + w_e * meta[ROW_SAMPLE] * Ts; }
         x[FRAME_AT] = at;
@@ -611,8 +635,8 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
             x[O_CARRIED] = x[O_HELD] = 0.0;
         }
         if (mode == MODE_SPEED && meta[SINCE] == 0) speed_controller(f, x, Ts);
-        if (sqrt((double)y_d * y_d + (double)y_q * y_q) > f[MAX_CURRENT]) { meta[RUNNING] = 3; return; }
-        float v_max = (float)(bus / 1.7320508075688772);
+        if ((double)y_d * y_d + (double)y_q * y_q > f[MAX_CURRENT] * f[MAX_CURRENT]) { meta[RUNNING] = 3; return; }
+        float v_max = (float)(bus * 0.5773502691896258);
         int shares = f[C_CIRCLE] > 0.0;
         double held_d = x[SUM_D], held_q = x[SUM_Q];
         float u_d = pi(f, r_d, y_d, (float)f[KP_D], (float)f[KI_D] * ts32, x + SUM_D,
@@ -625,21 +649,22 @@ void drive(const double *p, const double *f, const float *table, int64_t rows, d
             v_d -= w_e * f[F_LQ] * y_q;
             v_q += w_e * (f[F_LD] * y_d + f[F_PSI]);
         }
-        double size = sqrt(v_d * v_d + v_q * v_q);
-        if (size > v_max) {
+        double square = v_d * v_d + v_q * v_q, circle = v_max;
+        if (square > circle * circle) {
             if (shares && ((double)r_d - y_d) * v_d > 0.0) x[SUM_D] = held_d;
             if (shares && ((double)r_q - y_q) * v_q > 0.0) x[SUM_Q] = held_q;
-            v_d = v_d * v_max / size;
-            v_q = v_q * v_max / size;
+            double shorter = circle / sqrt(square);
+            v_d *= shorter;
+            v_q *= shorter;
         }
         double lead = 1.5 * Ts * w_e, ct, st, out[3];
         cos_sin(lead, &ct, &st);
         double lc = c * ct - s * st, ls = s * ct + c * st;
-        double v_alpha = v_d * lc - v_q * ls, v_beta = v_d * ls + v_q * lc, scale = p[BUS_MADE_UP] > 0.0 ? 1.0 : bus / p[BUS];
+        double v_alpha = v_d * lc - v_q * ls, v_beta = v_d * ls + v_q * lc, scale = p[BUS_MADE_UP] > 0.0 ? 1.0 : bus * per_bus;
         meta[ROW_SAMPLE]++;
         meta[EXPERIMENT_CLOCK]++;
         if (p[MODULATION] > AVERAGED) switched(p, x, reach); else integrate(p, x, true_c, true_s);
-        turn(p, x, row[RELEASE] > 0.0f);
+        turn(p, x, row[RELEASE] > 0.0f, per_mass, per_load);
         x[LATE_ALPHA] = x[U_ALPHA]; x[LATE_BETA] = x[U_BETA];
         x[U_ALPHA] = v_alpha; x[U_BETA] = v_beta;
         v_alpha += p[OUTPUT_LATE] * (x[LATE_ALPHA] - v_alpha);

@@ -14,11 +14,15 @@ from tests.lanes import toys
 
 LANES, CASES = 8, 120
 KINDS = {"settings": SETTING, "state": DIFFERS}
-LOOPS = ("parted", "counted", "rounded", "remembered", "unlike", "set_apart")
+LOOPS = ("parted", "counted", "rounded", "remembered", "unlike", "set_apart", "steered")
+
+
+def spread_toys() -> Spreading:
+    return Spreading(left_out=frozenset(), alike=frozenset(), settings=frozenset({"settings"}))
 
 
 def spread(*names: str) -> str:
-    spreading = Spreading(left_out=frozenset(), alike=frozenset())
+    spreading = spread_toys()
     return spreading.module({name: (getattr(toys, name), KINDS, ()) for name in names})
 
 
@@ -110,21 +114,61 @@ def test_settings_that_lead_apart_are_noted(loops: ModuleType, place: int) -> No
     assert both(loops, "set_apart", settings, np.zeros((1, LANES)), 0)[2] == 1
 
 
+@pytest.mark.parametrize("k", [0, 1, 2])
+@pytest.mark.parametrize("case", range(32))
+def test_settings_steer_all_lanes_as_they_steer_each(loops: ModuleType, case: int, k: int) -> None:
+    high = [case >> n & 1 for n in range(5)]
+    settings = np.outer([high[0], 1.0, 1.0 + high[1], 1.0 + 2.0 * high[2], high[3], 3.0 * high[4]],
+                        np.ones(LANES))  # fmt: skip
+    state = np.ascontiguousarray(np.random.default_rng(case).normal(size=(3, LANES)))
+    together, alone, parted = both(loops, "steered", settings, state, k)
+    assert np.array_equal(together, alone)
+    assert parted == 0
+
+
+@pytest.mark.parametrize(("place", "other"), [(0, -1.0), (2, 1.0), (3, 3.0), (5, 4.0)])
+def test_settings_are_asked_before_anything_depends_on_them(
+    loops: ModuleType, place: int, other: float
+) -> None:
+    """Also those of a way that is not gone: lanes go alone then, and that is only slower."""
+    settings = np.outer([1.0, 1.0, 2.0, 1.0, 0.5, 3.0], np.ones(LANES))
+    state = np.zeros((3, LANES))
+    assert both(loops, "steered", settings, state, 0)[2] == 0
+    settings[place, 5] = other
+    meta, apart = np.zeros(2, dtype=np.int64), np.zeros(1, dtype=np.int64)
+    loops.steered(settings, state.copy(), meta, 0, apart)
+    assert apart[0] == 1
+
+
+def test_settings_at_fixed_places_are_asked_where_a_call_begins() -> None:
+    text = spread("steered")
+    body, _, entry = text.partition("@njit()")
+    assert "memory_.same(lanes_.less_equal(memory_.setting(settings, 0), 0.0), apart)" in entry
+    assert "memory_.same_whole(memory_.setting(settings, 5), apart)" in entry
+    assert "settings[0, 0] <= 0.0" in body
+    assert body.count("memory_.same") == 1  # at places that are counted
+    assert "memory_.same" not in spread("parted").partition("@njit()")[2]
+
+
 @pytest.mark.parametrize(
-    ("name", "says"),
-    [("endless", "while"), ("by_lane", "state[here]"), ("shared_by_some", "meta[0]")],
-)
-def test_what_has_no_counterpart_is_refused_with_its_place(name: str, says: str) -> None:
+    ("name", "place", "says"),
+    [("endless", "endless", "while"), ("by_lane", "by_lane", "state[here]"),
+     ("shared_by_some", "shared_by_some", "meta[0]"),
+     ("renamed", "told_otherwise", "settings is called given there")],
+)  # fmt: skip
+def test_what_has_no_counterpart_is_refused_with_its_place(
+    name: str, place: str, says: str
+) -> None:
     with pytest.raises(CannotSpreadError) as refused:
         spread(name)
-    assert name in str(refused.value)
+    assert place in str(refused.value)
     assert says in str(refused.value)
 
 
 def test_what_all_lanes_share_is_called_as_it_is() -> None:
     text = spread("counted")
     assert "def toys_first_above_12" in text
-    spreading = Spreading(left_out=frozenset(), alike=frozenset())
+    spreading = spread_toys()
     plain: Source = toys.bounded
     assert spreading.shared(plain) == "toys_bounded"
     assert spreading.plain["toys_bounded"] == (

@@ -130,6 +130,31 @@ def set_apart(settings: np.ndarray, state: np.ndarray, meta: np.ndarray, k: int)
         state[0] -= settings[0] * (1.0 if settings[2] > 0.0 else 2.0)
 
 
+def steered(settings: np.ndarray, state: np.ndarray, meta: np.ndarray, k: int) -> None:
+    """What several settings decide, at fixed places, at counted ones, and beside what is shared."""
+    if not (settings[0] <= 0.0 or settings[1] == settings[2]):
+        state[0] += 1.0 if settings[3] < 2.0 or k > 1 else 3.0
+        if settings[4] > state[0]:
+            state[1] -= settings[4]
+    elif k == 2 and settings[5] != 0.0:
+        state[0] *= int(settings[5])
+    for n in range(2):
+        if settings[n + 4] >= 1.0:
+            state[2] += n + 1.0
+
+
+@_part
+def told_otherwise(given: np.ndarray, state: np.ndarray) -> None:
+    """Take settings under a name of its own."""
+    if given[0] > 0.0:
+        state[0] += 1.0
+
+
+def renamed(settings: np.ndarray, state: np.ndarray, meta: np.ndarray, k: int) -> None:
+    """What has no counterpart: settings that are called otherwise in a function."""
+    told_otherwise(settings, state)
+
+
 def endless(settings: np.ndarray, state: np.ndarray, meta: np.ndarray, k: int) -> None:
     """What has no counterpart: a loop until something is so."""
     while state[0] > 1.0:

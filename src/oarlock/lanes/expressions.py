@@ -33,15 +33,22 @@ class Spreads(Protocol):
 
     left_out: frozenset[str]
     alike: frozenset[str]
+    settings: frozenset[str]
     results: dict[str, list[int]]
+    asked: dict[str, dict[str, None]]
 
-    def function(self, plain: Source, kinds: Sequence[int]) -> str:
+    def function(self, plain: Source, kinds: Sequence[int], given: Sequence[str]) -> str:
         """Spread one function for arguments of these kinds; return its new name."""
         ...
 
     def shared(self, plain: Source) -> str:
         """Return the name under which a function is called as it is."""
         ...
+
+
+def _is_constant(text: str) -> bool:
+    """Return whether a new source is made of numbers alone."""
+    return not any(isinstance(part, ast.Name | ast.Call) for part in ast.walk(ast.parse(text)))
 
 
 def widened(part: Part, wanted: int) -> str:
@@ -58,6 +65,7 @@ class Expressions:
     ) -> None:
         self.whole, self.name, self.kinds, self.globals = whole, name, kinds, known
         self.mask = "on"  # under which the statement is done that is being written
+        self.asked: dict[str, None] = {}  # of settings, once for all samples
         self.called: list[int] = []  # what the parts are that the last called function gives
 
     def value(self, node: ast.expr) -> Part:
@@ -109,8 +117,59 @@ class Expressions:
         get = "setting" if kind == SETTING else f"get{len(at) if len(at) > 1 else ''}"
         text = f"memory_.{get}({base}, {', '.join(at)})"
         if isinstance(node.slice, ast.Name) and node.slice.id in self.whole.alike:
-            return f"memory_.same_number({text}, apart)", SHARED
+            return self.one_for_all("same_number", node, text), SHARED
         return text, kind
+
+    def one_for_all(self, how: str, node: ast.expr, text: str) -> str:
+        """Return what is the same in all lanes; of plain settings that is asked but once a call."""
+        plain, asked = self._first_lane(node), f"memory_.{how}({text}, apart)"
+        if plain is None:
+            return asked
+        if isinstance(node, ast.Subscript):
+            self.asked[asked] = None
+        return f"int({plain})" if how == "same_whole" else plain
+
+    def _first_lane(self, node: ast.expr) -> str | None:
+        """Return how the first lane decides by settings at fixed places; note what is to be asked.
+
+        None where other things than these and what is the same in all lanes decide.
+        """
+        if isinstance(node, ast.BoolOp):
+            parts = [self._first_lane(one) for one in node.values]
+            joins = " and " if isinstance(node.op, ast.And) else " or "
+            return None if None in parts else f"({joins.join(str(one) for one in parts)})"
+        if isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.Not):
+            part = self._first_lane(node.operand)
+            return None if part is None else f"(not {part})"
+        if isinstance(node, ast.Subscript) and self.value(node.value)[1]:
+            return self._first_of(node)
+        text, kind = self.value(node)
+        if not kind:
+            return text
+        if not isinstance(node, ast.Compare):
+            return None
+        sides = [node.left, *node.comparators]
+        parts = [self._first_of(one) or self._constant_text(one) for one in sides]
+        if None in parts:
+            return None
+        self.asked[f"memory_.same({text}, apart)"] = None
+        signs = [_SIGNS[type(op)] for op in node.ops]
+        more = (f"{sign} {part}" for sign, part in zip(signs, parts[1:], strict=True))
+        return f"({parts[0]} {' '.join(more)})"
+
+    def _first_of(self, node: ast.expr) -> str | None:
+        """Return a setting at a fixed place as the first lane has it; None for anything else."""
+        if not isinstance(node, ast.Subscript) or not isinstance(node.value, ast.Name):
+            return None
+        at = self.places(node)
+        fixed = len(at) == 1 and _is_constant(at[0])
+        if not fixed or node.value.id not in self.whole.settings:
+            return None
+        return f"{node.value.id}[{at[0]}, 0]"
+
+    def _constant_text(self, node: ast.expr) -> str | None:
+        text, kind = self.value(node)
+        return text if not kind and _is_constant(text) else None
 
     def _joined(self, name: str, parts: Sequence[Part]) -> Part:
         """Return nested calls of a function of two."""
@@ -163,7 +222,7 @@ class Expressions:
         if how == DIFFERS:
             return f"lanes_.pick({test}, {a}, {b})", DIFFERS
         if how == SETTING:
-            test = f"memory_.same({test}, apart)"
+            test = self.one_for_all("same", node.test, test)
         return f"({a} if {test} else {b})", kind
 
     def _call(self, node: ast.Call) -> Part:
@@ -181,7 +240,7 @@ class Expressions:
         if not kind:
             return f"{called}({given})", SHARED
         if called == "int":
-            return f"memory_.same_whole({given}, apart)", SHARED
+            return self.one_for_all("same_whole", node.args[0], given), SHARED
         if called in ("min", "max"):
             return self._joined(_BUILTINS[called], parts)
         if called not in _BUILTINS:
@@ -203,8 +262,9 @@ class Expressions:
         given, kinds = [text for text, _ in parts], [kind for _, kind in parts]
         if not any(kinds):
             return f"{self.whole.shared(plain)}({', '.join(given)})", SHARED
-        name = self.whole.function(plain, kinds)
+        name = self.whole.function(plain, kinds, given)
         results = self.whole.results[name]
         self.called = results
+        self.asked.update(self.whole.asked[name])
         kind = max(results, default=SHARED)
         return f"{name}({', '.join([self.mask, 'apart', *given])})", kind

@@ -18,7 +18,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from types import ModuleType
 
-from oarlock.lanes.expressions import SHARED, Source
+from oarlock.lanes.expressions import SETTING, SHARED, CannotSpreadError, Source
 from oarlock.lanes.statements import Function
 
 _HEAD = '''"""Made by oarlock.lanes.spread."""
@@ -35,13 +35,26 @@ class Spreading:
 
     left_out: frozenset[str]  # functions after which the lanes go alone
     alike: frozenset[str]  # places of settings that have one value in all lanes
+    settings: frozenset[str]  # arrays of settings, by the names that they have in all functions
     written: dict[str, str] = field(default_factory=dict)  # name: source
     results: dict[str, list[int]] = field(default_factory=dict)
     plain: dict[str, str] = field(default_factory=dict)  # name: where it is imported from
+    # By name what a function and those that it calls ask of settings: once, where a call begins.
+    asked: dict[str, dict[str, None]] = field(default_factory=dict)
 
-    def function(self, plain: Source, kinds: Sequence[int]) -> str:
-        """Spread one function for arguments of these kinds; return its new name."""
+    def function(self, plain: Source, kinds: Sequence[int], given: Sequence[str]) -> str:
+        """Spread one function for arguments of these kinds; return its new name.
+
+        Raises
+        ------
+        CannotSpreadError : an array of settings has another name there
+
+        """
         source: Source = getattr(plain, "py_func", plain)
+        parameters = inspect.signature(source).parameters
+        for own, name, kind in zip(parameters, given, kinds, strict=True):
+            if kind == SETTING and (own in self.settings or name in self.settings) and own != name:
+                raise CannotSpreadError(f"{source.__name__}: {name} is called {own} there")
         module = source.__module__.rpartition(".")[2]
         name = f"{module}_{source.__name__}_{''.join(map(str, kinds))}".replace("__", "_")
         if name not in self.written:
@@ -50,7 +63,7 @@ class Spreading:
             text = one.text()
             del self.written[name]
             self.written[name] = text  # after those that it calls
-            self.results[name] = one.results
+            self.results[name], self.asked[name] = one.results, one.asked
         return name
 
     def module(self, entries: Mapping[str, tuple[Source, Mapping[str, int], Sequence[str]]]) -> str:
@@ -65,9 +78,11 @@ class Spreading:
         lines = []
         for name, (plain, kinds, numbers) in entries.items():
             parameters = list(inspect.signature(getattr(plain, "py_func", plain)).parameters)
-            made = self.function(plain, [kinds.get(one, SHARED) for one in parameters])
+            of_each = [kinds.get(one, SHARED) for one in parameters]
+            made = self.function(plain, of_each, parameters)
             given = [f"memory_.get({one}, 0)" if one in numbers else one for one in parameters]
-            lines += [f"@njit()\ndef {name}({', '.join([*parameters, 'apart'])}):\n"
+            asked = "".join(f"    {one}\n" for one in self.asked[made])
+            lines += [f"@njit()\ndef {name}({', '.join([*parameters, 'apart'])}):\n{asked}"
                       f"    {made}(lanes_.wide(True), apart, {', '.join(given)})\n"]  # fmt: skip
         parts = [f"@_part\n{text}" for text in self.written.values()]
         return "\n\n".join([_HEAD, "\n".join(self.plain.values()), _PART, *parts, *lines])

@@ -35,6 +35,7 @@ class Function(Expressions):
         while True:
             before = (dict(self.kinds), list(self.results))
             self.lines, self.masks, self.defined = [], 0, set(self.parameters)
+            self.asked = {}
             self.leaves = False  # whether some lanes may have returned
             self.looped = 0  # loops round the statement
             self.flags: list[str] = []  # of variables that are first set within one
@@ -218,7 +219,7 @@ class Function(Expressions):
         test, kind = self.value(node.test)
         if kind < DIFFERS:
             if kind == SETTING:
-                test = f"memory_.same({test}, apart)"
+                test = self.one_for_all("same", node.test, test)
             self.write(depth, f"if {test}:")
             self.block(node.body, mask, depth + 1)
             if node.orelse:

@@ -7,7 +7,7 @@ import numpy as np
 from oarlock.jit import njit
 from oarlock.simulate.angle import angle, speed
 from oarlock.simulate.current_controllers import currents
-from oarlock.simulate.elementary import cos_sin
+from oarlock.simulate.elementary import PER_SQRT3, THIRD, cos_sin
 from oarlock.simulate.firmware import cascade, frame
 from oarlock.simulate.layout import (
     AVERAGED,
@@ -17,15 +17,20 @@ from oarlock.simulate.layout import (
     BUS_NOW,
     BUS_RIPPLE,
     CLOCK,
+    COUNT,
     EXPERIMENT_CLOCK,
+    F_COUNTS,
+    F_SIDE,
     FRAME_C,
     FRAME_S,
     HAND,
     I_D,
     I_Q,
+    INERTIA,
     LATE_ALPHA,
     LATE_BETA,
     LINK,
+    LOAD_INERTIA,
     MA,
     MAX_SPEED,
     MAX_TIME,
@@ -34,7 +39,12 @@ from oarlock.simulate.layout import (
     MODE_OFF,
     MODULATION,
     N_CHANNELS,
+    OF_COUNT,
     OUTPUT_LATE,
+    PER_BUS,
+    PER_COUNT,
+    PER_LOAD,
+    PER_MASS,
     RECORD,
     RELEASE,
     ROW,
@@ -45,6 +55,8 @@ from oarlock.simulate.layout import (
     SAMPLES,
     SEED,
     SPEED_M,
+    STIFFNESS,
+    SUBSTEPS,
     SUMS,
     TAU,
     THETA,
@@ -80,7 +92,7 @@ from oarlock.simulate.layout import (
     Whole,
 )  # fmt: skip
 from oarlock.simulate.link import charge, drawn
-from oarlock.simulate.plant import PER_SQRT3, THIRD, hand_speed, integrate, turn
+from oarlock.simulate.plant import hand_speed, integrate, turn
 from oarlock.simulate.recorder import add_up, look, record
 from oarlock.simulate.sense import currents as sense_currents
 from oarlock.simulate.sense import read_sensor
@@ -136,7 +148,7 @@ def _watch(
 
 @_part
 def _apply(
-    plant: Numbers, state: Numbers, out: Numbers, bus: float, v_alpha: float, v_beta: float
+    plant: Numbers, state: Numbers, work: Numbers, out: Numbers, v_alpha: float, v_beta: float
 ) -> None:
     """Have the command computed now applied in the next period, each output where it is wired.
 
@@ -148,7 +160,7 @@ def _apply(
     state[U_ALPHA], state[U_BETA] = v_alpha, v_beta
     v_alpha += late * (state[LATE_ALPHA] - v_alpha)
     v_beta += late * (state[LATE_BETA] - v_beta)
-    scale = 1.0 if plant[BUS_MADE_UP] > 0.0 else bus / plant[BUS]
+    scale = 1.0 if plant[BUS_MADE_UP] > 0.0 else work[BUS_NOW] * work[PER_BUS]
     for j in range(3):
         turned = j * TAU / 3.0
         out[int(plant[WIRE_A + j])] = v_alpha * math.cos(turned) + v_beta * math.sin(turned)
@@ -173,18 +185,12 @@ def _windings(
 @_part
 def _pass(
     plant: Numbers, state: Numbers, meta: Whole, edges: Numbers, reach: Row, bridge: Numbers,
-    supply: float, gates: bool, released: bool, hand: float, c: float, s: float,
+    work: Numbers, supply: float, gates: bool, released: bool, hand: float,
 ) -> None:  # fmt: skip
-    """Let one control period pass: in the windings, for the shaft, on the link.
-
-    Parameters
-    ----------
-    c, s : cosine and sine of the rotor's electrical angle
-
-    """
+    """Let one control period pass: in the windings, for the shaft, on the link."""
     i_d, i_q, theta = state[I_D], state[I_Q], state[THETA]
-    _windings(plant, state, meta, edges, reach, bridge, gates, c, s)
-    turn(plant, state, released, hand)
+    _windings(plant, state, meta, edges, reach, bridge, gates, work[TRUE_C], work[TRUE_S])
+    turn(plant, state, released, hand, work[PER_MASS], work[PER_LOAD])
     if plant[LINK] > 0.0:
         charge(plant, state, supply, drawn(plant, state, i_d, i_q, theta, gates))
 
@@ -200,6 +206,18 @@ def _supplied(plant: Numbers, state: Numbers, meta: Whole, work: Numbers) -> flo
 
 
 @_part
+def _divide(plant: Numbers, firm: Numbers, work: Numbers) -> None:
+    """Work out what is the same in all samples and takes a division."""
+    work[PER_COUNT], work[PER_BUS] = 1.0 / plant[COUNT], 1.0 / plant[BUS]
+    work[OF_COUNT] = firm[F_SIDE] * TAU / firm[F_COUNTS] if firm[F_COUNTS] > 0.0 else 0.0
+    part = plant[TS]
+    if plant[STIFFNESS] > 0.0:
+        part *= 1.0 / SUBSTEPS
+        work[PER_LOAD] = part / plant[LOAD_INERTIA]
+    work[PER_MASS] = part / plant[INERTIA]
+
+
+@_part
 def _samples(
     plant: Numbers, firm: Numbers, table: Row, rows: int, lines: Numbers, state: Numbers,
     meta: Whole, history: Numbers, columns: Whole, trace: Row, sums: Numbers, totals: Numbers,
@@ -208,12 +226,13 @@ def _samples(
 ) -> None:  # fmt: skip
     """Advance by `n` samples, in arrays that stand ready."""
     Ts = plant[TS]
+    _divide(plant, firm, work)
     for _ in range(n):
         clock, seed = meta[CLOCK], meta[SEED]
         supply = _supplied(plant, state, meta, work)
         sense_currents(plant, firm, state, work, phase, seed, clock)
         read_sensor(plant, state, seed, clock)
-        angle(firm, state, Ts)
+        angle(firm, state, Ts, work[OF_COUNT])
         speed(firm, state, meta, history, Ts)
         running = meta[RUNNING] == 1
         if running:
@@ -243,9 +262,8 @@ def _samples(
                 add_up(meta, row, work, values, columns, totals, Ts)
             meta[ROW_SAMPLE] += 1
             meta[EXPERIMENT_CLOCK] += 1
-        _pass(plant, state, meta, edges, reach, bridge, supply, gates, released, hand,
-              work[TRUE_C], work[TRUE_S])  # fmt: skip
-        _apply(plant, state, out, work[BUS_NOW], v_alpha, v_beta)
+        _pass(plant, state, meta, edges, reach, bridge, work, supply, gates, released, hand)
+        _apply(plant, state, work, out, v_alpha, v_beta)
         meta[CLOCK] += 1
 
 

@@ -54,11 +54,17 @@ def _wrapped(angle: float) -> float:
 
 
 @_jit
-def angle(firm: Numbers, state: Numbers, Ts: float) -> None:
-    """Make the firmware's mechanical angle and speed of the sensor's lines."""
+def angle(firm: Numbers, state: Numbers, Ts: float, of_count: float) -> None:
+    """Make the firmware's mechanical angle and speed of the sensor's lines.
+
+    Parameters
+    ----------
+    of_count : rad that an encoder's count stands for, with its side
+
+    """
     before, kind = state[THETA_M], int(firm[F_KIND])
     if kind == SENSOR_ENCODER and firm[F_COUNTS] > 0.0:
-        state[THETA_M] = firm[F_SIDE] * TAU * state[COUNTS_AT] / firm[F_COUNTS]
+        state[THETA_M] = of_count * state[COUNTS_AT]
     elif kind == SENSOR_RESOLVER and firm[F_SENSOR_PAIRS] > 0.0:
         c = state[COSINE_AT] - firm[F_COSINE]
         s = (state[SINE_AT] - firm[F_SINE]) / firm[F_RATIO]

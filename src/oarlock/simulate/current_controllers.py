@@ -9,6 +9,7 @@ import math
 import numpy as np
 
 from oarlock.jit import njit
+from oarlock.simulate.elementary import PER_SQRT3
 from oarlock.simulate.layout import (
     BUS_NOW,
     C_CIRCLE,
@@ -50,6 +51,7 @@ from oarlock.simulate.layout import (
 
 _jit = njit(inline=True)
 _UNBOUNDED = np.float32(3e38)  # V
+_FULL = 0.9999**2  # of the voltage circle, squared: what counts as cut
 
 
 @_jit
@@ -98,7 +100,7 @@ def currents(firm: Numbers, state: Numbers, row: Row, work: Numbers, Ts: float) 
     """
     mode, target, added = int(row[MODE]), int(row[TARGET]), work[WAVE_NOW]
     gates, ts32 = mode != MODE_OFF, np.float32(Ts)
-    v_max = np.float32(work[BUS_NOW] / 1.7320508075688772)
+    v_max = np.float32(work[BUS_NOW] * PER_SQRT3)
     v_d, v_q, shares = 0.0, 0.0, firm[C_CIRCLE] > 0.0
     held_d, held_q = state[SUM_D], state[SUM_Q]
     if mode == MODE_VOLTAGE:
@@ -118,13 +120,14 @@ def currents(firm: Numbers, state: Numbers, row: Row, work: Numbers, Ts: float) 
     if gates:
         v_d += added if target == ON_VD else 0.0
         v_q += added if target == ON_VQ else 0.0
-    size = math.sqrt(v_d * v_d + v_q * v_q)
-    work[CUT] = 1.0 if size >= 0.9999 * np.float64(v_max) else 0.0
-    if size > np.float64(v_max):
+    square, circle = v_d * v_d + v_q * v_q, np.float64(v_max)
+    work[CUT] = 1.0 if square >= _FULL * circle * circle else 0.0
+    if square > circle * circle:
         if shares and gates:
             if (work[R_D] - work[Y_D]) * v_d > 0.0:
                 state[SUM_D] = held_d
             if (work[R_Q] - work[Y_Q]) * v_q > 0.0:
                 state[SUM_Q] = held_q
-        v_d, v_q = v_d * np.float64(v_max) / size, v_q * np.float64(v_max) / size
+        shorter = circle / math.sqrt(square)
+        v_d, v_q = v_d * shorter, v_q * shorter
     work[V_D_OUT], work[V_Q_OUT] = v_d, v_q

@@ -11,6 +11,7 @@ from oarlock.jit import njit
 from oarlock.lanes.bits import WHOLE, power_of_two
 
 LEAST_POWER = -708.0  # of e, that `exp` takes
+THIRD, PER_SQRT3 = 1.0 / 3.0, 0.5773502691896258
 _jit = njit(inline=True)
 # pi/2 in three parts, the first two of 33 bits: times a count of up to 2^20 they are exact.
 _HALF_PI, _HALF_PI_2, _HALF_PI_3 = 1.5707963267341256, 6.077100506303966e-11, 2.0222662487959506e-21

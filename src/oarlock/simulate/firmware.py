@@ -3,12 +3,10 @@
 The same order of operations stands in `control.single`, where it is written to be read.
 """
 
-import math
-
 import numpy as np
 
 from oarlock.jit import njit
-from oarlock.simulate.elementary import cos_sin
+from oarlock.simulate.elementary import PER_SQRT3, THIRD, cos_sin
 from oarlock.simulate.layout import (
     A_REF,
     ANGLE,
@@ -170,7 +168,7 @@ def filtered(firm: Numbers, state: Numbers, x: Single, first: int, many: int) ->
 def frame(firm: Numbers, state: Numbers, meta: Whole, row: Row, work: Numbers, Ts: float) -> None:
     """Work out the frame of this sample, and the currents in it."""
     mode, ma, mb, mc = int(row[MODE]), work[MA], work[MB], work[MC]
-    m_alpha, m_beta = (2.0 * ma - mb - mc) / 3.0, (mb - mc) / 1.7320508075688772
+    m_alpha, m_beta = (2.0 * ma - mb - mc) * THIRD, (mb - mc) * PER_SQRT3
     state[M_ALPHA], state[M_BETA] = m_alpha, m_beta
     if firm[F_OBSERVER] > 0.0 and mode != MODE_OFF:
         observe(firm, state, Ts)
@@ -218,7 +216,8 @@ def cascade(firm: Numbers, state: Numbers, meta: Whole, row: Row, work: Numbers,
             _speed(firm, state, row, work, at, Ts)
         if firm[WATCH] > 0.0:
             _watch(firm, state, meta, work, Ts)
-    if math.sqrt(work[Y_D] * work[Y_D] + work[Y_Q] * work[Y_Q]) > firm[MAX_CURRENT]:
+    square = work[Y_D] * work[Y_D] + work[Y_Q] * work[Y_Q]
+    if square > firm[MAX_CURRENT] * firm[MAX_CURRENT]:
         meta[TRIP] = TRIP_LIMIT_CURRENT
 
 
@@ -296,10 +295,16 @@ def _watch(firm: Numbers, state: Numbers, meta: Whole, work: Numbers, Ts: float)
     side = 1.0 if swing >= 0.0 else -1.0
     if side == state[WATCH_SIDE]:
         state[WATCH_PEAK] = max(state[WATCH_PEAK], abs(swing))
-        return
+    else:
+        _half_cycle(firm, state, meta, swing, side)
+
+
+@_jit
+def _half_cycle(firm: Numbers, state: Numbers, meta: Whole, swing: float, side: float) -> None:
+    """Hold a half-cycle of the torque asked for against the one before."""
     limit = firm[W_LIMIT] if firm[W_LIMIT] > 0.0 else firm[MAX_CURRENT] * 0.9
     length, before = state[WATCH_AGE], state[WATCH_LENGTH]
-    alike = before > 0.0 and 1.0 / _ALIKE < length / before < _ALIKE
+    alike = before < _ALIKE * length and length < _ALIKE * before
     grows = state[WATCH_PEAK] >= _GROWS * state[WATCH_BEFORE]
     if alike and grows and state[WATCH_PEAK] > _SHARE * limit:
         state[WATCH_COUNT] += 1.0

@@ -122,7 +122,10 @@ META_SIZE = 14
 (CUT, X_ASKED) = range(13, 15)
 # Cosine and sine of the frame's angle, and of the rotor's as it really is, electrical.
 (FRAME_C, FRAME_S, TRUE_C, TRUE_S) = range(15, 19)
-WORK_SIZE = 19
+# What is divided once for all samples of a call: 1/A of a count, 1/V of the bus, rad of one of the
+# sensor's counts, and how long a period, or a part of it, acts over each inertia, s/(kg m2).
+(PER_COUNT, PER_BUS, OF_COUNT, PER_MASS, PER_LOAD) = range(19, 24)
+WORK_SIZE = 24
 
 # What one control period of a switching bridge works on: indices into `bridge` (float64).
 POLE, EDGE_AT = 0, 3  # V of each leg; s into the half period where it is told to change

@@ -13,7 +13,7 @@ warms by its loss, and with it its resistance.
 import math
 
 from oarlock.jit import njit
-from oarlock.simulate.elementary import LEAST_POWER, cos_sin, exp, sin
+from oarlock.simulate.elementary import LEAST_POWER, PER_SQRT3, THIRD, cos_sin, exp, sin
 from oarlock.simulate.layout import (
     BRAKE,
     BRAKE_STUCK,
@@ -34,12 +34,10 @@ from oarlock.simulate.layout import (
     I_KNEE,
     I_Q,
     I_SATURATION,
-    INERTIA,
     IRON,
     LD,
     LD_BEND,
     LOAD,
-    LOAD_INERTIA,
     LOAD_SQUARE,
     LQ,
     LQ_SATURATED,
@@ -73,7 +71,7 @@ from oarlock.simulate.layout import (
 
 _jit = njit(inline=True)
 _FAR = 0.1  # rad, electrical, that the rotor turns in a period
-THIRD, _SIXTH, PER_SQRT3 = 1.0 / 3.0, 1.0 / 6.0, 0.5773502691896258
+_SIXTH = 1.0 / 6.0
 _FLAT = 20.0  # beyond which tanh is 1 to the last bit
 
 
@@ -136,27 +134,33 @@ def _fluxes(
 
 
 @_jit
-def once(plant: Numbers, r: float) -> tuple[int, float, float]:
+def once(plant: Numbers, r: float) -> tuple[int, float, float, int, float]:
     """Return what stays over many slopes.
 
-    Whether dead time takes voltage (0 or 1), 1/A of its knee, and the windings' share.
+    Whether dead time takes voltage (0 or 1), 1/A of its knee, the windings' share, whether nothing
+    saturates (0 or 1), and then 1/H² of both inductances.
     """
     dead = int(plant[V_DEAD] > 0.0)
     per_knee = 1.0 / plant[I_KNEE] if dead > 0 else 0.0
-    return dead, per_knee, 1.0 / (1.0 + plant[IRON] * r)
+    share = 1.0 / (1.0 + plant[IRON] * r) if plant[IRON] > 0.0 else 1.0
+    straight = int(
+        plant[LD_BEND] == 0.0 and plant[LQ] == plant[LQ_SATURATED] and plant[CROSS] == 0.0
+    )
+    per_det = 1.0 / (plant[LD] * plant[LQ]) if straight > 0 else 0.0
+    return dead, per_knee, share, straight, per_det
 
 
 @_jit
 def slope(
     plant: Numbers, r: float, psi: float, i_d: float, i_q: float, w: float, c: float, s: float,
-    va: float, vb: float, dead: int, per_knee: float, share: float,
+    va: float, vb: float, dead: int, per_knee: float, share: float, straight: int, per_det: float,
 ) -> tuple[float, float, float, float]:  # fmt: skip
     """Return di/dt in the rotor frame under a held stator voltage, and the voltages induced.
 
     Parameters
     ----------
     c, s : cosine and sine of the rotor's electrical angle
-    dead, per_knee, share : see `once`
+    dead, per_knee, share, straight, per_det : see `once`
 
     """
     if dead > 0:
@@ -167,8 +171,11 @@ def slope(
         va -= plant[V_DEAD] * THIRD * (2.0 * la - lb - lc)
         vb -= plant[V_DEAD] * PER_SQRT3 * (lb - lc)
     vd, vq = va * c + vb * s, vb * c - va * s
-    flux_d, flux_q, inc_d, inc_q, across = _fluxes(plant, psi, i_d, i_q)
     ed, eq = share * (vd - r * i_d), share * (vq - r * i_q)
+    if straight > 0:
+        ud, uq = ed + w * (plant[LQ] * i_q), eq - w * (psi + plant[LD] * i_d)
+        return per_det * (plant[LQ] * ud), per_det * (plant[LD] * uq), ed, eq
+    flux_d, flux_q, inc_d, inc_q, across = _fluxes(plant, psi, i_d, i_q)
     ud, uq = ed + w * flux_q, eq - w * flux_d
     per_det = 1.0 / (inc_d * inc_q - across * across)
     return per_det * (inc_q * ud - across * uq), per_det * (inc_d * uq - across * ud), ed, eq
@@ -190,14 +197,15 @@ def step(
     ct, st = cos_sin(half * w)
     c2, s2 = c * ct - s * st, s * ct + c * st
     c4, s4 = c2 * ct - s2 * st, s2 * ct + c2 * st
-    dead, knee, share = once(plant, r)
-    a1, b1, _, _ = slope(plant, r, psi, i_d, i_q, w, c, s, va, vb, dead, knee, share)
+    dead, knee, share, straight, per_det = once(plant, r)
+    a1, b1, _, _ = slope(plant, r, psi, i_d, i_q, w, c, s, va, vb,
+                         dead, knee, share, straight, per_det)  # fmt: skip
     a2, b2, _, _ = slope(plant, r, psi, i_d + half * a1, i_q + half * b1, w, c2, s2, va, vb,
-                         dead, knee, share)  # fmt: skip
+                         dead, knee, share, straight, per_det)  # fmt: skip
     a3, b3, ed, eq = slope(plant, r, psi, i_d + half * a2, i_q + half * b2, w, c2, s2, va, vb,
-                           dead, knee, share)  # fmt: skip
+                           dead, knee, share, straight, per_det)  # fmt: skip
     a4, b4, _, _ = slope(plant, r, psi, i_d + h * a3, i_q + h * b3, w, c4, s4, va, vb,
-                         dead, knee, share)  # fmt: skip
+                         dead, knee, share, straight, per_det)  # fmt: skip
     sixth = h * _SIXTH
     i_d += sixth * (a1 + 2.0 * (a2 + a3) + a4)
     i_q += sixth * (b1 + 2.0 * (b2 + b3) + b4)
@@ -250,7 +258,9 @@ def integrate(plant: Numbers, state: Numbers, energised: bool, c: float, s: floa
 
 
 @_jit
-def turn(plant: Numbers, state: Numbers, released: bool, hand: float) -> None:
+def turn(
+    plant: Numbers, state: Numbers, released: bool, hand: float, per_mass: float, per_load: float
+) -> None:
     """Advance the shaft by one control period; `hand` (rad/s) is what a hand does to it.
 
     It is pushed by the mean of the torques at the period's two ends: the last alone would come
@@ -268,7 +278,6 @@ def turn(plant: Numbers, state: Numbers, released: bool, hand: float) -> None:
         torque -= plant[COGGING] * sin(plant[COGGING_ORDER] * theta)
     if plant[STIFFNESS] > 0.0:
         part, far, twist = h / SUBSTEPS, state[OMEGA_LOAD], state[TWIST]
-        per_mass, per_load = part / plant[INERTIA], part / plant[LOAD_INERTIA]
         for _ in range(SUBSTEPS):
             through = _through(plant, twist, omega - far)
             pull = through - plant[LOAD] - plant[LOAD_SQUARE] * far * abs(far)
@@ -280,7 +289,7 @@ def turn(plant: Numbers, state: Numbers, released: bool, hand: float) -> None:
     else:
         torque -= plant[LOAD] + plant[LOAD_SQUARE] * omega * abs(omega)
         torque -= pulled(plant, theta)
-        was, omega = omega, _pushed(plant, omega, torque, released, hand, h / plant[INERTIA])
+        was, omega = omega, _pushed(plant, omega, torque, released, hand, per_mass)
         theta += 0.5 * h * (was + omega)
     state[THETA], state[OMEGA] = theta, omega
 

@@ -36,6 +36,7 @@ from oarlock.simulate.layout import (
     NOISE,
     OFFSET_A,
     PAIRS,
+    PER_COUNT,
     ROUND_AT,
     RUNOUT,
     RUNOUT_PHASE,
@@ -158,7 +159,7 @@ def currents(
     alpha, beta = i_d * c - i_q * s, i_d * s + i_q * c
     phase[0], phase[1] = alpha, -0.5 * alpha + 0.8660254037844386 * beta
     phase[2] = -phase[0] - phase[1]
-    count, per_count = plant[COUNT], 1.0 / plant[COUNT]
+    count, per_count = plant[COUNT], work[PER_COUNT]
     for n in range(3):
         most = min(plant[FULL_SCALE], plant[CLIP_A]) if n == 0 else plant[FULL_SCALE]
         noise = plant[NOISE] * normal(seed, clock, n + 1)

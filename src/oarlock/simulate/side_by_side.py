@@ -36,7 +36,9 @@ _TALLY = dict.fromkeys(("rows", "began_at", "resistance", "sums", "bin_", "kept"
 
 def source() -> str:
     """Return the source of the loops on vectors."""
-    spreading = Spreading(left_out=_LEFT_OUT, alike=frozenset({"TS"}))
+    spreading = Spreading(
+        left_out=_LEFT_OUT, alike=frozenset({"TS"}), settings=frozenset({"plant", "firm"})
+    )
     return spreading.module({
         "advance": (advance._samples, _SAMPLES, ()),  # noqa: SLF001 - the loop itself
         "gather": (tally.gather, _TALLY, ("began_at", "resistance")),
@@ -89,6 +91,7 @@ class Lanes:
         self.models = tuple(models)
         first = models[0]
         self._first, self._meta = first, first.meta.copy()
+        self._cold = np.array([[one.plant.R for one in models]])
         self._plants = _side_by_side(lambda one: one.plant_now, models)
         self._firm = _side_by_side(lambda one: one.firm, models)
         self._state = _side_by_side(lambda one: one.inside[0], models)
@@ -142,8 +145,7 @@ class Lanes:
     @property
     def resistances(self) -> NDArray[np.float64]:
         """Ohm, of each winding as warm as it is, (1, lanes)."""
-        cold = np.array([[one.plant.R for one in self.models]])
-        warm: NDArray[np.float64] = cold * (1.0 + k.COPPER_HEAT * self._state[k.HEAT])
+        warm: NDArray[np.float64] = self._cold * (1.0 + k.COPPER_HEAT * self._state[k.HEAT])
         return warm
 
     def put_back(self) -> None:

@@ -138,13 +138,13 @@ def _floating(
     """
     bus, low, high = state[V_BUS], 0.0, 0.0
     i_d, i_q = state[I_D], state[I_Q]
-    dead, per_knee, share = once(plant, r)
+    dead, per_knee, share, straight, per_det = once(plant, r)
     for top in range(2):
         bridge[POLE + n] = top * bus
         p0, p1, p2 = bridge[POLE], bridge[POLE + 1], bridge[POLE + 2]
         va, vb = (2.0 * p0 - p1 - p2) / 3.0, (p1 - p2) / _SQRT3
         a, b, _, _ = slope(plant, r, psi, i_d, i_q, w, c, s, va, vb, dead, per_knee,
-                           share)  # fmt: skip
+                           share, straight, per_det)  # fmt: skip
         # The phase stands while the frame turns: what it sees of that counts.
         low, high = high, _along(a - w * i_q, b + w * i_d, c, s, n)
     if low >= 0.0 or high <= 0.0:
