@@ -8,7 +8,7 @@ p. 2417, with the hold kept instead of approximated).
 
 import math
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -277,6 +277,7 @@ def pi_placed(
     return PI(Kp=c0 - NEWEST[rule] * k, Ki=k / Ts, rule=rule)
 
 
+@lru_cache(maxsize=4)  # a drag asks twice for each position
 def dominant(loop: CurrentLoop) -> tuple[float, float]:
     """Return (natural frequency in rad/s, damping) of the closed loop's slowest poles.
 

@@ -47,6 +47,7 @@ class TimescalesStrip(QWidget):
         self._dragging = False
         self._filter: int | None = None  # that is dragged, or chosen for the keys
         self._back: QPixmap | None = None
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)  # its back covers all of it
         self.setFixedHeight(look.STRIP)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -73,16 +74,21 @@ class TimescalesStrip(QWidget):
         if old is None or (old.limits, old.end) != (strip.limits, strip.end) or lane != self._lane:
             self._back = None
         self._lane, self._line = lane, line
-        self.show_read_out(read_out)
+        self._tell(read_out)
+        self.update()
 
     def show_read_out(self, read_out: ReadOut) -> None:
-        """Show the large figure at the right end."""
+        """Show the large figure at the right end; nothing else is painted again."""
+        if read_out != self._read_out:
+            self._tell(read_out)
+            self.update(self.width() - self._side, 0, self._side, self.height())
+
+    def _tell(self, read_out: ReadOut) -> None:
         self._read_out = read_out
         handle = self._handle()
         loop = f"{plain(handle.label)}. " if handle else ""
         told = f"{read_out.caption}: {read_out.value} {read_out.unit}. {' '.join(read_out.lines)}"
         self.setAccessibleDescription(loop + told)
-        self.update()
 
     # Geometry
 
@@ -116,7 +122,7 @@ class TimescalesStrip(QWidget):
 
     # Painting
 
-    def paintEvent(self, _event: QPaintEvent) -> None:
+    def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self._back is None or self._back.size() != self.size() * self.devicePixelRatio():
@@ -124,10 +130,12 @@ class TimescalesStrip(QWidget):
         p.drawPixmap(0, 0, self._back)
         if self._strip is None:
             return
+        self._paint_read_out(p)
+        if event.rect().left() >= self.width() - self._side:
+            return  # nothing but the read-out
         self._paint_warning(p, self._strip)
         paint_loops(p, self._strip, self.x_of, _LANES["loops"], self.height() * self._line)
         self._paint_markers(p, self._strip)
-        self._paint_read_out(p)
         if self.hasFocus():
             p.setPen(QPen(look.theme().accent, 1, Qt.PenStyle.DotLine))
             p.setBrush(Qt.BrushStyle.NoBrush)

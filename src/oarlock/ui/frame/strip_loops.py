@@ -12,7 +12,7 @@ from oarlock.session.jobs import Done, Failed, Jobs, Progress, Stopped
 from oarlock.session.session import Session
 from oarlock.ui.frame.strip import TimescalesStrip
 from oarlock.ui.stages.base import StageView
-from oarlock.views.current import loop_picture
+from oarlock.views.current import CurrentPicture, loop_picture
 from oarlock.views.outer import OUTER, outer_mark
 from oarlock.views.rail import stages
 from oarlock.views.snapshot import Snapshot
@@ -39,6 +39,7 @@ class StripLoops(QObject):
         self._strip, self._session, self._bench, self._jobs = shown, session, bench, jobs
         self._outer: dict[str, LoopMark | None] = {}
         self._stage: StageView | None = None
+        self._stands: tuple[tuple[object, ...], CurrentPicture | None] | None = None
         self._rest = QTimer(self)
         self._rest.setSingleShot(True)
         self._rest.setInterval(_RESTS)
@@ -78,10 +79,17 @@ class StripLoops(QObject):
         self._outer = {key: outer_mark(now, key) for key in OUTER}
         self._show(stage)
 
+    def _current(self, axis: Axis, which: str) -> CurrentPicture | None:
+        """Return the current loop, which stands while one outside it is dragged."""
+        asked = (axis.machine, axis.inverter, axis.target, axis.gains, which)
+        if self._stands is None or self._stands[0] != asked:
+            self._stands = (asked, loop_picture(axis, which))
+        return self._stands[1]
+
     def _show(self, stage: StageView) -> None:
         axis, seen = self._session.axis, stage.picture()
         which = seen[1] if seen is not None else self._session.screen.step.axis_name
-        shown = seen[0] if seen is not None else loop_picture(axis, which)
+        shown = seen[0] if seen is not None else self._current(axis, which)
         found = self._session.now.verification(which)
         verified = found is not None and found[1].holds
         marks = [current_mark(shown, axis, verified=verified)] if shown else []

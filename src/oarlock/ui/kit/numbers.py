@@ -198,6 +198,7 @@ class Entry(QLineEdit):
     def __init__(self, name: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._shown = ""
+        self._size = 0  # px of its type
         self.setAccessibleName(plain(name))
         self.setFrame(False)
         self.setFont(look.font(look.BODY))
@@ -207,7 +208,9 @@ class Entry(QLineEdit):
         room = self.width() - 14
         sizes = (look.BODY, look.SMALL, look.SMALL - 1, look.SMALL - 2)
         size = next((s for s in sizes if text_width(self.text(), s) <= room), sizes[-1])
-        self.setFont(look.font(size))
+        if size != self._size:
+            self._size = size
+            self.setFont(look.font(size))
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
@@ -259,7 +262,6 @@ class GivenRow(QWidget):
         layout.setContentsMargins(90, 1, 78, 1)
         self.entry = Entry(name)
         self.entry.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.entry.setFont(look.font(look.NAME - 1, bold=True))
         self.entry.setStyleSheet("background: transparent")
         self.entry.returnPressed.connect(self._tell)
         layout.addWidget(self.entry)
@@ -281,12 +283,14 @@ class GivenRow(QWidget):
             self._unit = unit
             self.update()
 
-    def paintEvent(self, _event: QPaintEvent) -> None:
+    def paintEvent(self, event: QPaintEvent) -> None:
         p, t = QPainter(self), look.theme()
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self._chosen:
             p.fillRect(QRectF(-8, 0, self.width() + 16, self.height()), t.wash)
             p.fillRect(QRectF(0, 0, 3, self.height()), t.accent)
+        if self.entry.geometry().contains(event.rect()):
+            return  # nothing of its own lies under the entry
         y = 0.5 * self.height() + 4.5
         draw_text(p, 8 if self._choice else 0, y, self._name, t.ink)
         draw_text(p, 141, y, self._unit, t.muted, size=look.SMALL)

@@ -53,12 +53,13 @@ def _run(text: str, size: int, *, bold: bool, italic: bool = False, drop: float 
     return Run(text, look.font(size, bold=bold, italic=italic), width, drop)
 
 
-def runs(text: str, size: int, *, bold: bool = False) -> list[Run]:
+@lru_cache(maxsize=500)  # what is drawn was measured just before
+def runs(text: str, size: int, *, bold: bool = False) -> tuple[Run, ...]:
     """Return the pieces of a marked-up line.
 
     `**bold**`, `~subscript~` and `__italic__` are understood.
     """
-    made = []
+    made: list[Run] = []
     for part in _RUNS.split(text):
         if not part:
             continue
@@ -70,7 +71,7 @@ def runs(text: str, size: int, *, bold: bool = False) -> list[Run]:
             made.append(_run(part[2:-2], size, bold=bold, italic=True))
         else:
             made.append(_run(part, size, bold=bold))
-    return made
+    return tuple(made)
 
 
 @lru_cache(maxsize=2000)
@@ -121,7 +122,7 @@ _seen: OrderedDict[_Key, None] = OrderedDict()
 
 
 def _draw_runs(
-    p: QPainter, x: float, y: float, parts: list[Run], color: QColor, halo: QColor | None
+    p: QPainter, x: float, y: float, parts: tuple[Run, ...], color: QColor, halo: QColor | None
 ) -> None:
     for part in parts:
         p.setFont(part.font)

@@ -4,7 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QWidget
 
@@ -17,6 +17,8 @@ from oarlock.ui.kit.numbers import Panel
 from oarlock.ui.kit.paint import draw_text
 from oarlock.views.current import CurrentPicture
 from oarlock.views.said import said
+
+_REASONS, _LINE = 72, 17  # px: baseline of the first reason under the answer; to the next
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +65,7 @@ class StageView(QWidget):
         self.answer = ""
         self.reasons: tuple[str, ...] = ()
         self._told: tuple[str, ...] = ()  # both, in the units that were chosen
-        self.setAutoFillBackground(False)
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)  # it fills all of itself
 
     def refresh(self) -> None:
         """Show the session as it stands."""
@@ -126,9 +128,11 @@ class StageView(QWidget):
         self.answer, self.reasons = answer, reasons
         told = tuple(self.in_units(text) for text in (answer, *reasons))
         if told != self._told:
+            lines = max(len(told), len(self._told)) - 1
             self._told = told
             self.setAccessibleName(f"{self.question} {told[0]}")
-            self.update(0, 0, self.width(), 110)
+            bottom = (self.reasons_at or (0, _REASONS))[1] + _LINE * lines
+            self.update(0, 0, self.width(), max(bottom, _REASONS))  # what lies beside rests
 
     def in_units(self, text: str) -> str:
         """Return a sentence with its speeds and torques in the units that were chosen."""
@@ -140,6 +144,6 @@ class StageView(QWidget):
         left = self.said_left
         draw_text(p, left, 24, self.question, t.muted)
         draw_text(p, left, 50, "".join(self._told[:1]), t.ink, size=look.ANSWER, bold=True)
-        x, y = self.reasons_at or (left, 72)
+        x, y = self.reasons_at or (left, _REASONS)
         for i, reason in enumerate(self._told[1:]):
-            draw_text(p, x, y + 17 * i, reason, t.ink, size=look.BODY)
+            draw_text(p, x, y + _LINE * i, reason, t.ink, size=look.BODY)

@@ -137,7 +137,7 @@ class CurrentStage(StageView):
         self._numbers.show_numbers(shown, axis)
         if not self.sweeping.armed or self.session.dragging:
             self.sweeping.disarm()
-            if not self.by_hand.active:
+            if not self.by_hand.active and not self.session.dragging:
                 self.verify.show_axis(axis, self.bench.braked)
         self.by_hand.refresh()
         self._say(shown, measured)
