@@ -8,7 +8,7 @@ from PySide6.QtGui import QPainter, QPen
 
 from oarlock.quantities.display import sentence, whole_degrees
 from oarlock.ui.kit import theme as look
-from oarlock.ui.kit.paint import arrow, dot, draw_text, handle, line
+from oarlock.ui.kit.paint import arrow, dot, draw_text, handle, line, text_width
 from oarlock.ui.kit.plot import stroke
 from oarlock.ui.stages.current.pictures import axis_color
 from oarlock.ui.stages.frequency import FrequencyPlot
@@ -106,9 +106,13 @@ class GainPlot(FrequencyPlot):
         p.setBrush(t.panel)
         p.drawEllipse(QPointF(x, y), 4, 4)
         shown_at = sentence(shown.bandwidth, "Hz")
-        draw_text(p, x - 6, foot - 6, f"**{shown_at}**", t.ink, size=look.FIGURE, align="right",
+        width = max(text_width(f"**{shown_at}**", look.FIGURE), text_width("bandwidth", look.SMALL))
+        meets = x - 10 - width < self.at(shown.crossover)  # the handle's line takes no digit away
+        right = meets and x + 6 + width < self.area.right()
+        side, align = (6, "left") if right else (-6, "right")
+        draw_text(p, x + side, foot - 6, f"**{shown_at}**", t.ink, size=look.FIGURE, align=align,
                   halo=t.halo)  # fmt: skip
-        draw_text(p, x - 6, foot + 9, "bandwidth", t.ink, size=look.SMALL, align="right",
+        draw_text(p, x + side, foot + 9, "bandwidth", t.ink, size=look.SMALL, align=align,
                   halo=t.halo)  # fmt: skip
 
 
