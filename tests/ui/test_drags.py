@@ -7,20 +7,24 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QEvent, QObject
-from PySide6.QtGui import QPixmap
+from numpy.typing import NDArray
+from PySide6.QtCore import QEvent, QObject, QRect
+from PySide6.QtGui import QImage, QPixmap
 from pytestqt.qtbot import QtBot
 
 from oarlock.control.designs import follows
 from oarlock.control.position_design import design_position, position_gains
 from oarlock.control.speed_design import speed_gains
 from oarlock.experiments.loops.speed_test import span_of
+from oarlock.machine import Axis
+from oarlock.session.dragging import with_current
 from oarlock.session.jobs import Done, Failed
-from oarlock.ui.frame import strip_loops
+from oarlock.ui.frame import loop_lane, strip_loops
 from oarlock.ui.frame.app import Application
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.plot import Plot, linear_ticks, outward
 from oarlock.ui.stages.speed.stage import SpeedStage
+from oarlock.views.current import CurrentPicture, loop_picture
 from oarlock.views.rail import stages
 from oarlock.views.screen import SpeedSettings
 from oarlock.views.snapshot import Snapshot
@@ -165,9 +169,86 @@ def test_scales_and_ways_stand_while_a_loop_is_dragged(
     for hertz in np.linspace(low, high, 12).tolist():
         stage.drag_to(hertz)
         qtbot.wait(5)
-    stage.end_drag()
-    assert cards.count < 20  # of 36: one of them lies beside what is painted
+    assert cards.count == 0
     assert len(frames) <= 12  # a few scales go on by a step
+    stage.end_drag()
+
+
+def test_the_current_loop_is_not_worked_out_while_another_is_dragged(
+    qtbot: QtBot, tuned: Application, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    tuned.window.show_stage("speed")
+    stage, current = tuned.window.stage("speed"), _crossover(tuned, "current")
+    asked: list[Axis] = []
+
+    def watched(axis: Axis, which: str) -> CurrentPicture | None:
+        asked.append(axis)
+        return loop_picture(axis, which)
+
+    monkeypatch.setattr(strip_loops, "loop_picture", watched)
+    for hertz in (16.0, 16.5, 17.0):
+        stage.drag_to(hertz)
+    stage.end_drag()
+    assert not asked
+    assert _crossover(tuned, "current") == current
+    axis = tuned.session.axis
+    target = replace(axis.target, value=0.5 * axis.target.value)
+    tuned.session.edit("slower", with_current(axis, target))
+    assert asked
+    assert _crossover(tuned, "current") < 0.6 * current
+
+
+def test_another_read_out_paints_nothing_else_of_the_strip(
+    qtbot: QtBot, tuned: Application, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    tuned.window.show_stage("speed")
+    strip = tuned.window.strip
+    loops: list[None] = []
+    painted = loop_lane.paint_loops
+    monkeypatch.setattr("oarlock.ui.frame.strip.paint_loops", lambda *a: loops.append(painted(*a)))
+    qtbot.wait(20)
+    loops.clear()
+    before = strip.grab().toImage()
+    assert len(loops) == 1  # all of it
+    seen = Painted()
+    strip.installEventFilter(seen)
+    told = tuned.window.current.read_out()
+    strip.show_read_out(told)  # the same
+    qtbot.wait(20)
+    assert seen.count == 0
+    strip.show_read_out(replace(told, value="12.3"))
+    qtbot.wait(20)
+    assert (seen.count, len(loops)) == (1, 1)
+    after = strip.grab().toImage()
+    edge = strip.width() - look.NUMBERS
+    left, right = QRect(0, 0, edge, look.STRIP), QRect(edge, 0, look.NUMBERS, look.STRIP)
+    assert after.copy(left) == before.copy(left)
+    assert after.copy(right) != before.copy(right)
+
+
+@pytest.mark.parametrize(("key", "hertz"), [("current", 500.0), ("speed", 17.0), ("position", 4.0)])
+def test_what_is_painted_part_by_part_is_what_is_painted_at_once(
+    qtbot: QtBot, tuned: Application, key: str, hertz: float
+) -> None:
+    """But for the edges of letters, which are drawn at first and are a picture later."""
+    tuned.window.show_stage(key)
+    window, stage = tuned.window, tuned.window.stage(key)
+    for factor in (1.0, 0.9, 1.1, 0.8):
+        stage.drag_to(factor * hertz)
+        qtbot.wait(20)
+    window.strip.update(QRect(window.strip.width() - 40, 0, 40, 20))
+    window.strip.update(QRect(300, 30, 40, 20))
+    qtbot.wait(20)
+    on_screen = window.screen().grabWindow(window.winId()).toImage()
+    apart = np.abs(_pixels(on_screen) - _pixels(window.grab().toImage()))
+    assert apart.max() < 80
+    stage.end_drag()
+
+
+def _pixels(image: QImage) -> NDArray[np.int64]:
+    plain = image.convertToFormat(QImage.Format.Format_RGB32)
+    colors = np.frombuffer(plain.constBits(), dtype=np.uint8)
+    return colors.reshape(plain.height(), plain.width(), 4)[..., :3].astype(np.int64)
 
 
 @pytest.mark.parametrize("low", [-3.7e-4, 0.0, 12.3])

@@ -289,10 +289,10 @@ class GivenRow(QWidget):
         if self._chosen:
             p.fillRect(QRectF(-8, 0, self.width() + 16, self.height()), t.wash)
             p.fillRect(QRectF(0, 0, 3, self.height()), t.accent)
-        if self.entry.geometry().contains(event.rect()):
-            return  # nothing of its own lies under the entry
         y = 0.5 * self.height() + 4.5
         draw_text(p, 8 if self._choice else 0, y, self._name, t.ink)
+        if self.entry.geometry().contains(event.rect()):
+            return  # of the rest nothing lies under the entry
         draw_text(p, 141, y, self._unit, t.muted, size=look.SMALL)
         if self._choice:
             dot(p, self.width() - 10, 0.5 * self.height(), t.accent, filled=self._chosen)
