@@ -27,8 +27,12 @@ def thinned(x: Array, y: Array, low: float, high: float, columns: int) -> tuple[
         return x, y
     each = -(-x.size // columns)
     many = -(-x.size // each)
-    parts = np.pad(y, (0, many * each - x.size), mode="edge").reshape(many, each)
-    places = np.sort(np.stack([parts.argmin(axis=1), parts.argmax(axis=1)], axis=1), axis=1)
-    kept = np.minimum((places + each * np.arange(many)[:, np.newaxis]).ravel(), x.size - 1)
-    kept = np.concatenate([[0], kept, [x.size - 1]])
+    whole = np.full(many * each, y[-1])
+    whole[: y.size] = y
+    parts, first = whole.reshape(many, each), each * np.arange(many)
+    kept = np.empty(2 * many + 2, dtype=np.intp)
+    kept[0], kept[-1] = 0, x.size - 1
+    least, most = parts.argmin(axis=1), parts.argmax(axis=1)
+    kept[1:-1:2], kept[2:-1:2] = first + np.minimum(least, most), first + np.maximum(least, most)
+    np.minimum(kept, x.size - 1, out=kept)
     return x[kept], y[kept]

@@ -80,12 +80,14 @@ class RunPlot(Plot):
         """
         self._t, self._limit, self._text = t, limit, text
         self._whole = (float(t[0]), float(t[-1])) if t.size > 1 else (0.0, 1.0)
-        for item in (self._asked, *self._means, *self._reach):
-            self.clear(item)
         self._drawn = [] if asked is None else [(self._asked, asked)]
         for n, curve in enumerate(curves):
             items = (self._means[n], self._reach[2 * n], self._reach[2 * n + 1])
             self._drawn += zip(items, curve, strict=True)
+        drawn = {id(item) for item, _ in self._drawn}
+        for item in (self._asked, *self._means, *self._reach):
+            if id(item) not in drawn:
+                self.clear(item)
         reached = [float(np.ptp(values)) for _, values in self._drawn if values.size]
         self._flat = _FLAT * max(reached, default=0.0)
         if self.gripped:  # what is dragged does not move away from beneath the mouse
