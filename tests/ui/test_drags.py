@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 from PySide6.QtCore import QEvent, QObject, QRect
-from PySide6.QtGui import QImage, QPixmap
+from PySide6.QtGui import QColor, QImage, QPainter, QPixmap
 from pytestqt.qtbot import QtBot
 
 from oarlock.control.designs import follows
@@ -22,7 +22,9 @@ from oarlock.session.jobs import Done, Failed
 from oarlock.ui.frame import loop_lane, strip_loops
 from oarlock.ui.frame.app import Application
 from oarlock.ui.kit import theme as look
+from oarlock.ui.kit.paint import text_width
 from oarlock.ui.kit.plot import Plot, linear_ticks, outward
+from oarlock.ui.stages.current.stage import CurrentStage
 from oarlock.ui.stages.speed.stage import SpeedStage
 from oarlock.views.current import CurrentPicture, loop_picture
 from oarlock.views.rail import stages
@@ -224,6 +226,34 @@ def test_another_read_out_paints_nothing_else_of_the_strip(
     left, right = QRect(0, 0, edge, look.STRIP), QRect(edge, 0, look.NUMBERS, look.STRIP)
     assert after.copy(left) == before.copy(left)
     assert after.copy(right) != before.copy(right)
+
+
+@pytest.mark.parametrize("hertz", [120.0, 560.0, 900.0])
+def test_the_handle_s_line_crosses_no_bandwidth(
+    qtbot: QtBot, tuned: Application, monkeypatch: pytest.MonkeyPatch, hertz: float
+) -> None:
+    """It is written beside its frequency, on the side that is free."""
+    tuned.window.show_stage("current")
+    stage = tuned.window.stage("current")
+    assert isinstance(stage, CurrentStage)
+    written: dict[str, tuple[float, float]] = {}
+
+    def noted(_p: QPainter, x: float, _y: float, text: str, *_a: QColor, **how: str) -> float:
+        width = text_width(text, int(how.get("size", look.BODY)))
+        left = x - width if how.get("align") == "right" else x
+        written[text] = (left, left + width)
+        return width
+
+    monkeypatch.setattr("oarlock.ui.stages.current.frequency_pictures.draw_text", noted)
+    stage.drag_to(hertz)
+    stage.gain_plot.grab()
+    stage.end_drag()
+    assert stage.shown is not None
+    line = stage.gain_plot.at(stage.shown.crossover)
+    value = next(text for text in written if text.startswith("**") and "Hz" in text)
+    for left, right in (written["bandwidth"], written[value]):
+        assert not left <= line <= right
+        assert right < stage.gain_plot.area.right()
 
 
 @pytest.mark.parametrize(("key", "hertz"), [("current", 500.0), ("speed", 17.0), ("position", 4.0)])
