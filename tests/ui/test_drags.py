@@ -152,6 +152,7 @@ def test_scales_and_ways_stand_while_a_loop_is_dragged(
     key: str, low: float, high: float,
 ) -> None:  # fmt: skip
     """What stands is not painted again, and nobody reads another scale at every position."""
+    tuned.window.loops._rest.setInterval(600_000)  # on a busy machine too it does not rest
     tuned.window.show_stage(key)
     stage = tuned.window.stage(key)
     if isinstance(stage, SpeedStage):
@@ -188,6 +189,7 @@ def test_the_current_loop_is_not_worked_out_while_another_is_dragged(
         return loop_picture(axis, which)
 
     monkeypatch.setattr(strip_loops, "loop_picture", watched)
+    tuned.window.loops._rest.setInterval(600_000)
     for hertz in (16.0, 16.5, 17.0):
         stage.drag_to(hertz)
     stage.end_drag()
