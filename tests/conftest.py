@@ -33,6 +33,7 @@ from tests.model_link import Hasty, ModelLink
 
 # Tests that are not about the heartbeat bear a machine that stands still for a while.
 CALM = ("--watchdog", "0.5")
+PATIENCE = 3.0  # a machine with other work is so much slower, now and then
 
 # A person's run may find something new; continuous integration repeats what it did.
 settings.register_profile("person", deadline=None)
@@ -72,7 +73,7 @@ def _no_threads_left() -> Iterator[None]:
     """A thread that outlives its test fails it."""
     before = set(threading.enumerate())
     yield
-    until = time.monotonic() + 3.0
+    until = time.monotonic() + PATIENCE * 3.0
     while time.monotonic() < until:
         left = [t for t in threading.enumerate() if t not in before and t.is_alive()]
         if not left:
@@ -155,7 +156,6 @@ def session(demo_path: Path) -> Iterator[Session]:
     made.close()
 
 
-PATIENCE = 3.0  # a machine with other work is so much slower, now and then
 LONGEST = 150.0  # s; a test that takes longer is ended, and not tried again
 
 
