@@ -210,12 +210,15 @@ def test_another_read_out_paints_nothing_else_of_the_strip(
     loops: list[None] = []
     painted = loop_lane.paint_loops
     monkeypatch.setattr("oarlock.ui.frame.strip.paint_loops", lambda *a: loops.append(painted(*a)))
-    qtbot.wait(20)
+    seen, last = Painted(), -1
+    strip.installEventFilter(seen)
+    while seen.count != last:  # until nothing is late any more
+        last = seen.count
+        qtbot.wait(100)
     loops.clear()
     before = strip.grab().toImage()
     assert len(loops) == 1  # all of it
-    seen = Painted()
-    strip.installEventFilter(seen)
+    seen.count = 0
     told = tuned.window.current.read_out()
     strip.show_read_out(told)  # the same
     qtbot.wait(20)
