@@ -14,7 +14,16 @@ from tests.lanes import toys
 
 LANES, CASES = 8, 120
 KINDS = {"settings": SETTING, "state": DIFFERS}
-LOOPS = ("parted", "counted", "rounded", "remembered", "unlike", "set_apart", "steered")
+LOOPS = (
+    "parted",
+    "counted",
+    "rounded",
+    "remembered",
+    "unlike",
+    "set_apart",
+    "steered",
+    "passed_on",
+)
 
 
 def spread_toys() -> Spreading:
@@ -137,6 +146,15 @@ def test_settings_are_asked_before_anything_depends_on_them(
     settings[place, 5] = other
     meta, apart = np.zeros(2, dtype=np.int64), np.zeros(1, dtype=np.int64)
     loops.steered(settings, state.copy(), meta, 0, apart)
+    assert apart[0] == 1
+
+
+def test_what_is_asked_further_down_is_asked_too(loops: ModuleType) -> None:
+    settings, state = np.ones((2, LANES)), np.zeros((1, LANES))
+    assert both(loops, "passed_on", settings, state, 0)[2] == 0
+    settings[1, 5] = -1.0
+    meta, apart = np.zeros(2, dtype=np.int64), np.zeros(1, dtype=np.int64)
+    loops.passed_on(settings, state, meta, 0, apart)
     assert apart[0] == 1
 
 

@@ -144,6 +144,19 @@ def steered(settings: np.ndarray, state: np.ndarray, meta: np.ndarray, k: int) -
 
 
 @_part
+def asked_below(settings: np.ndarray, state: np.ndarray) -> None:
+    """Have a setting decide in a function that is called."""
+    if settings[1] > 0.0:
+        state[0] += 1.0
+
+
+def passed_on(settings: np.ndarray, state: np.ndarray, meta: np.ndarray, k: int) -> None:
+    """What a setting decides further down."""
+    if settings[0] > 0.0:
+        asked_below(settings, state)
+
+
+@_part
 def told_otherwise(given: np.ndarray, state: np.ndarray) -> None:
     """Take settings under a name of its own."""
     if given[0] > 0.0:
