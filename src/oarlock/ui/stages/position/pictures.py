@@ -136,8 +136,9 @@ class PositionPhasePlot(FrequencyPlot):
                   f"margin **{whole_degrees(shown.phase_margin)}°**", t.ink, size=look.FIGURE,
                   align="right" if left else "left", halo=t.halo)  # fmt: skip
         if self._sweep is not None and self._sweep.margin:
-            draw_text(p, x + 10, self.py(-180.0) - 8, f"measured {self._sweep.margin:.0f}°",
-                      t.muted, size=look.SMALL, halo=t.halo)  # fmt: skip
+            draw_text(p, x - 16 if left else x + 10, self.py(-180.0) + 12,
+                      f"measured {self._sweep.margin:.0f}°", t.muted, size=look.SMALL,
+                      align="right" if left else "left", halo=t.halo)  # fmt: skip
 
 
 class LandingPlot(Plot):

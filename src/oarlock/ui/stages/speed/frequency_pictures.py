@@ -73,7 +73,7 @@ class SpeedGainPlot(FrequencyPlot):
                       size=look.SMALL, halo=t.halo)  # fmt: skip
         self._annotate_margin(p, shown)
         self._annotate_shaft(p, shown)
-        self._annotate_sweep(p)
+        self._annotate_sweep(p, self.at(shown.crossover))
         self.paint_filters(p)
         draw_text(p, self.area.left() + 8, self.area.top() + 15, "open loop", t.speed,
                   halo=t.halo)  # fmt: skip
@@ -109,8 +109,14 @@ class SpeedGainPlot(FrequencyPlot):
             return 6.0, "left", self.py(0.0) - 24.0
         return -8.0, "right", min(self.py(-27.0), self.area.bottom() - 44.0)
 
-    def _annotate_sweep(self, p: QPainter) -> None:
-        """Draw points that cannot be trusted faintly, and say what the points are."""
+    def _annotate_sweep(self, p: QPainter, beside: float) -> None:
+        """Draw points that cannot be trusted faintly, and say what the points are.
+
+        Parameters
+        ----------
+        beside : px, of the handle's line, which takes no digit away
+
+        """
         sweep, t = self._sweep, look.theme()
         if sweep is None:
             return
@@ -122,10 +128,13 @@ class SpeedGainPlot(FrequencyPlot):
                 p.drawEllipse(QPointF(self.at(float(f)), y), 2.0, 2.0)
         color = t.attention if sweep.preview else t.speed
         word = "preview on what was measured" if sweep.preview else "circles: measured"
-        shaft = f", {sweep.shaft}" if sweep.shaft else ""
-        said = f"{word} {sweep.when}{shaft}"
-        draw_text(p, self.area.left() + 8, self.area.bottom() - 8, said, color, size=look.SMALL,
-                  halo=t.halo)  # fmt: skip
+        told = [f"{word} {sweep.when}", *([sweep.shaft] if sweep.shaft else [])]
+        left = self.area.left() + 8
+        if beside < left + max(text_width(text, look.SMALL) for text in told) + 6:
+            left = beside + 8
+        for n, text in enumerate(reversed(told)):
+            draw_text(p, left, self.area.bottom() - 8 - 14 * n, text, color, size=look.SMALL,
+                      halo=t.halo)  # fmt: skip
 
     def _annotate_shaft(self, p: QPainter, shown: SpeedPicture) -> None:
         """Mark the shaft's resonance where it would stand without filters."""
