@@ -31,6 +31,7 @@ from oarlock.views.rail import stages
 from oarlock.views.screen import SpeedSettings
 from oarlock.views.snapshot import Snapshot
 from oarlock.views.speed import picture
+from oarlock.views.speed_sweep import Swept
 from oarlock.views.stage import Stage
 from tests.conftest import wait
 from tests.speed_axis import tuned_winch
@@ -233,14 +234,8 @@ def test_another_read_out_paints_nothing_else_of_the_strip(
     assert after.copy(right) != before.copy(right)
 
 
-@pytest.mark.parametrize("hertz", [120.0, 560.0, 900.0])
-def test_the_handle_s_line_crosses_no_bandwidth(
-    qtbot: QtBot, tuned: Application, monkeypatch: pytest.MonkeyPatch, hertz: float
-) -> None:
-    """It is written beside its frequency, on the side that is free."""
-    tuned.window.show_stage("current")
-    stage = tuned.window.stage("current")
-    assert isinstance(stage, CurrentStage)
+def _written(monkeypatch: pytest.MonkeyPatch, pictures: str) -> dict[str, tuple[float, float]]:
+    """Return, as it is painted, what is written and from where to where, px."""
     written: dict[str, tuple[float, float]] = {}
 
     def noted(_p: QPainter, x: float, _y: float, text: str, *_a: QColor, **how: str) -> float:
@@ -249,7 +244,43 @@ def test_the_handle_s_line_crosses_no_bandwidth(
         written[text] = (left, left + width)
         return width
 
-    monkeypatch.setattr("oarlock.ui.stages.current.frequency_pictures.draw_text", noted)
+    monkeypatch.setattr(f"oarlock.ui.stages.{pictures}.draw_text", noted)
+    return written
+
+
+@pytest.mark.parametrize("hertz", [5.0, 12.0, 37.0])
+def test_the_handle_s_line_crosses_nothing_that_a_sweep_says(
+    qtbot: QtBot, tuned: Application, monkeypatch: pytest.MonkeyPatch, hertz: float
+) -> None:
+    tuned.window.show_stage("speed")
+    stage = tuned.window.stage("speed")
+    assert isinstance(stage, SpeedStage)
+    written = _written(monkeypatch, "speed.frequency_pictures")
+    stage.drag_to(hertz)
+    stage.end_drag()
+    assert stage.shown is not None
+    points = np.array([5.0, 50.0])
+    shaft = "shaft 210.9 ± 0.2 Hz, Q 28"
+    sweep = Swept(when="02:07", preview=False, f=points, gain=points, phase=-points,
+                  trusted=points > 0.0, crossover=hertz, margin=55.0, shaft=shaft)  # fmt: skip
+    stage.gain_plot.show_gain(stage.shown, sweep, verified=True)
+    stage.gain_plot.grab()
+    line = stage.gain_plot.at(stage.shown.crossover)
+    for text in ("circles: measured 02:07", shaft):
+        left, right = written[text]
+        assert not left <= line <= right
+        assert right < stage.gain_plot.area.right()
+
+
+@pytest.mark.parametrize("hertz", [120.0, 560.0, 900.0])
+def test_the_handle_s_line_crosses_no_bandwidth(
+    qtbot: QtBot, tuned: Application, monkeypatch: pytest.MonkeyPatch, hertz: float
+) -> None:
+    """It is written beside its frequency, on the side that is free."""
+    tuned.window.show_stage("current")
+    stage = tuned.window.stage("current")
+    assert isinstance(stage, CurrentStage)
+    written = _written(monkeypatch, "current.frequency_pictures")
     stage.drag_to(hertz)
     stage.gain_plot.grab()
     stage.end_drag()
