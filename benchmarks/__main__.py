@@ -36,6 +36,7 @@ from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.practice_process import PracticeProcess
 from oarlock.drive.runner import play
 from oarlock.drive.steps import Limits, Plan, Step
+from oarlock.errors import LinkTimeout
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.ui.stages.base import StageView
 from oarlock.views.current import picture
@@ -281,7 +282,8 @@ def link(*, short: bool = False) -> list[Row]:
             gains=gentle_gains(the_axis(), 800.0),
         )
         record = play(plan, the_axis(), made, settings={}, cancel=Cancel())
-        assert record.rows == 4096
+        if record.ended != "done":
+            raise LinkTimeout(f"the drive {record.ended}", place=made.name)
         times = []
         for _ in range(3):
             begun = time.perf_counter()
@@ -315,8 +317,8 @@ def practice_load(made: CanopenLink, pid: int, plan: Plan) -> float:
     before, begun = seconds(), time.perf_counter()
     record = play(long, the_axis(), made, settings={}, cancel=Cancel())
     used, passed = seconds() - before, time.perf_counter() - begun
-    assert record["t"][-1] > 2.99
-    assert passed < 5.0, "the drive did not keep real time"
+    if record.ended != "done" or passed > 5.0:  # a busy machine: there is no share to tell
+        return math.nan
     return used / passed
 
 
