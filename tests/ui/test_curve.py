@@ -40,7 +40,7 @@ def test_in_pieces_it_looks_as_at_once(drawn, noise: float) -> None:  # type: ig
     y = 0.7 * np.sin(9.0 * X) + noise * np.random.default_rng(2).standard_normal(X.size)
     (cut, pieces), (whole, none) = drawn(y), drawn(y, at_once=True)
     assert len(pieces) > 25
-    assert not none
+    assert len(none) == 1
     assert sum(len(piece) - 1 for piece in pieces) == X.size - 1  # no stretch is left out
     ground = np.median(whole)
     inked = np.abs(whole - ground) > 40
@@ -69,8 +69,21 @@ def test_new_data_is_cut_anew(drawn, qtbot: QtBot) -> None:  # type: ignore[no-u
     assert (first, curve._pieces[0][0].y()) == (0.0, 0.5)
 
 
-def test_what_would_show_its_ends_or_has_gaps_is_drawn_at_once(drawn) -> None:  # type: ignore[no-untyped-def]
+def test_what_would_show_its_ends_is_drawn_at_once(drawn) -> None:  # type: ignore[no-untyped-def]
     y = 0.5 * np.sin(9.0 * X)
     gap = np.where((X > 0.4) & (X < 0.6), np.nan, y)
-    for _, pieces in (drawn(gap), drawn(y, alpha=90), drawn(y, width=1.0)):
-        assert not pieces
+    assert max(len(piece) for piece in drawn(gap)[1]) < 40
+    assert not drawn(y, width=1.0)[1]
+    assert [len(piece) for piece in drawn(y, alpha=90)[1]] == [X.size]
+    left, right = int(np.sum(X <= 0.4)), int(np.sum(X >= 0.6))
+    assert [len(piece) for piece in drawn(gap, alpha=90)[1]] == [left, right]
+
+
+@pytest.mark.parametrize("width", [1.0, 1.8])
+def test_of_a_gap_nothing_is_drawn(drawn, width: float) -> None:  # type: ignore[no-untyped-def]
+    y = np.zeros(X.size)
+    whole, _ = drawn(y, width=width)
+    cut, _ = drawn(np.where((X > 0.4) & (X < 0.6), np.nan, y), width=width)
+    middle = (slice(70, 90), slice(10 + int(0.42 * 600), 10 + int(0.58 * 600)))
+    assert np.any(np.abs(whole - np.median(whole))[middle] > 40)
+    assert not np.any(np.abs(cut - np.median(cut))[middle] > 40)

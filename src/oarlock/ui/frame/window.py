@@ -293,17 +293,14 @@ class MainWindow(QMainWindow):
         elif self.message.isVisible():
             self.message.say("")
 
-    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+    def eventFilter(self, _watched: QObject, event: QEvent) -> bool:
         """Stop on Escape whatever has the focus, a dialog of ours too, while something runs."""
-        if (
-            event.type() == QEvent.Type.KeyPress
-            and isinstance(event, QKeyEvent)
-            and event.key() == Qt.Key.Key_Escape
-            and self.bench.busy
-        ):
-            self.bench.stop()
-            return True
-        return super().eventFilter(watched, event)
+        if not self.bench.busy or event.type() != QEvent.Type.KeyPress:
+            return False  # every event of the program comes by
+        if not isinstance(event, QKeyEvent) or event.key() != Qt.Key.Key_Escape:
+            return False
+        self.bench.stop()
+        return True
 
     def _strip_dragged(self, hertz: float) -> None:
         self.stage(self.current.handle).drag_to(hertz)

@@ -53,6 +53,11 @@ class Row(QWidget):
         self.setAccessibleDescription(f"{value} {unit} {extra}".strip())
         self.update()
 
+    def show_tip(self, tip: str) -> None:
+        """Say where the value comes from, to whoever points at it."""
+        if tip != self.toolTip():
+            self.setToolTip(tip)
+
     @property
     def value(self) -> str:
         """What it shows, without unit."""

@@ -172,11 +172,15 @@ def line(
     """Draw an axis-parallel line without blur: odd widths on half pixels."""
     p.save()
     p.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-    pen = QPen(color, width, style)
-    pen.setCapStyle(Qt.PenCapStyle.FlatCap)
-    p.setPen(pen)
+    p.setPen(_flat(color.rgba(), width, style))
     p.drawLine(round(x1), round(y1), round(x2), round(y2))
     p.restore()
+
+
+@lru_cache(maxsize=100)
+def _flat(color: int, width: float, style: Qt.PenStyle) -> QPen:
+    """Return a pen whose lines end where they are told to."""
+    return QPen(QColor.fromRgba(color), width, style, c=Qt.PenCapStyle.FlatCap)
 
 
 def arrow(p: QPainter, x1: float, y1: float, x2: float, y2: float, color: QColor) -> None:
@@ -197,14 +201,34 @@ def arrow(p: QPainter, x1: float, y1: float, x2: float, y2: float, color: QColor
 
 def handle(p: QPainter, x: float, y: float, color: QColor, *, filled: bool, strong: bool) -> None:
     """Draw what can be dragged: a disc, hollow while unverified, with a halo when selected."""
-    t = look.theme()
+    device = p.device()
+    ratio = device.devicePixelRatio() if device else 1.0
+    inner = color if filled else look.theme().panel
+    disc = _disc(color.rgba(), inner.rgba(), strong, ratio)
+    p.drawPixmap(QPointF(round(x) - _DISC, round(y) - _DISC), disc)
+
+
+_DISC = 12  # px, half of its picture
+
+
+@lru_cache(maxsize=50)
+def _disc(color: int, inner: int, strong: bool, ratio: float) -> QPixmap:
+    """Return a handle as a picture: it is drawn at each step of a drag, in every plot."""
+    picture = QPixmap(round(2 * _DISC * ratio), round(2 * _DISC * ratio))
+    picture.setDevicePixelRatio(ratio)
+    picture.fill(Qt.GlobalColor.transparent)
+    p = QPainter(picture)
+    p.setRenderHint(QPainter.RenderHint.Antialiasing)
+    middle = QPointF(_DISC, _DISC)
     if strong:
         p.setPen(Qt.PenStyle.NoPen)
-        p.setBrush(look.faded(color, 60))
-        p.drawEllipse(QPointF(x, y), 11, 11)
-    p.setPen(QPen(color, 2.5))
-    p.setBrush(color if filled else t.panel)
-    p.drawEllipse(QPointF(x, y), 6, 6)
+        p.setBrush(look.faded(QColor.fromRgba(color), 60))
+        p.drawEllipse(middle, 11, 11)
+    p.setPen(QPen(QColor.fromRgba(color), 2.5))
+    p.setBrush(QColor.fromRgba(inner))
+    p.drawEllipse(middle, 6, 6)
+    p.end()
+    return picture
 
 
 def dot(p: QPainter, x: float, y: float, color: QColor, *, filled: bool, radius: float = 4) -> None:

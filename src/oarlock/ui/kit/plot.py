@@ -294,6 +294,7 @@ class _Curve(pg.PlotCurveItem):  # type: ignore[misc]
     def __init__(self, pen: QPen) -> None:
         self._pieces: list[QPolygonF] | None = None
         super().__init__(pen=pen, antialias=True)
+        self.opts["connect"] = "finite"
         self._hair = QPen(pen)
         self._own = pen
         self._hair.setWidthF(1.0)
@@ -305,16 +306,25 @@ class _Curve(pg.PlotCurveItem):  # type: ignore[misc]
     def boundingRect(self) -> QRectF:
         return _EVERYWHERE
 
-    def updateData(self, *args: Any, **kargs: Any) -> None:
-        self._pieces = None
-        super().updateData(*args, **kargs)
+    def updateData(
+        self, x: Any = (), y: Any = (), *, pen: QPen | None = None, antialias: bool | None = None
+    ) -> None:
+        """Take data and how it is drawn; nobody is told: ranges do not follow it here."""
+        self.xData, self.yData = (np.asarray(a, dtype=float) for a in (x, y))
+        self.opts["pen"] = pen or self.opts["pen"]
+        self.opts["antialias"] = self.opts["antialias"] if antialias is None else antialias
+        self._pieces = self.path = None
+        self._lineSegmentsRendered = False
+        self.update()
 
     def paint(self, p: QPainter, opt: QWidget, widget: QWidget | None) -> None:
         """Draw it, a long wide one piece by piece: as one outline that takes ten times as long."""
+        if not self.xData.size:
+            return
         if self._pieces is None:
             self._pieces = self._cut()
         if not self._pieces:
-            super().paint(p, opt, widget)
+            super().paint(p, opt, widget)  # a hairline, as lines by themselves
             return
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         p.setPen(self.opts["pen"])
@@ -322,21 +332,21 @@ class _Curve(pg.PlotCurveItem):  # type: ignore[misc]
             p.drawPolyline(piece)
 
     def _cut(self) -> list[QPolygonF]:
-        """Return its pieces; none where their ends would show, or where it is drawn quickly."""
-        (x, y), pen = self.getData(), self.opts["pen"]
-        if x is None or x.size < _LONG or pen.widthF() <= 1.0 or not self.opts["antialias"]:
+        """Return its pieces, one between gaps where their ends would show; none of a hairline."""
+        pen, points = self.opts["pen"], np.column_stack([self.xData, self.yData])
+        if pen.widthF() <= 1.0 or not self.opts["antialias"]:
             return []
-        if pen.color().alpha() < 255 or pen.style() != Qt.PenStyle.SolidLine:
-            return []
-        points = np.column_stack([x, y])
-        if not np.isfinite(points).all():
-            return []
+        there = np.isfinite(points).all(axis=1)
+        parts = np.split(points, np.flatnonzero(np.diff(there)) + 1)
+        shows = pen.color().alpha() < 255 or pen.style() != Qt.PenStyle.SolidLine
         found = []
-        for first in range(0, len(points) - 1, _PIECE):
-            part = points[first : first + _PIECE + 1]
-            piece = pg.functions.create_qpolygonf(len(part))
-            pg.functions.ndarray_from_qpolygonf(piece)[:] = part
-            found.append(piece)
+        for part in parts[0 if there[0] else 1 :: 2]:
+            most = len(part) if shows or len(part) < _LONG else _PIECE
+            for first in range(0, len(part) - 1, most):
+                some = part[first : first + most + 1]
+                piece = pg.functions.create_qpolygonf(len(some))
+                pg.functions.ndarray_from_qpolygonf(piece)[:] = some
+                found.append(piece)
         return found
 
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtGui import QPainter, QPaintEvent, QRegion
 from PySide6.QtWidgets import QWidget
 
 from oarlock.drive.link import Live
@@ -132,7 +132,8 @@ class StageView(QWidget):
             self._told = told
             self.setAccessibleName(f"{self.question} {told[0]}")
             bottom = (self.reasons_at or (0, _REASONS))[1] + _LINE * lines
-            self.update(0, 0, self.width(), max(bottom, _REASONS))  # what lies beside rests
+            said = QRegion(0, 0, self.width(), max(bottom, _REASONS))  # what lies beside rests
+            self.update(said - self.childrenRegion())
 
     def in_units(self, text: str) -> str:
         """Return a sentence with its speeds and torques in the units that were chosen."""

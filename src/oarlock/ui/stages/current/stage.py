@@ -378,7 +378,7 @@ class CurrentNumbers:
 def _show_estimate(row: Row, estimate: Estimate) -> None:
     number, plus, unit = with_std(estimate.value, estimate.std, estimate.unit)
     row.show_value(number, unit, f"±{plus}" if plus else "", estimate.origin)
-    row.setToolTip(f"{estimate.origin.value}: {estimate.source}")
+    row.show_tip(f"{estimate.origin.value}: {estimate.source}")
 
 
 STAGE = CurrentStage

@@ -240,4 +240,4 @@ def _show(row: Row, parameter: Parameter | None, scale: float, unit: str,
     std = best.std * scale if best.std else None
     number, plus, shown = with_std(best.value * scale, std, "")
     row.show_value(number, unit, f"±{plus}" if plus else "", best.origin)
-    row.setToolTip(f"{best.origin.value}: {best.source}{shown}")
+    row.show_tip(f"{best.origin.value}: {best.source}{shown}")
