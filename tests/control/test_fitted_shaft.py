@@ -29,7 +29,9 @@ def mechanics(shaft: Shaft, omega: NDArray[np.float64]) -> NDArray[np.complex128
     return np.asarray(gain, dtype=np.complex128)
 
 
-def measured(plant: SpeedPlant, shaft: Shaft, noise: float, seed: int = 1) -> PlantPoints:
+def measured(
+    plant: SpeedPlant, shaft: Shaft, noise: float | NDArray[np.float64], seed: int = 1
+) -> PlantPoints:
     """Points of a drive with another shaft: the electrical side as modelled, dead time on top."""
     omega = math.tau * np.geomspace(2.0, 650.0, 110)
     rigid = replace(plant.shaft, stiffness=0.0, motor=plant.shaft.inertia, load=0.0)
@@ -56,6 +58,22 @@ def test_another_shaft_than_the_modelled_one_is_found(plant: SpeedPlant, ratio: 
         assert found.late == pytest.approx(20e-6, abs=8e-6)
         inside.append(abs(found.resonance.value - true.resonance) <= 2.0 * found.resonance.std)
     assert sum(inside) >= 4
+
+
+def test_points_whose_stretches_agree_by_chance_do_not_decide(plant: SpeedPlant) -> None:
+    free, rng = replace(plant, back_emf=0.0), np.random.default_rng(5)
+    noise = np.where(np.geomspace(2.0, 650.0, 110) > 80.0, 0.03, 0.002)  # little moves up there
+    z = []
+    for seed in range(60):
+        points = measured(free, free.shaft, noise, seed)
+        # Three stretches of complex points tell a scatter with four degrees of freedom.
+        std = points.std * np.sqrt(rng.chisquare(4, size=points.std.size) / 4.0)
+        found = fitted_shaft(replace(points, std=std), free)
+        assert found is not None
+        pairs = ((found.quality, quality(free.shaft)),
+                 (found.anti_resonance, free.shaft.anti_resonance))  # fmt: skip
+        z.append([(told.value - true) / told.std for told, true in pairs])
+    assert np.all(np.sqrt(np.mean(np.square(z), axis=0)) < 1.25)
 
 
 def test_a_shaft_that_is_modelled_as_one_mass_is_found_by_its_peak(plant: SpeedPlant) -> None:

@@ -4,8 +4,11 @@ The structure is known, so that few numbers carry all points: a resonance and it
 far better than by the highest point, and the largest sensitivity where single points scatter.
 Where the structure does not carry the points, nothing is told.
 
-Least squares on the complex ratio of model to measurement, each point weighted by its scatter, as
-in Pintelon and Schoukens, System Identification, 2nd edition, section 8.
+Least squares on the complex ratio of model to measurement, each point weighted by the scatter round
+it, as in Pintelon and Schoukens, System Identification, 2nd edition, section 8. One point's own
+scatter, out of three stretches, is told too badly to weigh by: a point whose stretches agree by
+chance would decide alone, and the uncertainty come out too small. The median of five neighbours is
+taken.
 """
 
 import math
@@ -25,6 +28,7 @@ from oarlock.machine.speed_loop import SpeedGains
 Array = NDArray[np.float64]
 _FLOOR = 3e-3  # of a point: what its scatter does not show, cogging and folding among it
 _STRUCTURE = 2e-4  # of a resonance: what two masses and a gain leave out, cogging among it
+_NEIGHBOURS = 5  # points, out of which the scatter round one is taken
 _FEWEST = 12  # points, for six numbers
 _CARRIES = 2.5  # times the scatter: what the fit may leave
 _STEP = 1e-4  # of the logarithms, for derivatives
@@ -114,7 +118,7 @@ def fitted_shaft(points: PlantPoints, plant: SpeedPlant) -> FittedShaft | None:
     start = plant.shaft if plant.shaft.twists else _seen(omega, gain, plant.shaft)
     if start is None:
         return None
-    scatter, Ts = np.hypot(points.std[keep], _FLOOR), plant.current.plant.Ts
+    scatter, Ts = np.hypot(_around(points.std[keep]), _FLOOR), plant.current.plant.Ts
 
     def left(x: Array) -> Array:
         told = plant_response(replace(plant, shaft=_shaft(x, start)), omega)
@@ -134,6 +138,14 @@ def fitted_shaft(points: PlantPoints, plant: SpeedPlant) -> FittedShaft | None:
     covariance = np.linalg.pinv(found.jac.T @ found.jac) * max(size, 1.0) ** 2
     return FittedShaft(shaft=best, plant=replace(plant, shaft=best), late=float(found.x[-1] * Ts),
                        covariance=covariance, left=size)  # fmt: skip
+
+
+def _around(std: Array) -> Array:
+    """Return the scatter round each point: of its neighbours' and its own the middle one."""
+    side = _NEIGHBOURS // 2
+    wide = np.pad(std, side, mode="edge")
+    shown = np.lib.stride_tricks.sliding_window_view(wide, _NEIGHBOURS)
+    return np.asarray(np.median(shown, axis=1), dtype=np.float64)
 
 
 def _seen(omega: Array, gain: NDArray[np.complex128], shaft: Shaft) -> Shaft | None:

@@ -25,6 +25,7 @@ from oarlock.views.strip import HIGH, LOW, Marker, Strip
 _LEFT = look.RAIL + look.MARGIN
 _LANES = {"loops": 40.0, "machine": 64.0, "drive": 86.0}
 _AXIS = 103.0
+_DECADES = math.log10(HIGH / LOW)
 _GRAB = 14.0  # px around a handle
 
 
@@ -100,8 +101,7 @@ class TimescalesStrip(QWidget):
     @property
     def decade(self) -> float:
         """Pixels per decade."""
-        span = self.width() - self._side - _LEFT - look.MARGIN
-        return float(span / math.log10(HIGH / LOW))
+        return (self.width() - self._side - _LEFT - look.MARGIN) / _DECADES
 
     def x_of(self, hertz: float) -> float:
         """Return the position of a frequency, px from the window's left edge."""

@@ -1,7 +1,6 @@
 """Painting text with subscripts and halos, crisp lines, and the marks of state."""
 
 import re
-from collections import OrderedDict
 from dataclasses import dataclass
 from enum import Enum, auto
 from functools import lru_cache
@@ -100,15 +99,14 @@ def draw_text(
     device = p.device()
     ratio = device.devicePixelRatio() if device else 1.0
     key = (text, color.rgba(), size, bold, None if halo is None else halo.rgba(), ratio)
-    if key in _seen:
-        _seen.move_to_end(key)
-        picture, total = _picture(*key)
+    if key in _kept:
+        picture, total = _kept[key] = _kept.pop(key) or _picture(*key)  # the newest is the last
         x = round(x - _SHARE[align] * total)
         p.drawPixmap(QPointF(x - _PAD, round(y) - size - _PAD), picture)
         return total
-    _seen[key] = None
-    if len(_seen) > _REMEMBERED:
-        _seen.popitem(last=False)
+    _kept[key] = None
+    if len(_kept) > _REMEMBERED:
+        del _kept[next(iter(_kept))]
     parts = runs(text, size, bold=bold)
     total = sum(part.width for part in parts)
     _draw_runs(p, round(x - _SHARE[align] * total), round(y), parts, color, halo)
@@ -118,7 +116,7 @@ def draw_text(
 _SHARE = {"left": 0.0, "right": 1.0, "center": 0.5}
 _PAD, _REMEMBERED = 3, 700  # px round a picture; lines that may have one
 _Key = tuple[str, int, int, bool, int | None, float]
-_seen: OrderedDict[_Key, None] = OrderedDict()
+_kept: dict[_Key, tuple[QPixmap, float] | None] = {}  # a line that was drawn once: no picture yet
 
 
 def _draw_runs(
@@ -135,7 +133,6 @@ def _draw_runs(
         x += part.width
 
 
-@lru_cache(maxsize=_REMEMBERED)
 def _picture(
     text: str,
     color: int,

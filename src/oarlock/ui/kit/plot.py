@@ -6,6 +6,7 @@ cached picture, so that a drag repaints little.
 
 import math
 from collections.abc import Callable, Sequence
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -333,19 +334,20 @@ class _Curve(pg.PlotCurveItem):  # type: ignore[misc]
 
     def _cut(self) -> list[QPolygonF]:
         """Return its pieces, one between gaps where their ends would show; none of a hairline."""
-        pen, points = self.opts["pen"], np.column_stack([self.xData, self.yData])
+        pen, (x, y) = self.opts["pen"], (self.xData, self.yData)
         if pen.widthF() <= 1.0 or not self.opts["antialias"]:
             return []
-        there = np.isfinite(points).all(axis=1)
-        parts = np.split(points, np.flatnonzero(np.diff(there)) + 1)
+        there = np.isfinite(x) & np.isfinite(y)
+        ends = [0, x.size] if there.all() else [0, *(np.flatnonzero(np.diff(there)) + 1), x.size]
         shows = pen.color().alpha() < 255 or pen.style() != Qt.PenStyle.SolidLine
         found = []
-        for part in parts[0 if there[0] else 1 :: 2]:
-            most = len(part) if shows or len(part) < _LONG else _PIECE
-            for first in range(0, len(part) - 1, most):
-                some = part[first : first + most + 1]
-                piece = pg.functions.create_qpolygonf(len(some))
-                pg.functions.ndarray_from_qpolygonf(piece)[:] = some
+        for first, last in list(pairwise(ends))[0 if there[0] else 1 :: 2]:
+            most = last - first if shows or last - first < _LONG else _PIECE
+            for at in range(first, last - 1, most):
+                end = min(at + most + 1, last)
+                piece = pg.functions.create_qpolygonf(end - at)
+                points = pg.functions.ndarray_from_qpolygonf(piece)
+                points[:, 0], points[:, 1] = x[at:end], y[at:end]
                 found.append(piece)
         return found
 
