@@ -225,9 +225,13 @@ class TorquePlot(SpeedPlot):
         torque = shown.at_cursor[0]
         handle(p, x, self.py(torque), t.accent, filled=True, strong=True)
         right = x < self.area.right() - 120
-        side, align = (14, "left") if right else (-14, "right")
-        draw_text(p, x + side, self.py(torque) + 24, f"**{units.torque().text(torque)}**", t.ink,
-                  size=look.FIGURE, align=align, halo=t.halo)  # fmt: skip
+        align = "left" if right else "right"
+        falls = shown.omega > shown.best.base_speed
+        beneath = not falls or x > self.area.left() + 190  # else the curve's name is there
+        to = "right" if falls and beneath else align
+        draw_text(p, x + (14 if to == "left" else -14), self.py(torque) + (24 if beneath else -6),
+                  f"**{units.torque().text(torque)}**", t.ink, size=look.FIGURE, align=to,
+                  halo=t.halo)  # fmt: skip
         draw_text(p, x + 4 if right else x - 4, 20, units.speed().text(shown.omega),
                   t.accent, align=align, halo=t.halo)  # fmt: skip
         base = shown.best.base_speed / units.speed().per
