@@ -17,6 +17,7 @@ from pathlib import Path
 
 import numpy as np
 
+from oarlock.errors import LinkTimeout
 from oarlock.practice.server import WATCHDOG, Server
 from oarlock.practice.truth import draw
 from oarlock.simulate.drive_model import DriveModel
@@ -25,6 +26,7 @@ from oarlock.simulate.drive_model import DriveModel
 PROMISED = {"ended": 0.070, "killed": 0.070, "stopped": 0.080, "main thread over": 0.100,
             "lock held": 0.170}  # fmt: skip
 
+_TRIES = 3  # of a client that does not come to play
 _STILL = 0.005  # s for which the machine may stand still without being noted
 
 _CLIENT = """
@@ -46,8 +48,11 @@ def run():
         play(plan, axis, link, settings={}, cancel=Cancel())
     except Exception:
         pass
-threading.Thread(target=run, daemon=kind != "main thread over").start()
+playing = threading.Thread(target=run, daemon=kind != "main thread over")
+playing.start()
 while link.status().state != "running":
+    if not playing.is_alive():
+        os._exit(2)  # a busy machine let the heart miss a beat before it began
     time.sleep(0.005)
 time.sleep(0.05)
 sys.stdout.write("running\\n"); sys.stdout.flush()
@@ -143,10 +148,25 @@ class WatchedDrive(Server):
         self._thread.join(5.0)
 
 
+def begun_in_the_end(kind: str, folder: Path, stalls: Stalls) -> tuple[float, float]:
+    """Return what `once` does; a client that a busy machine kept from beginning is tried again."""
+    for _ in range(_TRIES - 1):
+        try:
+            return once(kind, folder, stalls)
+        except LinkTimeout:
+            continue
+    return once(kind, folder, stalls)
+
+
 def once(kind: str, folder: Path, stalls: Stalls) -> tuple[float, float]:
     """Return how long (s) the drive stayed energised after one silence of a kind.
 
     And for how long the machine itself stood still in that time.
+
+    Raises
+    ------
+    LinkTimeout : the client did not begin, or the drive let go beforehand
+
     """
     drive = WatchedDrive(folder / "drive.sock")
     client = subprocess.Popen(
@@ -169,6 +189,9 @@ def once(kind: str, folder: Path, stalls: Stalls) -> tuple[float, float]:
             time.sleep(0.005)
         if not drive.let_go:
             return float("inf"), 0.0
+        if drive.let_go < begun:
+            raise LinkTimeout("it let go before the client fell silent", place="drive",
+                              remedy="Try again")  # fmt: skip
         time.sleep(0.03)  # a watcher that stood still tells it now
         return drive.let_go - begun, stalls.within(begun, drive.let_go)
     finally:
@@ -182,9 +205,10 @@ def once(kind: str, folder: Path, stalls: Stalls) -> tuple[float, float]:
 def _line(client: subprocess.Popen[str]) -> str:
     assert client.stdout is not None
     ready, _, _ = select.select([client.stdout], [], [], 20.0)
-    if not ready:
-        raise RuntimeError("the client does not answer")
-    return client.stdout.readline().strip()
+    told = client.stdout.readline().strip() if ready else ""
+    if not told:
+        raise LinkTimeout("it does not answer", place="client", remedy="Try again")
+    return told
 
 
 def main(tries: int = 200, tell: Callable[[str], None] = print) -> None:
@@ -196,7 +220,7 @@ def main(tries: int = 200, tell: Callable[[str], None] = print) -> None:
     try:
         for kind, promised in PROMISED.items():
             with tempfile.TemporaryDirectory() as folder:
-                found, stood = np.array([once(kind, Path(folder), watching)
+                found, stood = np.array([begun_in_the_end(kind, Path(folder), watching)
                                          for _ in range(tries)]).T  # fmt: skip
             still = stood > _STILL
             rest = f"{1e3 * found[~still].max():.0f}" if np.any(~still) else "–"
