@@ -59,7 +59,7 @@ def until(condition: Callable[[], bool], seconds: float = 2.0) -> float:
     begun = time.monotonic()
     while not condition():
         if time.monotonic() - begun > seconds:
-            pytest.fail("it did not happen")
+            raise TimeoutError("it did not happen")
         time.sleep(0.002)
     return time.monotonic() - begun
 

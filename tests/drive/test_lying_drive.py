@@ -20,6 +20,7 @@ from oarlock.machine import Axis
 from tests.drive.lying_drive import Bend, LyingDrive, Read
 from tests.drive.test_link import holding, until
 
+pytestmark = pytest.mark.realtime
 Make = Callable[..., CanopenLink]
 DRIVE, SDO, HEART, EMERGENCY = 0x2000, 0x581, 0x701, 0x81
 
@@ -210,16 +211,18 @@ def test_stop_is_sent_whatever_the_heartbeat_says(lying: Make, axis: Axis, state
 
     def run() -> None:
         try:
-            play(holding(axis, 5.0), axis, link, settings={}, cancel=Cancel())
+            ended.append(play(holding(axis, 5.0), axis, link, settings={}, cancel=Cancel()).ended)
         except Cancelled as error:
             ended.append(str(error))
 
     running = threading.Thread(target=run)
     running.start()
-    until(lambda: bool(lives) and lives[-1].state == "running")
-    link.stop()
-    until(lambda: lives[-1].state == "de-energised", 0.5)
-    running.join(3.0)
+    try:
+        until(lambda: bool(lives) and lives[-1].state == "running")
+        link.stop()
+        until(lambda: lives[-1].state == "de-energised", 0.5)
+    finally:
+        running.join(8.0)  # none is left where it fails
     assert ended == ["hold: stopped at the drive"]
 
 
