@@ -15,23 +15,30 @@ Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
 
 
-def _recur(num: Array, den: Array, x: Array, state: Array, y: Array) -> None:
-    """Fill in num/den in δ applied to `x`, from rest: a chain of summers, highest power first.
+def _recur(nums: Array, den: Array, x: Array, state: Array, y: Array) -> None:
+    """Fill in each of num/den in δ applied to `x`, from rest: a chain of summers.
 
-    num, den : of one length; state : (order,), zeros
+    nums : (ways, order + 1), highest power first as `den`; state : (order,), zeros;
+    y : (ways, samples)
     """
-    n, direct = den.size - 1, num[0] / den[0]
+    n, back = den.size - 1, den[1:] / den[0]
+    direct = nums[:, 0] / den[0]
+    ahead = nums[:, 1:] / den[0]
+    for m in range(nums.shape[0]):
+        ahead[m] -= direct[m] * back
     for k in range(x.size):
-        total, fed = direct * x[k], x[k]
+        for m in range(nums.shape[0]):
+            total = direct[m] * x[k]
+            for i in range(n):
+                total += ahead[m, i] * state[i]
+            y[m, k] = total
+        fed = x[k]
         for i in range(n):
-            a = den[i + 1] / den[0]
-            total += (num[i + 1] / den[0] - direct * a) * state[i]
-            fed -= a * state[i]
+            fed -= back[i] * state[i]
         for i in range(n - 1, 0, -1):
             state[i] += state[i - 1]
         if n:
             state[0] += fed
-        y[k] = total
 
 
 def _respond(num: Array, den: Array, delta: Complex, opened: Complex, phase: Array) -> None:
@@ -64,6 +71,33 @@ def _gain(num: Array, den: Array, angle: float) -> complex:
     for x in den:
         bottom = bottom * delta + x
     return top / bottom
+
+
+def _below(
+    num: Array, den: Array, Ts: float, omega: Array, delta: Complex, level: float
+) -> float:  # fmt: skip
+    """Return where the gain first falls below a level along a grid, rad/s, found by halving.
+
+    Nyquist where it does not, or where it lies below from the first point on.
+    """
+    for k in range(omega.size):
+        top, bottom = 0j, 0j
+        for c in num:
+            top = top * delta[k] + c
+        for c in den:
+            bottom = bottom * delta[k] + c
+        if abs(top / bottom) < level:
+            if k == 0:
+                break
+            low, high = omega[k - 1], omega[k]
+            for _ in range(40):
+                middle = math.sqrt(low * high)
+                if abs(_gain(num, den, middle * Ts)) < level:
+                    high = middle
+                else:
+                    low = middle
+            return float(high)
+    return math.pi / Ts
 
 
 def _figure(gain: complex, kind: int) -> float:
@@ -178,7 +212,6 @@ def _inside(row: Array) -> bool:
     return True
 
 
-_ENDLESS = 1e12  # of an answer: one that grows is held there
 _MOST = 256  # crossings and troughs that are looked for
 _lock = threading.Lock()
 _warm = False
@@ -275,9 +308,10 @@ def warm() -> None:
 
         one, z = np.ones(1), np.ones(1, dtype=np.complex128)
         arguments: dict[str, tuple[Any, ...]] = {
-            "_recur": (one, one, one, np.empty(0), np.empty(1)),
+            "_recur": (one.reshape(1, 1), one, one, np.empty(0), np.empty((1, 1))),
             "_respond": (one, one, z, np.empty(1, dtype=np.complex128), np.empty(1)),
             "_gain": (one, one, 0.5),
+            "_below": (one, one, 1e-4, one, z, 0.5),
             "_figure": (1j, 0),
             "_refine": (one, one, 1e-4, 0, 1.0, 2.0),
             "_inside": (one.copy(),),
@@ -294,15 +328,26 @@ def warm() -> None:
         _warm = True
 
 
-def filtered(num: Array, den: Array, x: Array) -> Array:
-    """Return `x` filtered by num/den in δ, both of one length, from rest.
+_ENDLESS = 1e12  # of an answer: one that grows is held there
+
+
+def filtered(nums: Array, den: Array, x: Array) -> Array:
+    """Return `x` filtered by each of num/den in δ, from rest, (ways, samples).
 
     What grows without end is held at ±1e12: it is finite, and nobody reads it.
+
+    Parameters
+    ----------
+    nums : (ways, order + 1); den : (order + 1,), highest power first
+
     """
-    y = np.empty_like(x)
-    with np.errstate(over="ignore", invalid="ignore"):
-        _recur(num, den, x, np.zeros(den.size - 1), y)
-    if y.size and not abs(y[-1]) < _ENDLESS:
+    y = np.empty((nums.shape[0], x.size))
+    if _warm:
+        _recur(nums, den, x, np.zeros(den.size - 1), y)
+    else:  # compiled code does not warn of what grows
+        with np.errstate(over="ignore", invalid="ignore"):
+            _recur(nums, den, x, np.zeros(den.size - 1), y)
+    if y.size and not all(abs(end) < _ENDLESS for end in y[:, -1].tolist()):
         y = np.clip(np.nan_to_num(y, nan=_ENDLESS), -_ENDLESS, _ENDLESS)
     return y
 
@@ -317,6 +362,13 @@ def response(num: Array, den: Array, delta: Complex) -> tuple[Complex, Array]:
 def gain_at(num: Array, den: Array, angle: float) -> complex:
     """Return the gain of num/den in δ at an angle on the unit circle of z, rad."""
     return complex(_gain(num, den, angle))
+
+
+def first_below(
+    num: Array, den: Array, Ts: float, grid: tuple[Array, Complex], level: float
+) -> float:
+    """Return where (rad/s) the gain of num/den in δ first falls below a level; as `_below`."""
+    return float(_below(num, den, Ts, *grid, level))
 
 
 def inside(row: Array) -> bool:

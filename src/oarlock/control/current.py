@@ -13,7 +13,7 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control.discrete import Coefficients, Discrete, add, times
+from oarlock.control.discrete import Coefficients, Discrete, add, outputs, times
 from oarlock.control.margins import Margins, margins
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
@@ -117,7 +117,8 @@ class CurrentLoop:
 
     def step(self, samples: int) -> tuple[Array, Array]:
         """Return (current, voltage) for a reference step of 1 A at sample 0."""
-        return self.closed.step(samples), self.effort.step(samples)
+        current, voltage = outputs((self.closed, self.effort), np.ones(samples))
+        return current, voltage
 
     def noise_gain(self, samples: int = 2000) -> tuple[float, float]:
         """Return (A, V) rms of current and voltage for 1 A rms of white sense noise."""

@@ -7,13 +7,14 @@ them (Middleton and Goodwin, Digital Control and Estimation, 1990, ch. 5). Build
 """
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, field
-from functools import cached_property, lru_cache
+from functools import cached_property, lru_cache, reduce
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control._kernels import filtered, gain_at, inside, response
+from oarlock.control._kernels import filtered, first_below, gain_at, inside, response
 
 Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
@@ -42,7 +43,7 @@ class Discrete:
     def series(self, other: "Discrete") -> "Discrete":
         """Return this followed by `other`, of the same sample time."""
         self._same_time(other)
-        num, den = times(self.num, other.num), times(self.den, other.den)
+        num, den = times(self.num, other.num), product(self.den, other.den)
         return Discrete(num, den, self.Ts, self.pieces + other.pieces)
 
     @property
@@ -169,17 +170,31 @@ class Discrete:
     def on_grid(self, low: float, points: int) -> tuple[Array, Complex, Array]:
         """Return (rad/s, gain, unwrapped phase in rad) from `low` up to Nyquist.
 
-        The grid is kept between calls: a drag asks for the same one again and again.
+        The grid is kept between calls, and on it what each piece of the loop makes of it: a drag
+        asks for the same ones again and again, and changes one piece.
         """
         omega, delta = grid(self.Ts, low, points)
+        if not self.parts:
+            return omega, *response(*self.arrays, delta)
+        gain, phase = np.ones(points, dtype=np.complex128), np.zeros(points)
+        for num, den in self.parts:
+            passed, turned = _on_grid(num, den, self.Ts, low, points)
+            gain, phase = gain * passed, phase + turned
+        first = math.atan2(gain[0].imag, gain[0].real)
+        return omega, gain, phase + (first - phase[0])
+
+    def falls_below(self, level: float, low: float, points: int) -> float:
+        """Return where its gain falls below `level` the first time above `low`, rad/s.
+
+        It is looked for on the grid of `on_grid`; Nyquist where it does not.
+        """
         num, den = self.arrays
-        gain, phase = response(num, den, delta)
-        return omega, gain, phase
+        return first_below(num, den, self.Ts, grid(self.Ts, low, points), level)
 
     def output(self, given: Array) -> Array:
         """Return the output for a sequence of inputs, from rest, (samples,)."""
-        num = (*(0.0,) * (len(self.den) - len(self.num)), *self.num)
-        return filtered(np.array(num), self.arrays[1], given)
+        only: Array = outputs((self,), given)[0]
+        return only
 
     def step(self, samples: int) -> Array:
         """Return the answer to a step of 1 at sample 0, (samples,)."""
@@ -190,6 +205,15 @@ class Discrete:
         given = np.zeros(samples)
         given[0] = 1.0
         return self.output(given)
+
+
+def outputs(ways: Sequence[Discrete], given: Array) -> Array:
+    """Return the outputs of ways that have one denominator, from rest, (ways, samples)."""
+    den = ways[0].den
+    if any(way.den != den for way in ways):
+        raise ValueError("ways of different denominators")
+    nums = [(0.0,) * (len(den) - len(way.num)) + way.num for way in ways]
+    return filtered(np.array(nums), np.array(den), given)
 
 
 def from_z(num: Coefficients, den: Coefficients, Ts: float) -> Discrete:
@@ -251,11 +275,20 @@ def _shifted(coefficients: Coefficients, by: float) -> Coefficients:
 
 def times(a: Coefficients, b: Coefficients) -> Coefficients:
     """Return the product of two polynomials."""
+    short, long = (a, b) if len(a) <= len(b) else (b, a)
+    if len(short) == 1:
+        return tuple([short[0] * y for y in long])
     out = [0.0] * (len(a) + len(b) - 1)
-    for i, x in enumerate(a):
-        for j, y in enumerate(b):
-            out[i + j] += x * y
+    for i, x in enumerate(short):
+        for at, y in enumerate(long, i):
+            out[at] += x * y
     return tuple(out)
+
+
+@lru_cache(maxsize=256)
+def product(*some: Coefficients) -> Coefficients:
+    """Return the product of polynomials, kept: of a plant it is asked for with every gain."""
+    return reduce(times, some, (1.0,))
 
 
 def add(a: Coefficients, b: Coefficients) -> Coefficients:
@@ -334,6 +367,14 @@ def grid(Ts: float, low: float, points: int) -> tuple[Array, Complex]:
     """Return (rad/s, δ) of points spaced by one ratio, from `low` up to Nyquist."""
     omega = np.geomspace(low, math.pi / Ts * (1.0 - 1e-9), points)
     return omega, on_circle(omega * Ts)
+
+
+@lru_cache(maxsize=64)
+def _on_grid(
+    num: Coefficients, den: Coefficients, Ts: float, low: float, points: int
+) -> tuple[Complex, Array]:
+    """Return (gain, unwrapped phase in rad) of one piece on a grid; not to be changed."""
+    return response(np.array(num), np.array(den), grid(Ts, low, points)[1])
 
 
 def _steps_on(a: Array, b: Array, n: int) -> tuple[Array, Array]:

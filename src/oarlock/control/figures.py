@@ -30,17 +30,18 @@ def step_figures(t: Array, y: Array) -> StepFigures:
     y : the response, 0 before the step and 1 where it is meant to end
 
     """
-    after = t >= 0.0
-    t, y = t[after], y[after]
+    if t[0] < 0.0:
+        after = t >= 0.0
+        t, y = t[after], y[after]
     first = _crossing(t, y, 0.1)
-    peak = int(np.argmax(y))
-    outside = np.flatnonzero(np.abs(y - 1.0) > 0.02)
-    if outside.size == 0:
+    peak = int(y.argmax())
+    outside = np.abs(y - 1.0) > 0.02
+    i = y.size - 1 - int(outside[::-1].argmax())  # the last one outside, if there is any
+    if not outside[i]:
         settling = 0.0
-    elif outside[-1] == y.size - 1:
+    elif i == y.size - 1:
         settling = math.nan
     else:
-        i = int(outside[-1])
         edge = 1.02 if y[i] > 1.0 else 0.98
         settling = float(t[i] + (edge - y[i]) / (y[i + 1] - y[i]) * (t[i + 1] - t[i]))
     return StepFigures(
@@ -49,16 +50,16 @@ def step_figures(t: Array, y: Array) -> StepFigures:
         overshoot=max(float(y[peak]) - 1.0, 0.0),
         peak_time=float(t[peak]),
         settling=settling,
-        final=float(np.mean(y[-max(y.size // 10, 1) :])),
+        final=float(y[-max(y.size // 10, 1) :].mean()),
     )
 
 
 def _crossing(t: Array, y: Array, level: float) -> float:
     """Return when `y` first reaches `level`, between samples along a straight line."""
-    above = np.flatnonzero(y >= level)
-    if above.size == 0:
+    above = y >= level
+    i = int(above.argmax())
+    if not above[i]:
         return math.nan
-    i = int(above[0])
     if i == 0:
         return float(t[0])
     return float(t[i - 1] + (level - y[i - 1]) / (y[i] - y[i - 1]) * (t[i] - t[i - 1]))

@@ -8,16 +8,18 @@ points the loop is smooth, and what lies there is refined on the exact loop.
 import math
 from dataclasses import dataclass
 from functools import lru_cache
+from itertools import chain
 
 import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.control._kernels import survey
-from oarlock.control.discrete import Discrete, grid, on_circle
+from oarlock.control.discrete import Coefficients, Discrete, grid, on_circle, roots
 
 Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
 _GRID = 140
+_LOWEST = 1e-5  # of Nyquist, where the grid begins
 _LIGHT = 0.35  # damping ratio below which a root bends the response within the grid's spacing
 # Where a light root wants points: in widths of its peak to each side.
 _WIDTHS = np.array([0.0, 0.12, 0.3, 0.6, 1.0, 1.6, 2.5, 4.0, 7.0, 12.0, 20.0, 35.0])
@@ -65,7 +67,7 @@ def margins(loop: Discrete) -> Margins:
     """
     nyquist = math.pi / loop.Ts
     stable = loop.feedback().is_stable
-    omega, delta = _dense(loop, nyquist)
+    omega, delta = _dense(loop)
     seen = survey(*loop.arrays, loop.Ts, omega, delta)
     found: list[list[tuple[float, complex]]] = [[], [], [], []]
     for kind, w, gain in zip(*(column.tolist() for column in seen), strict=True):
@@ -105,28 +107,33 @@ def _worst(crossings: tuple[Crossing, ...], *, stable: bool) -> Crossing:
     return Crossing(near.omega, abs(near.phase_margin))
 
 
-def _dense(loop: Discrete, nyquist: float) -> tuple[Array, Complex]:
-    """Return a grid that resolves the loop: (rad/s, δ)."""
-    low = nyquist * 1e-5
-    omega, delta = grid(loop.Ts, low, _GRID)
-    wanted = _near(np.concatenate([loop.poles, loop.zeros]), loop.Ts)
-    wanted = wanted[(wanted > low) & (wanted < omega[-1])]
-    if wanted.size:
-        omega = np.unique(np.concatenate([omega, wanted]))
-        delta = on_circle(omega * loop.Ts)
+def _dense(loop: Discrete) -> tuple[Array, Complex]:
+    """Return a grid that resolves the loop: (rad/s, δ); kept while no light root moves."""
+    near = [_near(one, loop.Ts) for piece in loop.pieces for one in piece]
+    return _grid(loop.Ts, tuple(chain.from_iterable(near)))
+
+
+@lru_cache(maxsize=64)
+def _grid(Ts: float, wanted: tuple[float, ...]) -> tuple[Array, Complex]:
+    """Return the usual grid with what is wanted beside it, rad/s and δ."""
+    low = math.pi / Ts * _LOWEST
+    omega, delta = grid(Ts, low, _GRID)
+    inside = [w for w in wanted if low < w < omega[-1]]
+    if inside:
+        omega = np.unique(np.concatenate([omega, inside]))
+        delta = on_circle(omega * Ts)
     return omega, delta
 
 
-def _near(roots: Complex, Ts: float) -> Array:
-    """Return frequencies round each lightly damped root, spaced by the width of its peak."""
-    upper = roots[roots.imag > 0.0]
+@lru_cache(maxsize=256)
+def _near(coefficients: Coefficients, Ts: float) -> tuple[float, ...]:
+    """Return frequencies round a polynomial's light roots, spaced by the width of their peaks."""
+    found = np.array(roots(coefficients), dtype=complex)
+    upper = found[found.imag > 0.0]
     if not upper.size:
-        return np.zeros(0)
+        return ()
     s = np.log1p(upper) / Ts
-    size = np.abs(s)
-    light = s[np.abs(s.real) < _LIGHT * size]
-    if not light.size:
-        return np.zeros(0)
+    light = s[np.abs(s.real) < _LIGHT * np.abs(s)]
     width = np.maximum(np.abs(light.real), 1e-9 * np.abs(light))
-    around: Array = (light.imag[:, None] + width[:, None] * _AROUND).ravel()
-    return around
+    around: list[float] = (light.imag[:, None] + width[:, None] * _AROUND).ravel().tolist()
+    return tuple(around)

@@ -11,7 +11,7 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control.discrete import Coefficients, Discrete, add, times
+from oarlock.control.discrete import Coefficients, Discrete, add, product, times
 from oarlock.control.margins import Margins, margins
 from oarlock.control.profile import Move
 from oarlock.control.speed import SpeedLoop
@@ -34,7 +34,7 @@ class PositionLoop:
     @cached_property
     def opened(self) -> Discrete:
         """The open loop, from the position's error to the position."""
-        return self._way(self._asked).scaled(self.gains.Kp)
+        return _to_position(self.speed).scaled(self.gains.Kp)
 
     @cached_property
     def margins(self) -> Margins:
@@ -45,23 +45,6 @@ class PositionLoop:
     def T(self) -> float:
         """Sample time, s."""
         return self.speed.plant.T
-
-    @cached_property
-    def _asked(self) -> Coefficients:
-        """Numerator of the speed controller for what is weighted."""
-        return self.speed.asked(self.speed.gains.weight)
-
-    @cached_property
-    def _ahead(self) -> Coefficients:
-        """Numerator of the speed controller for what is asked ahead."""
-        return self.speed.asked(1.0)
-
-    def _way(self, controller: Coefficients) -> Discrete:
-        """From a speed that is asked for to the position, the speed loop closed."""
-        plant, closed = self.speed.plant, self.speed.opened
-        num = times(times(controller, plant.following.den), plant.turned.num)
-        den = times(add(closed.den, closed.num), (1.0, 0.0))
-        return Discrete(num, den, self.T)
 
     @cached_property
     def _characteristic(self) -> Coefficients:
@@ -77,24 +60,14 @@ class PositionLoop:
         return self._closed(self.opened.num)
 
     @cached_property
-    def by_speed(self) -> Discrete:
-        """From a speed asked ahead (rad/s) to the position, the position loop closed."""
-        return self._closed(self._way(self._ahead).num)
-
-    @cached_property
-    def by_torque(self) -> Discrete:
-        """From a current that is fed forward (A) to the position, all loops closed."""
-        return self._pushed(self.speed.ways.ahead)
+    def missed(self) -> Discrete:
+        """From the position asked for to what is missing of it, nothing asked ahead."""
+        return self._closed(self.opened.den)
 
     @cached_property
     def by_load(self) -> Discrete:
         """From a current behind the controller (A), as friction takes it, to the position."""
-        return self._pushed(self.speed.ways.den)
-
-    def _pushed(self, controller: Coefficients) -> Discrete:
-        plant = self.speed.plant
-        num = times(times(controller, plant.following.den), plant.turned.num)
-        return self._closed(num)
+        return self._closed(_way(self.speed, self.speed.ways.den).num)
 
     def slip(self, excess: float) -> float:
         """Return how far (rad) it may slip beyond its target where the shaft sticks about it.
@@ -113,12 +86,6 @@ class PositionLoop:
         samples = int(min(max(_SLIPS / (self.gains.Kp * self.T), 400), 20000))
         return excess * float(np.max(np.abs(self.by_load.step(samples))))
 
-    def _pushing(self, controller: Coefficients) -> Discrete:
-        """From a speed that is asked for to the current asked for, the speed loop closed."""
-        plant, closed = self.speed.plant, self.speed.opened
-        num = times(times(controller, plant.following.den), plant.push.den)
-        return Discrete(num, add(closed.den, closed.num), self.T)
-
     @cached_property
     def is_stable(self) -> bool:
         """Whether all poles of the closed loop lie inside the unit circle."""
@@ -127,7 +94,7 @@ class PositionLoop:
     def moved(
         self, move: Move, seconds: float, *, start: float = 0.0, friction: float = 0.0
     ) -> "Moved":
-        """Return how the axis follows a move.
+        """Return how the axis follows a move; the speed loop by itself has to be stable.
 
         Friction holds against it from the first moment on, and stays when the shaft has come to
         rest: what the integral holds then is held by the shaft that sticks. What is asked ahead
@@ -140,23 +107,69 @@ class PositionLoop:
         friction : A, of the current that overcomes it
 
         """
-        samples = int(seconds / self.T) + 1
-        t = start + np.arange(samples, dtype=np.float64) * self.T
-        x, w, a = move.at(t)
-        g, feed, ahead = self.gains, self.speed.gains.acceleration * a, self.gains.speed_share * w
-        position = self.closed.output(x) + self.by_speed.output(ahead)
-        if self.speed.gains.acceleration:
-            position = position + self.by_torque.output(feed)
-        known = self.speed.gains.friction * np.sign(w)
-        rests = self.speed.gains.friction * ((w == 0.0) & (t > 0.0))
-        held = math.copysign(1.0, move.distance) * np.maximum(friction - rests, 0.0)
-        position = position + self.by_load.output(known - held)
-        push = self._pushing(self._asked).output(g.Kp * (x - position))
-        push += self._pushing(self._ahead).output(ahead)
-        push += self._pushing(self.speed.ways.ahead).output(feed)
-        push += known - self.speed.opened.feedback().output(known - held)
-        return Moved(t=t, asked=x, position=position, speed_asked=w,
+        led = _led(self.speed, self.gains.speed_share, move, start, int(seconds / self.T) + 1,
+                   friction)  # fmt: skip
+        lag = self.missed.output(led.asked - led.position)
+        position = led.asked - lag
+        push = led.push + _pushing(self.speed, _asked(self.speed)).output(self.gains.Kp * lag)
+        return Moved(t=led.t, asked=led.asked, position=position, speed_asked=led.speed,
                      speed=np.gradient(position, self.T), push=push)  # fmt: skip
+
+
+def _asked(speed: SpeedLoop) -> Coefficients:
+    """Return the speed controller's numerator for what the position controller asks for."""
+    return speed.asked(speed.gains.weight)
+
+
+def _way(speed: SpeedLoop, controller: Coefficients) -> Discrete:
+    """Return the way to the position, the speed loop closed, through a numerator of its own."""
+    plant, opened = speed.plant, speed.opened
+    num = times(controller, product(plant.following.den, plant.turned.num))
+    return Discrete(num, times(add(opened.den, opened.num), (1.0, 0.0)), plant.T)
+
+
+def _pushing(speed: SpeedLoop, controller: Coefficients) -> Discrete:
+    """Return the way to the current asked for, the speed loop closed."""
+    plant, opened = speed.plant, speed.opened
+    num = times(controller, product(plant.following.den, plant.push.den))
+    return Discrete(num, add(opened.den, opened.num), plant.T)
+
+
+@lru_cache(maxsize=8)
+def _to_position(speed: SpeedLoop) -> Discrete:
+    """Return the way from a speed that is asked for to the position; kept while Kp is dragged."""
+    return _way(speed, _asked(speed))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class _Led:
+    """A move as it is asked for, and where the shaft goes by what is asked ahead alone."""
+
+    t: Array  # s
+    asked: Array  # rad
+    speed: Array  # rad/s
+    position: Array  # rad, no position loop about it
+    push: Array  # A
+
+
+@lru_cache(maxsize=4)  # kept while the position's gain is dragged
+def _led(
+    speed: SpeedLoop, share: float, move: Move, start: float, samples: int, friction: float
+) -> _Led:
+    t = start + np.arange(samples, dtype=np.float64) * speed.plant.T
+    x, w, a = move.at(t)
+    gains, side = speed.gains, math.copysign(1.0, move.distance)
+    known = gains.friction * np.sign(w)
+    rests = gains.friction * ((w == 0.0) & (t > 0.0))
+    met = known - side * np.maximum(friction - rests, 0.0)
+    position = _way(speed, speed.asked(1.0)).output(share * w)
+    position += _way(speed, speed.ways.den).output(met)
+    push = _pushing(speed, speed.asked(1.0)).output(share * w)
+    push += known - speed.opened.feedback().output(met)
+    if gains.acceleration:
+        position += _way(speed, speed.ways.ahead).output(gains.acceleration * a)
+        push += _pushing(speed, speed.ways.ahead).output(gains.acceleration * a)
+    return _Led(t=t, asked=x, speed=w, position=position, push=push)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

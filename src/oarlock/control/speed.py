@@ -7,16 +7,19 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control.discrete import Coefficients, Discrete, add, times
+from oarlock.control.discrete import Coefficients, Discrete, add, outputs, product, times
 from oarlock.control.load_observer import Ways, pi_of, reference_share, ways
 from oarlock.control.margins import Margins, margins
 from oarlock.control.speed_plant import SpeedPlant
+from oarlock.machine.hashed import hashed_once
 from oarlock.machine.speed_loop import SpeedGains
 
 Array = NDArray[np.float64]
 _AREA_SAMPLES = 1200  # of the speed loop, over which a dip's area is taken
+_STEP_SAMPLES = 400  # over which a step asks for most current
 
 
+@hashed_once
 @dataclass(frozen=True)
 class SpeedLoop:
     """Plant and controller, closed."""
@@ -48,7 +51,7 @@ class SpeedLoop:
     @cached_property
     def opened(self) -> Discrete:
         """The open loop, whose margins count."""
-        return self.controller.series(self.plant.following).series(self.plant.push)
+        return self.controller.series(self.plant.seen)
 
     @cached_property
     def margins(self) -> Margins:
@@ -60,11 +63,9 @@ class SpeedLoop:
         loop = self.opened
         return add(loop.den, loop.num)
 
-    def _closed(self, *numerators: Coefficients) -> Discrete:
-        num: Coefficients = (1.0,)
-        for one in numerators:
-            num = times(num, one)
-        return Discrete(num, self._characteristic, self.plant.T)
+    def _closed(self, own: Coefficients, *of_plant: Coefficients) -> Discrete:
+        """Return the closed loop with a numerator of its own and those of its plant."""
+        return Discrete(times(own, product(*of_plant)), self._characteristic, self.plant.T)
 
     @cached_property
     def closed(self) -> Discrete:
@@ -103,17 +104,32 @@ class SpeedLoop:
     def answer(self) -> Discrete:
         """From a current behind the filters (A) to the current asked for (A)."""
         c, f = self.controller, self.plant.following
-        return self._closed((-1.0,), c.num, f.num, self.plant.load.num)
+        return self._closed(c.num, (-1.0,), f.num, self.plant.load.num)
 
     @cached_property
     def unrest(self) -> Discrete:
         """From an error of the plain measured speed (rad/s) to the current asked for (A)."""
         c, f = self.controller, self.plant.following
-        return self._closed((-1.0,), c.num, f.num, self.plant.push.den)
+        return self._closed(c.num, (-1.0,), f.num, self.plant.push.den)
 
     def _disturbed(self, way: Discrete) -> Discrete:
         c, f = self.controller, self.plant.following
-        return self._closed(way.num, c.den, f.den)
+        return self._closed(c.den, way.num, f.den)
+
+    def steps(self, samples: int) -> tuple[Array, Array, Array, Array]:
+        """Return what steps of 1 make: of a speed asked for (rad/s), then of a load (A).
+
+        Each is the plain speed (rad/s) and the current asked for (A), (samples,).
+        """
+        one = np.ones(samples)
+        speed, push = outputs((self.closed, self.effort), one)
+        sag, answer = outputs((self.loaded, self.answer), one)
+        return speed, push, sag, answer
+
+    @cached_property
+    def most_pushed(self) -> float:
+        """The most current (A) that a step of 1 rad/s asks for."""
+        return float(np.max(np.abs(self.effort.step(_STEP_SAMPLES))))
 
     @cached_property
     def dip_area(self) -> float:
@@ -133,15 +149,12 @@ class SpeedLoop:
         section 10.1).
         """
         way = self.unrest
-        weights = self.plant.measuring.weights(self.plant.current.plant.Ts)
-        jumps = -np.diff(np.concatenate([[0.0], weights, [0.0]]))  # by angle instead of increment
+        jumps = self.plant.measuring.jumps(self.plant.current.plant.Ts)
         every = self.plant.measuring.divider
         taken = jumps[::every]  # the angles that lie a whole sample of the speed apart share errors
-        given = np.zeros(samples)
-        given[: taken.size] = taken
-        answered = way.output(given)
-        rest = max(float(np.sum(jumps**2)) - float(np.sum(taken**2)), 0.0)
         pulse = way.pulse(samples)
+        answered = np.convolve(pulse, taken)[:samples]
+        rest = max(float(np.sum(jumps**2)) - float(np.sum(taken**2)), 0.0)
         power = float(np.sum(answered**2)) + rest * float(np.sum(pulse**2))
         return count / math.sqrt(12.0) * math.sqrt(power)
 
@@ -165,23 +178,23 @@ def load_figures(t: Array, speed: Array) -> LoadFigures:
 
     """
     size = np.abs(speed)
-    at = int(np.argmax(size))
+    at = int(size.argmax())
     dip = float(size[at])
-    outside = np.flatnonzero(size > 0.1 * dip)
-    last = int(outside[-1]) if outside.size else 0
+    outside = size > 0.1 * dip
+    last = size.size - 1 - int(outside[::-1].argmax()) if dip > 0.0 else 0
     step = float(t[1] - t[0])
     return LoadFigures(
         dip=dip,
         dip_at=float(t[at]),
         recovery=math.nan if last == size.size - 1 else float(t[last]) + step,
-        IAE=float(np.sum(size)) * step,
+        IAE=float(size.sum()) * step,
     )
 
 
 SHAPED = 6.0  # times the largest step that no limit shapes: beyond, a shape says little of gains
 
 
-def largest_step(loop: SpeedLoop, limit: float, volts: float, samples: int = 400) -> float:
+def largest_step(loop: SpeedLoop, limit: float, volts: float) -> float:
     """Return the largest step of speed (rad/s) that neither the current's limit nor the bus shapes.
 
     The first voltage is what the step of the controller's output jumps the current loop with.
@@ -192,7 +205,7 @@ def largest_step(loop: SpeedLoop, limit: float, volts: float, samples: int = 400
     volts : V, that the bus has left
 
     """
-    most = float(np.max(np.abs(loop.effort.step(samples))))
+    most = loop.most_pushed
     jump = loop.gains.weight * loop.gains.Kp + loop.gains.Ki * loop.plant.T
     jump *= reference_share(loop.gains, loop.plant.T)
     for one in loop.plant.torque_filters:
@@ -205,15 +218,4 @@ def largest_step(loop: SpeedLoop, limit: float, volts: float, samples: int = 400
 
 def tracking_bandwidth(loop: SpeedLoop) -> float:
     """Return where the speed falls to −3 dB of what is asked for, the first time, rad/s."""
-    omega, gain, _ = loop.closed.on_grid(1e-4 / loop.plant.T, 400)
-    below = np.flatnonzero(np.abs(gain) < math.sqrt(0.5))
-    if not below.size or below[0] == 0:
-        return math.pi / loop.plant.T
-    low, high = float(omega[below[0] - 1]), float(omega[below[0]])
-    for _ in range(40):
-        middle = math.sqrt(low * high)
-        if abs(loop.closed.at(middle)) < math.sqrt(0.5):
-            high = middle
-        else:
-            low = middle
-    return high
+    return loop.closed.falls_below(math.sqrt(0.5), 1e-4 / loop.plant.T, 400)

@@ -123,6 +123,7 @@ def angle_step(axis: Axis) -> float:
     return count_of(axis)
 
 
+@lru_cache(maxsize=16)
 def speed_noise(axis: Axis, turning: Turning) -> float:
     """Return by how much (rad/s rms) the sensor's steps make the plain measured speed wrong.
 
@@ -132,8 +133,7 @@ def speed_noise(axis: Axis, turning: Turning) -> float:
         stds = [axis.parameter(f"sensor.hall_{n}").best.std for n in range(8)]
         edge = max((std for std in stds if std), default=_EDGE)
         return abs(turning.speed) * math.sqrt(2.0) * max(edge, _LEAST_EDGE) / (math.pi / 3.0)
-    weights = measuring_of(axis, turning).weights(axis.inverter.Ts)
-    jumps = np.diff(np.concatenate([[0.0], weights, [0.0]]))
+    jumps = measuring_of(axis, turning).jumps(axis.inverter.Ts)
     return count_of(axis) / math.sqrt(12.0) * float(np.sqrt(np.sum(jumps**2)))
 
 
@@ -294,10 +294,18 @@ def _loop(plant: SpeedPlant, gains: SpeedGains) -> SpeedLoop:
     return SpeedLoop(plant, gains)
 
 
+@lru_cache(maxsize=16)
 def without_pi(axis: Axis) -> Axis:
     """Return the axis with all that its speed plant rests on, and no more of its loops."""
     inner = axis.loops.only(("current",))
-    return replace(axis, loops=inner.having(KEY, Loop(filters=axis.loops[KEY].filters)))
+    bare = replace(axis, loops=inner.having(KEY, Loop(filters=axis.loops[KEY].filters)))
+    return _the_same(bare)
+
+
+@lru_cache(maxsize=16)
+def _the_same(bare: Axis) -> Axis:
+    """Return one object for all axes that are equal: what is kept for it is found at once."""
+    return bare
 
 
 @lru_cache(maxsize=16)

@@ -181,7 +181,7 @@ def is_stable_on(gains: SpeedGains, plants: Sequence[SpeedPlant]) -> bool:
 def reach(plant: SpeedPlant, margin: float) -> float:
     """Return the crossover (rad/s) up to which a P controller leaves `margin` (rad)."""
     grid = np.geomspace(1e-3 / plant.T, 0.95 * math.pi / plant.T, 600)
-    _, phase = plant.following.series(plant.push).response(grid)
+    _, phase = plant.seen.response(grid)
     enough = phase > margin - math.pi
     gone = np.flatnonzero(~enough)
     if not gone.size:
@@ -290,7 +290,7 @@ def lag_of(plant: SpeedPlant, omega: float) -> float:
     """
     shaft = plant.shaft
     rigid = replace(plant, shaft=Shaft(motor=shaft.inertia, viscous=shaft.viscous))
-    seen = rigid.following.series(rigid.push).at(omega)
+    seen = rigid.seen.at(omega)
     drag = math.atan2(omega * shaft.inertia, shaft.viscous)
     return (-cmath.phase(seen) - drag) / omega
 

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from oarlock.control.current import CurrentLoop, Plant
 from oarlock.control.discrete import Discrete, delay, from_matrices, from_z
 from oarlock.control.shaft import Shaft
+from oarlock.machine.hashed import hashed_once
 
 Array = NDArray[np.float64]
 
@@ -36,6 +37,10 @@ class Measuring:
         by_angle = 12.0 * at / (n * (n * n - 1.0) * Ts)  # oldest first
         return np.cumsum(by_angle[:0:-1])
 
+    def jumps(self, Ts: float) -> Array:
+        """Return by what each angle counts, 1/s, the newest first; not to be changed."""
+        return _jumps(self, Ts)
+
     def following(self, Ts: float) -> Discrete:
         """Return what the measured speed passes on its way: lateness and lag, at the speed's rate.
 
@@ -52,6 +57,13 @@ class Measuring:
         return made
 
 
+@lru_cache(maxsize=16)
+def _jumps(measuring: Measuring, Ts: float) -> Array:
+    jumps: Array = -np.diff(np.concatenate([[0.0], measuring.weights(Ts), [0.0]]))
+    return jumps
+
+
+@hashed_once
 @dataclass(frozen=True, kw_only=True)
 class SpeedPlant:
     """From the controller's output to the measured speed, at the speed's own rate."""
@@ -81,6 +93,11 @@ class SpeedPlant:
     def push(self) -> Discrete:
         """From the controller's output (A) to the plain measured speed, rad/s."""
         return self._from(0)
+
+    @cached_property
+    def seen(self) -> Discrete:
+        """From the controller's output (A) to the speed that the controller sees, rad/s."""
+        return self.following.series(self.push)
 
     @cached_property
     def load(self) -> Discrete:

@@ -151,6 +151,11 @@ def designed(axis: Axis, target: PositionTarget) -> PositionGains:
     share = old.speed_share if old else 1.0
     if target.crossover is None:
         return PositionGains(Kp=quiet, speed_share=share)
+    return _designed(speed, target, share)
+
+
+@lru_cache(maxsize=8)
+def _designed(speed: SpeedLoop, target: PositionTarget, share: float) -> PositionGains:
     return design_on(speed, target, share).gains
 
 
@@ -175,7 +180,7 @@ def picture(axis: Axis, settings: MoveSettings) -> PositionPicture:
     )
     low = math.tau * LOWEST
     omega, opened, phase = loop.opened.on_grid(low, _POINTS)
-    closed = loop.closed.on_grid(low, _POINTS)[1]
+    closed = opened / (1.0 + opened)
     return PositionPicture(
         loop=loop, gains=gains, follows=follows, margins=found,
         crossover=found.crossover / math.tau,

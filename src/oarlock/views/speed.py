@@ -285,13 +285,13 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
     gains, follows = _gains_shown(axis, speed)
     loop = SpeedLoop(base.plant, gains)
     found, T = loop.margins, loop.plant.T
-    limit, noise = current_limit(axis), speed_noise(axis, turning)
+    limit, noise = current_limit(axis), speed_noise(bare, turning)
     linear = largest_step(loop, limit, volts_left(axis, turning))
     amplitude = settings.amplitude or _round(step_within(loop, axis, speed))
     count = count_of(axis)
     samples = int(_drawn(loop) / T) + 1
     t = np.arange(samples, dtype=np.float64) * T
-    response, sag = loop.closed.step(samples), loop.loaded.step(samples)
+    response, push, sag, answer = loop.steps(samples)
     amperes = torque / axis.machine.torque_constant
     band = _band(base, gains, samples)
     omega, opened, phase = loop.opened.on_grid(math.tau * LOWEST, _POINTS)
@@ -310,9 +310,9 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
         turning=speed, t=t,
         speed=amplitude * response,
         band=(amplitude * band[0], amplitude * band[1]),
-        push=amplitude * loop.effort.step(samples),
+        push=amplitude * push,
         sag=-amperes * sag,
-        sag_push=-amperes * loop.answer.step(samples),
+        sag_push=-amperes * answer,
         amplitude=amplitude, torque=torque, amperes=amperes, limit=limit,
         linear_up_to=linear if found.stable else math.nan,
         figures=step_figures(t, response),

@@ -106,14 +106,14 @@ def test_plain_text_under_the_name_of_an_archive(tmp_path: Path, end: str) -> No
 
 
 def test_blanks_by_the_thousand_hang_nothing(tmp_path: Path) -> None:
-    begun = time.monotonic()
+    begun = time.process_time()
     wide = "t" + " " * 4000 + "[s],vab" + " " * 4000 + "[V]\n"
     record = seen(tmp_path, wide + "\n".join(f"{a:.6f},{b:.6f}" for a, b in ROWS))
     assert record.rows == 60
     ours = tmp_path / "ours.csv"
     ours.write_text('# experiment = "flux"\n# sample_time = 1e-3\n' + wide + "0,1\n1,2\n")
     assert read_record(ours).rows == 2
-    assert time.monotonic() - begun < 1.0
+    assert time.process_time() - begun < 1.0
 
 
 def test_a_name_that_is_no_utf_8(tmp_path: Path) -> None:
