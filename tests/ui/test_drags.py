@@ -8,8 +8,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 from numpy.typing import NDArray
-from PySide6.QtCore import QEvent, QObject, QRect
-from PySide6.QtGui import QColor, QImage, QPainter, QPixmap
+from PySide6.QtCore import QEvent, QObject, QPointF, QRect, QRectF
+from PySide6.QtGui import QImage, QPixmap
 from pytestqt.qtbot import QtBot
 
 from oarlock.control.designs import follows
@@ -17,12 +17,12 @@ from oarlock.control.position_design import design_position, position_gains
 from oarlock.control.speed_design import speed_gains
 from oarlock.experiments.loops.speed_test import span_of
 from oarlock.machine import Axis
+from oarlock.quantities.display import digits
 from oarlock.session.dragging import with_current
 from oarlock.session.jobs import Done, Failed
 from oarlock.ui.frame import loop_lane, strip_loops
 from oarlock.ui.frame.app import Application
 from oarlock.ui.kit import theme as look
-from oarlock.ui.kit.paint import text_width
 from oarlock.ui.kit.plot import Plot, linear_ticks, outward
 from oarlock.ui.stages.current.stage import CurrentStage
 from oarlock.ui.stages.frequency import FrequencyPlot
@@ -38,6 +38,7 @@ from tests.conftest import wait
 from tests.speed_axis import tuned_winch
 from tests.ui.conftest import window_on
 from tests.ui.test_speed import _project
+from tests.ui.written import written
 
 
 class Painted(QObject):
@@ -235,24 +236,10 @@ def test_another_read_out_paints_nothing_else_of_the_strip(
     assert after.copy(right) != before.copy(right)
 
 
-def _written(monkeypatch: pytest.MonkeyPatch, pictures: str) -> dict[str, tuple[float, float]]:
-    """Return, as it is painted, what is written and from where to where, px."""
-    written: dict[str, tuple[float, float]] = {}
-
-    def noted(_p: QPainter, x: float, _y: float, text: str, *_a: QColor, **how: str) -> float:
-        width = text_width(text, int(how.get("size", look.BODY)))
-        left = x - width if how.get("align") == "right" else x
-        written[text] = (left, left + width)
-        return width
-
-    monkeypatch.setattr(f"oarlock.ui.stages.{pictures}.draw_text", noted)
-    return written
-
-
-def _stand_clear(places: list[tuple[float, float]], plot: FrequencyPlot, hertz: float) -> bool:
+def _stand_clear(places: list[QRectF], plot: FrequencyPlot, hertz: float) -> bool:
     """Return whether all lie within a plot, and to one side of the handle's line."""
     line, end = plot.at(hertz), plot.area.right()
-    return all(right < end and not left <= line <= right for left, right in places)
+    return all(at.right() < end and not at.left() <= line <= at.right() for at in places)
 
 
 @pytest.mark.parametrize("hertz", [5.0, 12.0, 37.0])
@@ -262,7 +249,7 @@ def test_the_handle_s_line_crosses_nothing_that_a_sweep_says(
     tuned.window.show_stage("speed")
     stage = tuned.window.stage("speed")
     assert isinstance(stage, SpeedStage)
-    written = _written(monkeypatch, "speed.frequency_pictures")
+    boxes = written(monkeypatch, "speed.frequency_pictures")
     stage.drag_to(hertz)
     stage.end_drag()
     assert stage.shown is not None
@@ -272,8 +259,15 @@ def test_the_handle_s_line_crosses_nothing_that_a_sweep_says(
                   trusted=points > 0.0, crossover=hertz, margin=55.0, shaft=shaft)  # fmt: skip
     stage.gain_plot.show_gain(stage.shown, sweep, verified=True)
     stage.gain_plot.grab()
-    places = [written["circles: measured 02:07"], written[shaft]]
+    word = f"measured {digits(hertz, 3)}"
+    places = [boxes["circles: measured 02:07"], boxes[shaft], boxes[word]]
     assert _stand_clear(places, stage.gain_plot, stage.shown.crossover)
+    assert not boxes[word].intersects(boxes["closed loop"])
+    curves = (stage.shown.open_gain, stage.shown.closed_gain) if hertz > 5.0 else ()
+    for curve in curves:  # at 5 Hz there is room where they run alone
+        at = [QPointF(stage.gain_plot.at(f), stage.gain_plot.py(g))
+              for f, g in zip(stage.shown.f.tolist(), curve.tolist(), strict=True)]  # fmt: skip
+        assert not any(boxes[word].contains(point) for point in at)
 
 
 @pytest.mark.parametrize("hertz", [120.0, 560.0, 900.0])
@@ -284,13 +278,13 @@ def test_the_handle_s_line_crosses_no_bandwidth(
     tuned.window.show_stage("current")
     stage = tuned.window.stage("current")
     assert isinstance(stage, CurrentStage)
-    written = _written(monkeypatch, "current.frequency_pictures")
+    boxes = written(monkeypatch, "current.frequency_pictures")
     stage.drag_to(hertz)
     stage.gain_plot.grab()
     stage.end_drag()
     assert stage.shown is not None
-    value = next(text for text in written if text.startswith("**") and "Hz" in text)
-    places = [written["bandwidth"], written[value]]
+    value = next(text for text in boxes if text.startswith("**") and "Hz" in text)
+    places = [boxes["bandwidth"], boxes[value]]
     assert _stand_clear(places, stage.gain_plot, stage.shown.crossover)
 
 

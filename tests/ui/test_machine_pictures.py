@@ -2,13 +2,11 @@
 
 import numpy as np
 import pytest
-from PySide6.QtGui import QColor, QPainter
 from pytestqt.qtbot import QtBot
 
 from oarlock.ui.frame.app import Application
-from oarlock.ui.kit import theme as look
-from oarlock.ui.kit.paint import text_width
 from oarlock.ui.stages.machine.stage import MachineStage
+from tests.ui.written import written
 
 
 @pytest.mark.parametrize("omega", [165.0, 180.0, 251.0, 320.0, 400.0])
@@ -22,27 +20,16 @@ def test_the_torque_at_the_cursor_stands_clear_of_the_curves(
     stage = opened.window.stage("machine")
     assert isinstance(stage, MachineStage)
     stage.move_cursor(omega)
-    written: list[tuple[str, float, float, float, float]] = []
-
-    def noted(_p: QPainter, x: float, y: float, text: str, *_a: QColor, **how: str) -> float:
-        size = int(how.get("size", look.BODY))
-        width = text_width(text, size)
-        left = x - width if how.get("align") == "right" else x
-        written.append((text, left, left + width, y - 0.75 * size, y))
-        return width
-
-    monkeypatch.setattr("oarlock.ui.stages.machine.pictures.draw_text", noted)
+    boxes = written(monkeypatch, "machine.pictures")
     plot = stage.torque
     plot.grab()
-    text, left, right, top, bottom = next(one for one in written if one[0].startswith("**"))
+    text, box = next(one for one in boxes.items() if one[0].startswith("**"))
     assert "N·m" in text
     for curve in (plot._torque, plot._power):
         x, y = curve.getData()
         there = np.array([plot.px(float(at)) for at in x])
-        within = (there >= left) & (there <= right)
+        within = (there >= box.left()) & (there <= box.right())
         assert within.any()
         heights = np.array([plot.py(float(at)) for at in y[within]])
-        assert not np.any((heights > top) & (heights < bottom))
-    for other, a, b, high, low in written:
-        if other != text and low > top and high < bottom:
-            assert b <= left or a >= right
+        assert not np.any((heights > box.top()) & (heights < box.bottom()))
+    assert not any(other != text and box.intersects(at) for other, at in boxes.items())

@@ -1,14 +1,16 @@
 """Each picture of sensing is painted from its finding, and shows what it is about."""
 
+import math
 from dataclasses import replace
 from typing import Any
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QRectF
+from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QColor, QImage, QPainter
 
 from oarlock.drive.link import Live
+from oarlock.experiments.sensing.evidence import HallRing
 from oarlock.experiments.sensing.hand import TurnByHand
 from oarlock.experiments.sensing.push import FourPushes
 from oarlock.experiments.sensing.search import BoundedSearch
@@ -16,12 +18,14 @@ from oarlock.experiments.sensing.spin import ForcedSpin
 from oarlock.experiments.sensing.startup import StartWithoutSensor, propose
 from oarlock.experiments.sensing.turn import ForcedTurn
 from oarlock.machine import SensorKind
+from oarlock.quantities import Estimate, Origin
 from oarlock.records import Finding
 from oarlock.ui.frame.app import application
 from oarlock.ui.kit import theme as look
 from oarlock.ui.stages.sensing import pictures as pictures
 from oarlock.ui.stages.sensing import turning_pictures as turning
 from tests.experiments.sensing.rig import Rig
+from tests.ui.written import written
 
 AREA = QRectF(4, 4, 300, 150)
 
@@ -104,6 +108,33 @@ def test_a_failed_finding_is_painted_too(winch: Rig) -> None:
     empty = Finding(quantity="forced turn", estimates={}, checks=())
     hall = replace(winch.axis, sensor=replace(winch.axis.sensor, kind=SensorKind.HALL))
     assert ink(image(turning.paint_turn, empty, hall)) == 0.0
+
+
+@pytest.mark.parametrize("turned", [0.0, 0.3, 0.52])
+def test_the_ring_of_halls_covers_none_of_its_degrees(
+    winch: Rig, monkeypatch: pytest.MonkeyPatch, turned: float
+) -> None:
+    starts = np.arange(6) * math.pi / 3.0 + turned
+    ring = HallRing(edges=np.repeat(starts, 2), ways=np.tile([1.0, -1.0], 6), starts=starts,
+                    order=(5, 1, 3, 2, 6, 4), curve=np.zeros((2, 2)))  # fmt: skip
+    told = ("spread", "friction", "left error", "even error", "left ripple", "even ripple")
+    some = Estimate(value=0.01, std=0.0, unit="rad", origin=Origin.MEASURED)
+    finding = Finding(quantity="forced turn", estimates={}, checks=(), evidence=ring,
+                      extra=dict.fromkeys(told, some))  # fmt: skip
+    hall = replace(winch.axis, sensor=replace(winch.axis.sensor, kind=SensorKind.HALL))
+    boxes: list[tuple[str, QRectF]] = []
+    once = written(monkeypatch, "sensing.turning_pictures", every=boxes)
+    image(turning.paint_turn, finding, hall)
+    degrees = [box for text, box in boxes if text == "60.0°"]
+    assert len(degrees) == 6
+    radius, centre = 61.0, QPointF(4 + 61 + 44, 79)
+    for box in degrees:
+        nearest = QPointF(min(max(centre.x(), box.left()), box.right()),
+                          min(max(centre.y(), box.top()), box.bottom()))  # fmt: skip
+        off = nearest - centre
+        assert math.hypot(off.x(), off.y()) > 1.03 * radius  # where the edges' marks end
+        assert AREA.left() <= box.left()
+        assert box.right() < min(b.left() for text, b in once.items() if text.endswith(" %"))
 
 
 def test_the_dial_follows_the_shaft(winch: Rig) -> None:

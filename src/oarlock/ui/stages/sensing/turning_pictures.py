@@ -15,7 +15,7 @@ from oarlock.records import Finding
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit import units
 from oarlock.ui.kit.curves import curve, draw_curve
-from oarlock.ui.kit.paint import draw_text, line
+from oarlock.ui.kit.paint import draw_text, line, text_width
 
 _OWN = tuple(range(1, 9))  # orders a turn that a sensor's own error has
 
@@ -84,7 +84,7 @@ def _axes(p: QPainter, area: QRectF, span: float) -> None:
 def _paint_ring(p: QPainter, rect: QRectF, finding: Finding, ev: HallRing) -> None:
     t = look.theme()
     radius = min(rect.height() / 2 - 14, 72.0)
-    centre = QPointF(rect.left() + radius + 32, rect.center().y())
+    centre = QPointF(rect.left() + radius + 44, rect.center().y())
     starts = ev.starts
     p.setPen(QPen(t.muted, 1))
     p.setBrush(t.ground)
@@ -108,8 +108,11 @@ def _paint_ring(p: QPainter, rect: QRectF, finding: Finding, ev: HallRing) -> No
         draw_text(p, middle.x(), middle.y() + 5, f"{ev.order[n]:03b}", t.ink,
                   size=look.SMALL, bold=True, align="center", halo=t.halo)  # fmt: skip
         off = math.degrees(wide) - 60.0
-        spot = at(float(start) + wide / 2, 1.16)
-        draw_text(p, spot.x(), spot.y() + 4, f"{60 + off:.1f}°", t.muted, size=look.SMALL,
+        text, side = f"{60 + off:.1f}°", float(start) + wide / 2
+        # So far out that its box ends where the edges' marks end, whichever side it stands on.
+        far = abs(math.cos(side)) * text_width(text, look.SMALL) + abs(math.sin(side)) * look.SMALL
+        spot = at(side, 1.06 + 0.5 * far / radius)
+        draw_text(p, spot.x(), spot.y() + 4, text, t.muted, size=look.SMALL,
                   align="center")  # fmt: skip
     degrees = {name: math.degrees(e.value) for name, e in finding.extra.items()}
     ripple = {name: 100.0 * finding.extra[f"{name} ripple"].value for name in ("left", "even")}

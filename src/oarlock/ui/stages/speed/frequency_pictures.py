@@ -69,8 +69,10 @@ class SpeedGainPlot(FrequencyPlot):
                   size=look.FIGURE, halo=t.halo)  # fmt: skip
         if self._sweep is not None and self._sweep.crossover:
             word = "preview" if self._sweep.preview else "measured"
-            draw_text(p, x + 14, zero + 17, f"{word} {digits(self._sweep.crossover, 3)}", t.muted,
-                      size=look.SMALL, halo=t.halo)  # fmt: skip
+            text = f"{word} {digits(self._sweep.crossover, 3)}"
+            side, align, below = self._measured_place(x, text_width(text, look.SMALL))
+            draw_text(p, x + side, zero + below, text, t.muted, size=look.SMALL, align=align,
+                      halo=t.halo)  # fmt: skip
         self._annotate_margin(p, shown)
         self._annotate_shaft(p, shown)
         self._annotate_sweep(p, self.at(shown.crossover))
@@ -78,6 +80,16 @@ class SpeedGainPlot(FrequencyPlot):
         draw_text(p, self.area.left() + 8, self.area.top() + 15, "open loop", t.speed,
                   halo=t.halo)  # fmt: skip
         draw_text(p, self.area.left() + 8, zero + 16, "closed loop", t.speed, halo=t.halo)
+
+    def _measured_place(self, x: float, width: float) -> tuple[float, str, float]:
+        """Return where a measured crossover stands: px beside the handle, alignment, px below 0 dB.
+
+        Left of the crossover no curve runs below 0 dB, but the closed loop's name stands there.
+        """
+        room = x - 14 - width - self.area.left() - 8
+        if room < 0.0:
+            return 14.0, "left", 17.0
+        return -14.0, "right", 17.0 if room > text_width("closed loop") + 8 else 32.0
 
     def _annotate_margin(self, p: QPainter, shown: SpeedPicture) -> None:
         t, m = look.theme(), shown.margins
