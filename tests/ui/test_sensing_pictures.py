@@ -114,7 +114,7 @@ def test_a_failed_finding_is_painted_too(winch: Rig) -> None:
 def test_the_ring_of_halls_covers_none_of_its_degrees(
     winch: Rig, monkeypatch: pytest.MonkeyPatch, turned: float
 ) -> None:
-    starts = np.arange(6) * math.pi / 3.0 + turned
+    starts = np.arange(6, dtype=np.float64) * math.pi / 3.0 + turned
     ring = HallRing(edges=np.repeat(starts, 2), ways=np.tile([1.0, -1.0], 6), starts=starts,
                     order=(5, 1, 3, 2, 6, 4), curve=np.zeros((2, 2)))  # fmt: skip
     told = ("spread", "friction", "left error", "even error", "left ripple", "even ripple")
