@@ -3,12 +3,13 @@
 A comparison or an operator turned round, a condition reversed, a whole number one too large, any
 other ten times too large. The tests run once with the lines that each of them touches noted
 (`coverage`); then each fault meets the tests that touch its line, the quickest first. Code that is
-compiled is not seen line by line: there all tests of the room run. What no test finds is listed
-with its place: a fault that changes nothing that anybody sees is to be named as such, any other
-needs a test.
+compiled is not seen line by line: there all tests of the room run, once all is compiled anew. What
+no test finds is listed with its place: a fault that changes nothing that anybody sees is to be
+named as such, any other needs a test.
 """
 
 import ast
+import itertools
 import os
 import random
 import shutil
@@ -26,7 +27,7 @@ from coverage import CoverageData
 ROOT = Path(__file__).resolve().parent.parent
 ROOMS = ("control", "drive", "experiments", "handover", "machine", "quantities", "records",
          "rehearse", "session", "simulate", "store")  # fmt: skip
-COMPILED = ("simulate/", "control/_kernels.py")
+COMPILED = ("simulate/", "control/_kernels.py", "control/single.py")
 MOST_TESTS, MOST_SECONDS = 40, 600
 TURNED: dict[type[ast.AST], type[ast.AST]] = {
     ast.Lt: ast.GtE, ast.GtE: ast.Lt, ast.Gt: ast.LtE, ast.LtE: ast.Gt, ast.Eq: ast.NotEq,
@@ -45,24 +46,29 @@ class Fault:
 
     path: Path  # from the root
     line: int
-    was: str
+    start: int  # of what it takes the place of, bytes from the file's start
+    end: int
     now: str
-    text: str  # of the whole file with it
+
+    def was(self) -> str:
+        """Return what stands there without it."""
+        return (ROOT / self.path).read_bytes()[self.start : self.end].decode()
+
+    def put_into(self, data: bytes) -> bytes:
+        """Return the whole file with it."""
+        return data[: self.start] + self.now.encode() + data[self.end :]
 
 
 def faults_in(path: Path) -> Iterator[Fault]:
-    """Yield every fault that can be put into a file, (n, 1 each)."""
-    text = (ROOT / path).read_text(encoding="utf-8")
-    for place in sorted(_places(ast.parse(text)), key=lambda n: (n.lineno, n.col_offset)):
-        was = ast.get_source_segment(text, place)
+    """Yield every fault that can be put into a file."""
+    data = (ROOT / path).read_bytes()
+    begins = list(itertools.accumulate(map(len, data.splitlines(keepends=True)), initial=0))
+    for place in sorted(_places(ast.parse(data)), key=lambda n: (n.lineno, n.col_offset)):
         now = _turned(place)
-        if was is None or now is None:
-            continue
-        lines = text.splitlines(keepends=True)
-        start = sum(len(x.encode()) for x in lines[: place.lineno - 1]) + place.col_offset
-        data = text.encode()
-        changed = data[:start] + now.encode() + data[start + len(was.encode()) :]
-        yield Fault(path, place.lineno, was, now, changed.decode())
+        if now is not None and place.end_lineno is not None and place.end_col_offset is not None:
+            start = begins[place.lineno - 1] + place.col_offset
+            end = begins[place.end_lineno - 1] + place.end_col_offset
+            yield Fault(path, place.lineno, start, end, now)
 
 
 def _places(tree: ast.AST) -> Iterator[ast.expr]:
@@ -149,12 +155,31 @@ def tests_for(fault: Fault, seen: CoverageData, times: dict[str, float]) -> list
     return quick[: max(MOST_TESTS, len(own))]  # those of the room itself, however slow
 
 
+def environment(copy: Path) -> dict[str, str]:
+    """Return what a process is run with in a copy of the project; its kernels are its own."""
+    return os.environ | {
+        "PYTHONPATH": f"{copy / 'src'}:{copy}", "PYTHONDONTWRITEBYTECODE": "1",
+        "NUMBA_CACHE_DIR": str(copy.parent / "kernels"),
+    }  # fmt: skip
+
+
+def kernels(copy: Path, env: dict[str, str]) -> Path:
+    """Return the folder of a copy's compiled code, as it stands now."""
+    command = [sys.executable, "-c", "from oarlock.jit import kernel_folder as f; print(f())"]
+    done = subprocess.run(command, cwd=copy, env=env, check=True, capture_output=True, text=True)
+    return Path(done.stdout.strip())
+
+
 def is_found(fault: Fault, tests: list[str], copy: Path) -> bool:
     """Return whether a test fails with the fault in place."""
-    target = copy / fault.path
-    plain = target.read_text(encoding="utf-8")
-    target.write_text(fault.text, encoding="utf-8")
-    env = os.environ | {"PYTHONPATH": f"{copy / 'src'}:{copy}", "PYTHONDONTWRITEBYTECODE": "1"}
+    target, env = copy / fault.path, environment(copy)
+    plain, compiled = target.read_bytes(), kernels(copy, env)
+    target.write_bytes(fault.put_into(plain))
+    changed = kernels(copy, env)
+    inside = str(fault.path.relative_to("src/oarlock"))
+    if changed != compiled and not inside.startswith((*COMPILED, "lanes/")):
+        changed.rmdir()  # no kernel has changed: those that are compiled serve
+        changed.symlink_to(compiled)
     try:
         done = subprocess.run(
             [sys.executable, "-m", "pytest", *tests, "-x", "-q", "-o", "addopts=",
@@ -164,7 +189,9 @@ def is_found(fault: Fault, tests: list[str], copy: Path) -> bool:
     except subprocess.TimeoutExpired:
         return True
     finally:
-        target.write_text(plain, encoding="utf-8")
+        target.write_bytes(plain)
+        if changed.is_symlink():
+            changed.unlink()
     return done.returncode != 0
 
 
@@ -181,16 +208,16 @@ def main(many: int, seed: int) -> int:
         copy = Path(temporary) / "copy"
         keep = shutil.ignore_patterns(".git", ".venv", ".faults", "*_cache", "__pycache__")
         shutil.copytree(ROOT, copy, ignore=keep)
+        subprocess.run([sys.executable, "-m", "oarlock.warm"], env=environment(copy), check=True)
         for fault in chosen:
             tests, begun = tests_for(fault, seen, times), time.monotonic()
             caught = bool(tests) and is_found(fault, tests, copy)
             found, missed = found + caught, missed + (not caught)
             if not caught:
                 why = "no test comes here" if not tests else f"{len(tests)} tests"
-                print(f"{fault.path}:{fault.line}: {fault.was!r} -> {fault.now!r} ({why})")
-            if (found + missed) % 10 == 0:
-                took = time.monotonic() - begun
-                print(f"  {found} of {found + missed} found ({took:.0f} s the last)", flush=True)
+                print(f"{fault.path}:{fault.line}: {fault.was()!r} -> {fault.now!r} ({why})")
+            took = time.monotonic() - begun
+            print(f"  {found} of {found + missed} found ({took:.0f} s the last)", flush=True)
     print(f"{found} of {many} faults were found, of {len(every)} that could be put in")
     return 0 if found >= 0.92 * many else 1
 
