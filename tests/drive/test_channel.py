@@ -3,7 +3,7 @@
 import pytest
 
 from oarlock.drive.bridge import mend
-from oarlock.drive.channel import Channel, parse_channel
+from oarlock.drive.channel import SOCKET, Channel, parse_channel
 from oarlock.drive.finder import state_of
 from oarlock.errors import InputError
 
@@ -72,6 +72,7 @@ def test_what_means_nothing_is_told(text: str, cause: str) -> None:
         (Channel(interface="slcan", address="/dev/ttyACM0"), "Permission denied", "dialout"),
         (Channel(interface="slcan", address="/dev/ttyACM0"), "could not open port", "by-id"),
         (Channel(interface="slcan", address="/dev/ttyACM0"), "Device or resource busy", "fuser"),
+        (Channel(interface=SOCKET, address="/dev/shm/drive"), "No such file", "Start the drive"),
         (Channel(interface="socketcand", address="h/can0"), "Connection refused", "host and port"),
         (Channel(interface="usb2can", address="x"), "No module named 'win32'", "pip"),
     ],

@@ -16,7 +16,7 @@ import threading
 from dataclasses import dataclass
 from typing import Any
 
-from oarlock.drive.channel import Channel, parse_channel
+from oarlock.drive.channel import SOCKET, Channel, parse_channel
 from oarlock.drive.unix_bus import LOST, pack, unpack
 from oarlock.errors import InputError, LinkLost
 
@@ -90,7 +90,7 @@ def mend(channel: Channel, cause: str) -> Mending:
             return Mending("Plug the adapter in, or see the name that it has", "ip link")
         if "network is down" in lower:
             return Mending("This brings it up", up_command(channel.address))
-    if channel.address.startswith("/dev/"):
+    if channel.interface != SOCKET and channel.address.startswith("/dev/"):
         if "permission" in lower:
             return PERMISSION
         if "no such file" in lower or "could not open" in lower:
