@@ -87,6 +87,19 @@ def test_a_shaft_that_is_modelled_as_one_mass_is_found_by_its_peak(plant: SpeedP
     assert still is None
 
 
+@pytest.mark.parametrize("times", [5.0, 10.0, 20.0])
+def test_a_damped_shaft_is_found_too(plant: SpeedPlant, times: float) -> None:
+    """Its peak stands out by 96, 29 and 9 times, that of the light one by 870."""
+    free = replace(plant, back_emf=0.0)
+    true = replace(free.shaft, damping=times * free.shaft.damping)
+    rigid = Shaft(motor=true.inertia, viscous=true.viscous)
+    for modelled in (free.shaft, rigid):
+        found = fitted_shaft(measured(free, true, 0.005), replace(free, shaft=modelled))
+        assert found is not None
+        assert found.resonance.value == pytest.approx(true.resonance, rel=0.01)
+        assert found.quality.value == pytest.approx(quality(true), rel=0.05)
+
+
 def test_points_that_two_masses_do_not_carry_tell_no_resonance(plant: SpeedPlant) -> None:
     free = replace(plant, back_emf=0.0)
     points = measured(free, free.shaft, 0.01)

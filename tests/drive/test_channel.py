@@ -1,10 +1,12 @@
 """A channel as text: what each form means, and what is wrong about one that means nothing."""
 
+from pathlib import Path
+
 import pytest
 
 from oarlock.drive.bridge import mend
 from oarlock.drive.channel import SOCKET, Channel, parse_channel
-from oarlock.drive.finder import state_of
+from oarlock.drive.finder import _can_interfaces, state_of
 from oarlock.errors import InputError
 
 
@@ -79,6 +81,15 @@ def test_what_means_nothing_is_told(text: str, cause: str) -> None:
 )  # fmt: skip
 def test_each_failure_names_what_mends_it(channel: Channel, cause: str, remedy: str) -> None:
     assert remedy in mend(channel, cause).line
+
+
+def test_only_can_interfaces_of_the_machine_are_named(tmp_path: Path) -> None:
+    for name, kind in (("can1", "280\n"), ("eth0", "1\n"), ("can0", "280\n")):
+        (tmp_path / name).mkdir()
+        (tmp_path / name / "type").write_text(kind)
+    (tmp_path / "gone").mkdir()
+    assert _can_interfaces(tmp_path) == ["can0", "can1"]
+    assert _can_interfaces(tmp_path / "none") == []
 
 
 _UP = ('[{"ifname":"can0","flags":["UP"],"linkinfo":{"info_data":'

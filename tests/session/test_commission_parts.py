@@ -3,10 +3,28 @@
 from dataclasses import replace
 
 from oarlock.control.position_design import position_gains, position_target
+from oarlock.control.speed_design import usual_speed
 from oarlock.machine.position_loop import KEY, PositionTarget
-from oarlock.session.commission_parts import LOOPS, MOVE, SPEED_STEP, Part, prepared
+from oarlock.session.commission_parts import (
+    IDENTIFY,
+    LOOPS,
+    MOVE,
+    SPEED_STEP,
+    Part,
+    _by_kind,
+    prepared,
+)
 from oarlock.views.snapshot import Snapshot
 from tests.speed_axis import tuned_winch
+
+
+def test_what_cannot_be_planned_yet_says_whether_the_shaft_turns() -> None:
+    axis = tuned_winch()
+    still, turns = (_by_kind(Part(IDENTIFY, key, key), axis) for key in ("resistance", "flux"))
+    assert (still.turns, still.speed, still.current) == (0.0, 0.0, axis.rated)
+    assert "turns" not in still.sentence
+    assert turns.turns > 1.0
+    assert turns.speed > usual_speed(axis)
 
 
 def test_the_axiss_ramp_outlives_the_design_of_its_loops() -> None:

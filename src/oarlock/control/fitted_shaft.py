@@ -33,6 +33,7 @@ _FEWEST = 12  # points, for six numbers
 _CARRIES = 2.5  # times the scatter: what the fit may leave
 _STEP = 1e-4  # of the logarithms, for derivatives
 _STARTS = (0.7, 0.8, 0.87, 0.93, 1.0, 1.07, 1.15, 1.25, 1.4)  # times the modelled frequencies
+_DAMPINGS = (1.0, 4.0, 14.0)  # times the modelled damping
 _STANDS_OUT = 3.0  # times: a peak over the dip before it, where no resonance is modelled
 
 
@@ -128,7 +129,8 @@ def fitted_shaft(points: PlantPoints, plant: SpeedPlant) -> FittedShaft | None:
     def cost(x: Array) -> float:
         return float(np.sum(np.log1p(left(x) ** 2)))
 
-    begins = [np.append(_numbers(start.moved(ratio), start), 0.0) for ratio in _STARTS]
+    begins = [np.append(_numbers(start.moved(ratio), start, more), 0.0)
+              for ratio in _STARTS for more in _DAMPINGS]  # fmt: skip
     found = least_squares(left, min(begins, key=cost), loss="soft_l1", f_scale=2.0, max_nfev=40)
     size = float(np.sqrt(np.mean(np.minimum(np.abs(left(found.x)), 4.0) ** 2)))
     best = _shaft(found.x, start)
@@ -162,9 +164,16 @@ def _seen(omega: Array, gain: NDArray[np.complex128], shaft: Shaft) -> Shaft | N
     return replace(made, damping=10.0 * _least_damping(made))
 
 
-def _numbers(shaft: Shaft, start: Shaft) -> Array:
-    """Return what is fitted: the logarithms of both masses, stiffness, damping; friction."""
-    shown = (shaft.motor, shaft.load, shaft.stiffness, max(shaft.damping, _least_damping(shaft)))
+def _numbers(shaft: Shaft, start: Shaft, more: float = 1.0) -> Array:
+    """Return what is fitted: the logarithms of both masses, stiffness, damping; friction.
+
+    Parameters
+    ----------
+    more : times its damping
+
+    """
+    damping = more * max(shaft.damping, _least_damping(shaft))
+    shown = (shaft.motor, shaft.load, shaft.stiffness, damping)
     return np.append(np.log(shown), shaft.viscous / (start.inertia * start.anti_resonance))
 
 
