@@ -2,7 +2,7 @@
 
 import math
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -157,6 +157,12 @@ class SpeedLoop:
         rest = max(float(np.sum(jumps**2)) - float(np.sum(taken**2)), 0.0)
         power = float(np.sum(answered**2)) + rest * float(np.sum(pulse**2))
         return count / math.sqrt(12.0) * math.sqrt(power)
+
+
+@lru_cache(maxsize=16)
+def loop_of(plant: SpeedPlant, gains: SpeedGains) -> SpeedLoop:
+    """Return a loop; kept, since it works out itself what is asked of it again and again."""
+    return SpeedLoop(plant, gains)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

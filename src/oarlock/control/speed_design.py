@@ -15,7 +15,7 @@ from oarlock.control.current import loops_with
 from oarlock.control.filters import section
 from oarlock.control.limited import Room
 from oarlock.control.shaft import Shaft, shaft_of
-from oarlock.control.speed import SpeedLoop
+from oarlock.control.speed import SpeedLoop, loop_of
 from oarlock.control.speed_gains import (
     PLAIN,
     crossing,
@@ -285,13 +285,7 @@ def loop_in_use(axis: Axis, *, turning: Turning = Turning()) -> SpeedLoop:
     gains = speed_gains(axis)
     if gains is None:
         raise InputError("no gains are in use", place=_PLACE, remedy="Take the designed ones")
-    return _loop(plant_in_use(without_pi(axis), turning), gains)
-
-
-@lru_cache(maxsize=16)
-def _loop(plant: SpeedPlant, gains: SpeedGains) -> SpeedLoop:
-    """Return a loop; kept, since it works out itself what is asked of it again and again."""
-    return SpeedLoop(plant, gains)
+    return loop_of(plant_in_use(without_pi(axis), turning), gains)
 
 
 @lru_cache(maxsize=16)

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from oarlock.control.load_observer import load_observer, p_and_observer
 from oarlock.control.margins import Margins
 from oarlock.control.shaft import Shaft
-from oarlock.control.speed import SpeedLoop, tracking_bandwidth
+from oarlock.control.speed import SpeedLoop, loop_of, tracking_bandwidth
 from oarlock.control.speed_plant import SpeedPlant
 from oarlock.control.speed_survey import Look, Wanted, frequencies, least_area, summing
 from oarlock.errors import InputError
@@ -212,7 +212,7 @@ def crossing(
         cause = f"delays and filters leave less than {math.degrees(margin):.0f}° at {hertz:.3g} Hz"
         raise InputError(cause, place="speed loop",
                          remedy=f"Ask for at most {most:.3g} Hz, or for less margin")  # fmt: skip
-    loop = SpeedLoop(plant, gains)
+    loop = loop_of(plant, gains)
     if not loop.margins.stable:
         cause = f"{hertz:.3g} Hz would be unstable"
         at = plant.shaft.resonance / math.tau

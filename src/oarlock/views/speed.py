@@ -16,6 +16,7 @@ from oarlock.control.speed import (
     SpeedLoop,
     largest_step,
     load_figures,
+    loop_of,
     tracking_bandwidth,
 )
 from oarlock.control.speed_design import (
@@ -283,7 +284,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
     bare, turning = without_pi(axis), Turning(speed=speed)
     base = _base(bare, speed)
     gains, follows = _gains_shown(axis, speed)
-    loop = SpeedLoop(base.plant, gains)
+    loop = loop_of(base.plant, gains)
     found, T = loop.margins, loop.plant.T
     limit, noise = current_limit(axis), speed_noise(bare, turning)
     linear = largest_step(loop, limit, volts_left(axis, turning))
