@@ -21,27 +21,34 @@ _MOST = 1 << 16  # bytes of a request
 
 
 class Forks:
-    """The process that is forked, and starts where practice drives are asked for."""
+    """The process that is forked, begun with the first practice drive; starts of such drives."""
 
     def __init__(self) -> None:
         self._plain = subprocess.Popen
         self._one_at_a_time = threading.Lock()
-        self._line, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-        command = [sys.executable, "-m", "tests.forks", str(theirs.fileno())]
-        self._process = subprocess.Popen(command, pass_fds=[theirs.fileno()])
-        theirs.close()
+        self._process: subprocess.Popen[bytes] | None = None
+        self._line, self._theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+
+    def _begin(self) -> None:
+        if self._process is None:
+            command = [sys.executable, "-m", "tests.forks", str(self._theirs.fileno())]
+            self._process = self._plain(command, pass_fds=[self._theirs.fileno()])
+            self._theirs.close()
 
     def popen(self, command: list[str], **options: Any) -> "subprocess.Popen[bytes] | Forked":
         """Start a command, in place of `Popen`: a practice drive by a fork."""
         if tuple(command[1:3]) != _COMMAND:
             return self._plain(command, **options)
         with self._one_at_a_time:
+            self._begin()
             return Forked(self._line, command[3:])
 
     def end(self) -> None:
         """Let it go."""
         self._line.close()
-        self._process.wait()
+        self._theirs.close()
+        if self._process is not None:
+            self._process.wait()
 
 
 class Forked:
