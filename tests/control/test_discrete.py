@@ -113,6 +113,19 @@ def test_slow_poles_keep_their_digits() -> None:
     assert made.is_stable
 
 
+@pytest.mark.parametrize("order", [4, 14, 15, 18])
+@pytest.mark.parametrize("angle", [1e-3, 0.4, 2.0, 2.9, math.pi])
+def test_one_pole_outside_the_circle_is_seen_whatever_the_order(order: int, angle: float) -> None:
+    quiet = [(1.0, -0.3 - 0.02 * n) for n in range(order - 2)]
+    for size, stable in ((1.0 - 1e-4, True), (1.0 + 1e-4, False)):
+        pair = (1.0, -2.0 * size * math.cos(angle), size * size)
+        made = from_z((1.0,), pair, TS)
+        for one in quiet:
+            made = made.series(from_z((1.0,), one, TS))
+        assert made.order == order
+        assert made.is_stable is stable
+
+
 def test_roots_at_zero_are_exact_and_quadratics_lose_nothing() -> None:
     assert roots((1.0, 2.0, 0.0, 0.0)) == (-2.0 + 0j, 0j, 0j)
     large, small = sorted(roots((1.0, 1e8, 1.0)), key=abs, reverse=True)

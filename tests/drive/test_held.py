@@ -75,6 +75,24 @@ class Rig:
         return float(struct.unpack(entry.type.form, data)[0])
 
 
+# CiA 301, table of SDO abort codes, and what an engineer is told of each.
+ABORTED = {
+    0x08000022: "another experiment may be running",  # because of the present device state
+    0x06090030: "out of range",  # value range of parameter exceeded
+    0x06040043: "step table",  # general parameter incompatibility
+    0x06020000: "does not know this parameter",  # object does not exist
+    0x06010002: "read-only",  # attempt to write a read only object
+    0x060A0023: "nothing recorded",  # resource not available
+}
+
+
+@pytest.mark.parametrize(("code", "told"), ABORTED.items())
+def test_a_refusal_is_told_in_words(code: int, told: str) -> None:
+    with pytest.raises(DriveRefused) as caught, translated("rig", "Kp", lambda: None):
+        raise canopen.SdoAbortedError(code)
+    assert told in str(caught.value)
+
+
 @pytest.fixture
 def rig() -> Rig:
     return Rig()

@@ -8,10 +8,11 @@ import pytest
 
 from oarlock.control.current import loops_with
 from oarlock.control.margins import margins
+from oarlock.control.measured_loop import LoopPoints
 from oarlock.drive.dry_run import problems
 from oarlock.errors import InputError
 from oarlock.experiments.loops.current_multisine import CurrentMultisine
-from oarlock.experiments.loops.current_response import CurrentSwept, _between
+from oarlock.experiments.loops.current_response import CurrentSwept, _between, _checks
 from oarlock.experiments.loops.current_sweep import CurrentSweep
 from oarlock.experiments.reading import read
 from oarlock.machine import Axis
@@ -148,3 +149,13 @@ def test_what_repeats_beside_a_line_is_the_larger_of_both_kinds() -> None:
     wanted = [max(math.sqrt(0.5 * 9 / 1), math.sqrt(0.5 * (0 + 49) / 2)),
               max(math.sqrt(0.5 * 49 / 1), math.sqrt(0.5 * (9 + 81) / 2))]  # fmt: skip
     assert _between(size, close) == pytest.approx(wanted)
+
+
+@pytest.mark.parametrize(("many", "enough"), [(30, True), (29, False)])
+def test_a_sweep_of_which_few_points_can_be_trusted_does_not_hold(many: int, enough: bool) -> None:
+    flat = np.ones(50, dtype=np.complex128)
+    points = LoopPoints(omega=np.arange(1.0, 51.0), opened=flat, std=np.zeros(50),
+                        trusted=np.arange(50) < many, model=lambda _: flat, nyquist=60.0)  # fmt: skip
+    said = _checks(points, None, 10.0, 1.0, np.zeros(50))[0]
+    assert said.passed is enough
+    assert said.sentence == f"{many} of 50 points can be trusted"
