@@ -154,8 +154,8 @@ def test_what_repeats_beside_a_line_is_the_larger_of_both_kinds() -> None:
 @pytest.mark.parametrize(("many", "enough"), [(30, True), (29, False)])
 def test_a_sweep_of_which_few_points_can_be_trusted_does_not_hold(many: int, enough: bool) -> None:
     flat = np.ones(50, dtype=np.complex128)
-    points = LoopPoints(omega=np.arange(1.0, 51.0), opened=flat, std=np.zeros(50),
-                        trusted=np.arange(50) < many, model=lambda _: flat, nyquist=60.0)  # fmt: skip
+    points = LoopPoints(omega=np.arange(1.0, 51.0), opened=flat, std=np.zeros(50), nyquist=60.0,
+                        trusted=np.arange(50) < many, model=lambda _: flat)  # fmt: skip
     said = _checks(points, None, 10.0, 1.0, np.zeros(50))[0]
     assert said.passed is enough
     assert said.sentence == f"{many} of 50 points can be trusted"
