@@ -6,7 +6,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -20,11 +20,12 @@ from oarlock.demo.project import make_demo
 from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.practice_process import PracticeProcess
 from oarlock.drive.runner import play
+from oarlock.errors import LinkLost
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.machine import Axis
 from oarlock.machine.axis_file import format_axis
 from oarlock.practice.truth import draw
-from oarlock.records import Finding, Record
+from oarlock.records import Finding, Record, Run
 from oarlock.session.session import Session
 from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.store.project import Project
@@ -32,6 +33,7 @@ from tests.forks import Forks
 from tests.model_link import Hasty, ModelLink
 
 # Tests that are not about the heartbeat bear a machine that stands still for a while.
+LOST = "tripped: heartbeat lost"
 CALM = ("--watchdog", "0.5")
 PATIENCE = 3.0  # a machine with other work is so much slower, now and then
 
@@ -44,6 +46,24 @@ settings.load_profile("ci" if os.environ.get("CI") else "person")
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Begin with what takes long: of several workers none is left alone with it in the end."""
     items.sort(key=lambda item: "long" not in item.keywords)
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_call(item: pytest.Item) -> Generator[None]:
+    """Say of a test that failed whether its drive had missed a heart-beat: that is tried again."""
+    try:
+        yield
+    except AssertionError as error:
+        if any(run.ended == LOST for run in _played(item)):
+            raise LinkLost(f"heartbeat lost in a run of this test, then: {error}") from error
+        raise
+
+
+def _played(item: pytest.Item) -> list[Run]:
+    """Return the runs of every session that a test was given, by itself or in a window."""
+    given = getattr(item, "funcargs", {}).values()
+    sessions = {id(s): s for s in (getattr(one, "session", one) for one in given)}
+    return [run for s in sessions.values() if isinstance(s, Session) for run in s.runs]
 
 
 @pytest.fixture(scope="session", autouse=True)

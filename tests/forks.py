@@ -28,6 +28,8 @@ class Forks:
         self._one_at_a_time = threading.Lock()
         self._process: subprocess.Popen[bytes] | None = None
         self._line, self._theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        if "PYTEST_XDIST_WORKER" in os.environ:  # of many tests some need one: not in their time
+            self._begin()
 
     def _begin(self) -> None:
         if self._process is None:
