@@ -16,6 +16,7 @@ from oarlock.control.discrete import (
     from_z,
     in_delta,
     in_z,
+    outputs,
     roots,
     unity,
 )
@@ -111,6 +112,40 @@ def test_slow_poles_keep_their_digits() -> None:
     assert np.sort(-np.log1p(flat.poles.real) / TS) == pytest.approx(rates, rel=1e-3)
     assert flat.is_stable
     assert made.is_stable
+
+
+def test_a_response_put_together_of_pieces_is_that_of_the_whole() -> None:
+    pieces = [
+        from_z((0.2, 0.1), (1.0, -1.6, 0.8), TS),
+        delay(3, TS),
+        from_z((-0.5,), (1.0, -1.0), TS),
+    ]
+    made = pieces[0].series(pieces[1]).series(pieces[2])
+    omega, gain, phase = made.on_grid(20.0, 90)
+    whole = np.prod([one.response(omega)[0] for one in pieces], axis=0)
+    assert gain == pytest.approx(whole, rel=1e-12)
+    unwrapped = np.unwrap(np.angle(whole))
+    assert abs(phase[0]) <= math.pi
+    assert phase == pytest.approx(unwrapped, abs=1e-9)
+
+
+def test_where_a_gain_falls_below_a_level() -> None:
+    lag = Discrete((0.1,), (1.0, 0.1), TS)  # |0.1/(δ + 0.1)|
+    found = lag.falls_below(0.5, 10.0, 200)
+    assert abs(lag.at(found)) == pytest.approx(0.5, rel=1e-9)
+    assert abs(lag.at(0.99 * found)) > 0.5
+    assert lag.falls_below(0.01, 10.0, 200) == math.pi / TS  # it never does
+    assert lag.falls_below(1.5, 10.0, 200) == math.pi / TS  # it lies below from the first
+
+
+def test_ways_of_one_loop_answer_together_as_they_do_alone() -> None:
+    den = (1.0, 0.3, 0.02)
+    ways = [Discrete(num, den, TS) for num in ((0.5,), (0.1, 0.3), (1.0, 0.0, -0.2))]
+    given = np.random.default_rng(3).normal(size=50)
+    for way, together in zip(ways, outputs(ways, given), strict=True):
+        assert np.array_equal(way.output(given), together)
+    with pytest.raises(ValueError, match="denominators"):
+        outputs([ways[0], Discrete((1.0,), (1.0, 0.2), TS)], given)
 
 
 @pytest.mark.parametrize("order", [4, 14, 15, 18])
