@@ -23,6 +23,50 @@ def project(tmp_path: Path) -> Project:
     return Project.create(tmp_path / "p.oarlock", "River survey")
 
 
+def killed(project: Project, tmp_path: Path) -> Path:
+    """Return the project as a process that was killed in mid-commit leaves it: with its journal."""
+    project.save_axis("winch", "as it was kept", "edit")
+    project.add_run(run(1), record(20_000))
+    kept = project._db
+    kept.execute("PRAGMA cache_size = 1")  # pages are written before the commit
+    kept.execute("BEGIN")
+    kept.execute("UPDATE meta SET value = 'half'")
+    kept.executemany("INSERT INTO view VALUES (?, ?)", [(str(n), "x" * 4000) for n in range(500)])
+    folder = tmp_path / "killed"
+    folder.mkdir()
+    for name in ("p.oarlock", "p.oarlock-journal"):
+        shutil.copy(tmp_path / name, folder / name)
+    assert (folder / "p.oarlock-journal").read_bytes()[:8] == bytes.fromhex("d9d505f920a163d7")
+    kept.rollback()
+    return folder / "p.oarlock"
+
+
+def test_a_commit_that_was_cut_off_is_taken_back(project: Project, tmp_path: Path) -> None:
+    path = killed(project, tmp_path)
+    with pytest.raises(sqlite3.OperationalError, match="readonly"):  # nothing can read it as it is
+        sqlite3.connect(f"{path.as_uri()}?mode=ro", uri=True).execute("PRAGMA user_version")
+    with Project.look(path) as seen:
+        assert (seen.name, seen.axes()) == ("River survey", {"winch": "as it was kept"})
+    assert runs_in(path) == [1]
+
+
+def test_a_journal_that_names_another_file_deletes_nothing(
+    project: Project, tmp_path: Path
+) -> None:
+    path, victim = killed(project, tmp_path), tmp_path / "victim"
+    victim.write_text("keep me")
+    name = str(victim).encode()
+    marked = name + len(name).to_bytes(4, "big") + sum(name).to_bytes(4, "big")
+    with path.with_name("p.oarlock-journal").open("ab") as journal:
+        journal.write(bytes(4) + marked + bytes.fromhex("d9d505f920a163d7"))
+    before = path.read_bytes()
+    with pytest.raises(InputError, match="is not this file's alone") as caught:
+        Project.open(path)
+    assert "Move the journal away" in caught.value.remedy
+    assert victim.read_text() == "keep me"
+    assert path.read_bytes() == before
+
+
 def runs_in(path: Path) -> list[int]:
     found = Project.open(path)
     numbers = [r.id for r in found.runs("winch")]

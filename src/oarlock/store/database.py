@@ -18,6 +18,7 @@ from oarlock.store.migrations import APPLICATION_ID, SCHEMAS
 # What a damaged file makes the library raise; an error's own text may be damaged, too.
 BROKEN = (sqlite3.Error, UnicodeDecodeError, KeyError, OverflowError, MemoryError)
 MOST_BYTES = 512_000_000  # of one text or blob in a file from elsewhere
+_SHARED = bytes.fromhex("d9d505f920a163d7")  # at the end of a journal that names another file
 _BACKUP = "Restore a backup; the file was not touched"
 
 
@@ -25,7 +26,8 @@ def refuse_strangers(path: Path, newest: int) -> None:
     """Refuse, without touching it, a file that this version cannot read as a project.
 
     Nothing of the file but its header and its list of tables is looked at: a table that is not
-    the format's, a view or a trigger of its own would run when the file is used.
+    the format's, a view or a trigger of its own would run when the file is used. Where a process
+    was killed in the middle of a commit, its half is taken back first: nothing can be read before.
 
     Raises
     ------
@@ -33,22 +35,44 @@ def refuse_strangers(path: Path, newest: int) -> None:
 
     """
     try:
-        db = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True, timeout=0.5)
         try:
-            _distrust(db)
-            (application,) = db.execute("PRAGMA application_id").fetchone()
-            (version,) = db.execute("PRAGMA user_version").fetchone()
-            if application != APPLICATION_ID:
-                raise InputError("this is not a project", place=str(path),
-                                 remedy="Choose a file that ends in .oarlock")  # fmt: skip
-            if version > newest:
-                cause = f"written by a later version (format {version}, this one reads {newest})"
-                raise InputError(cause, place=str(path), remedy="Use that version")
-            _refuse_schema(db, version, path)
-        finally:
-            db.close()
+            _refuse_strange(path, newest, "ro")
+        except sqlite3.OperationalError as error:
+            if error.sqlite_errorcode != sqlite3.SQLITE_READONLY_ROLLBACK:
+                raise
+            _refuse_shared_journal(path)
+            _refuse_strange(path, newest, "rw")
     except BROKEN as error:
         raise translated(error, path) from error
+
+
+def _refuse_strange(path: Path, newest: int, mode: str) -> None:
+    db = sqlite3.connect(f"{path.resolve().as_uri()}?mode={mode}", uri=True, timeout=0.5)
+    try:
+        _distrust(db)
+        (application,) = db.execute("PRAGMA application_id").fetchone()
+        (version,) = db.execute("PRAGMA user_version").fetchone()
+        if application != APPLICATION_ID:
+            raise InputError("this is not a project", place=str(path),
+                             remedy="Choose a file that ends in .oarlock")  # fmt: skip
+        if version > newest:
+            cause = f"written by a later version (format {version}, this one reads {newest})"
+            raise InputError(cause, place=str(path), remedy="Use that version")
+        _refuse_schema(db, version, path)
+    finally:
+        db.close()
+
+
+def _refuse_shared_journal(path: Path) -> None:
+    """Refuse a journal that names another file: taking a commit back would delete that one.
+
+    A commit over several files ends its journals with such a name and eight bytes that mark it
+    (sqlite.org/fileformat2.html, section 3); a project is one file.
+    """
+    journal = path.with_name(f"{path.name}-journal")
+    if journal.read_bytes()[-len(_SHARED) :] == _SHARED:
+        raise InputError(f"the journal beside it, {journal.name}, is not this file's alone",
+                         place=str(path), remedy="Move the journal away")  # fmt: skip
 
 
 def _refuse_schema(db: sqlite3.Connection, version: int, path: Path) -> None:
