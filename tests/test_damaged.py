@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from oarlock.demo.project import demo_text
@@ -88,6 +88,7 @@ def test_a_record(tmp_path: Path, good: bytes, data: st.DataObject) -> None:
 
 @settings(parent=RELAXED, max_examples=150)
 @given(st.integers(0, 40_000), st.binary(min_size=1, max_size=64))
+@example(3221, b"\x80")  # a text that cannot be decoded: an error without a number
 def test_a_project(tmp_path: Path, at: int, noise: bytes) -> None:
     """Whatever is written over the file: it opens and reads, or says what is wrong."""
     data = bytearray(FROZEN.read_bytes())

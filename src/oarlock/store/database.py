@@ -38,7 +38,7 @@ def refuse_strangers(path: Path, newest: int) -> None:
         try:
             _refuse_strange(path, newest, "ro")
         except sqlite3.OperationalError as error:
-            if error.sqlite_errorcode != sqlite3.SQLITE_READONLY_ROLLBACK:
+            if getattr(error, "sqlite_errorcode", 0) != sqlite3.SQLITE_READONLY_ROLLBACK:
                 raise
             _refuse_shared_journal(path)
             _refuse_strange(path, newest, "rw")
