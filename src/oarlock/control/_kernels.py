@@ -73,20 +73,13 @@ def _gain(num: Array, den: Array, angle: float) -> complex:
     return top / bottom
 
 
-def _below(
-    num: Array, den: Array, Ts: float, omega: Array, delta: Complex, level: float
-) -> float:  # fmt: skip
+def _below(num: Array, den: Array, Ts: float, omega: Array, level: float) -> float:
     """Return where the gain first falls below a level along a grid, rad/s, found by halving.
 
     Nyquist where it does not, or where it lies below from the first point on.
     """
     for k in range(omega.size):
-        top, bottom = 0j, 0j
-        for c in num:
-            top = top * delta[k] + c
-        for c in den:
-            bottom = bottom * delta[k] + c
-        if abs(top / bottom) < level:
+        if abs(_gain(num, den, omega[k] * Ts)) < level:
             if k == 0:
                 break
             low, high = omega[k - 1], omega[k]
@@ -311,7 +304,7 @@ def warm() -> None:
             "_recur": (one.reshape(1, 1), one, one, np.empty(0), np.empty((1, 1))),
             "_respond": (one, one, z, np.empty(1, dtype=np.complex128), np.empty(1)),
             "_gain": (one, one, 0.5),
-            "_below": (one, one, 1e-4, one, z, 0.5),
+            "_below": (one, one, 1e-4, one, 0.5),
             "_figure": (1j, 0),
             "_refine": (one, one, 1e-4, 0, 1.0, 2.0),
             "_inside": (one.copy(),),
@@ -364,11 +357,9 @@ def gain_at(num: Array, den: Array, angle: float) -> complex:
     return complex(_gain(num, den, angle))
 
 
-def first_below(
-    num: Array, den: Array, Ts: float, grid: tuple[Array, Complex], level: float
-) -> float:
+def first_below(num: Array, den: Array, Ts: float, omega: Array, level: float) -> float:
     """Return where (rad/s) the gain of num/den in δ first falls below a level; as `_below`."""
-    return float(_below(num, den, Ts, *grid, level))
+    return float(_below(num, den, Ts, omega, level))
 
 
 def inside(row: Array) -> bool:

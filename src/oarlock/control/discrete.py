@@ -189,7 +189,7 @@ class Discrete:
         It is looked for on the grid of `on_grid`; Nyquist where it does not.
         """
         num, den = self.arrays
-        return first_below(num, den, self.Ts, grid(self.Ts, low, points), level)
+        return first_below(num, den, self.Ts, grid(self.Ts, low, points)[0], level)
 
     def output(self, given: Array) -> Array:
         """Return the output for a sequence of inputs, from rest, (samples,)."""
