@@ -137,6 +137,9 @@ def test_a_crossover_is_met_and_one_that_swings_is_refused(speed: SpeedLoop) -> 
     wild = SpeedLoop(speed.plant, SpeedGains(Kp=20.0 * speed.gains.Kp, Ki=1.0))
     with pytest.raises(InputError, match="speed loop is unstable"):
         quiet_gain(wild)
+    round_it = PositionLoop(wild, PositionGains(Kp=1.0))
+    with pytest.raises(InputError, match="speed loop is unstable"):
+        round_it.moved(Move(distance=1.0, speed=10.0, acceleration=100.0), 0.2)
 
 
 def test_speed_ahead_takes_most_of_the_following_error() -> None:

@@ -51,6 +51,20 @@ def _plant(shaft: Shaft = RIGID, *, notch: bool = False, slope: int = 0) -> Spee
 OBSERVING = replace(PLAIN, observer=1.0, inertia=RIGID.inertia / 0.96)
 
 
+@pytest.mark.parametrize("reference", [0.0, 0.01])
+def test_steps_of_a_loop_are_those_of_each_of_its_ways(reference: float) -> None:
+    gains = crossing(_plant(TWISTING, notch=True), math.tau * 40.0, math.radians(50.0)).gains
+    loop = SpeedLoop(_plant(TWISTING, notch=True), replace(gains, weight=0.8, reference=reference))
+    ways = (loop.closed, loop.effort, loop.loaded, loop.answer)
+    for found, way in zip(loop.steps(300), ways, strict=True):
+        a, b, c, d = way.matrices
+        x, expected = np.zeros(b.size), np.zeros(300)
+        for k in range(300):
+            expected[k] = c @ x + d
+            x = x + a @ x + b
+        assert found == pytest.approx(expected, abs=1e-7 * float(np.max(np.abs(expected))))
+
+
 @pytest.mark.parametrize(("hertz", "degrees"), [(25.0, 60.0), (60.0, 55.0), (80.0, 48.0)])
 def test_a_p_and_a_load_observer_cross_where_it_was_asked(hertz: float, degrees: float) -> None:
     loop = crossing(_plant(), math.tau * hertz, math.radians(degrees), OBSERVING)

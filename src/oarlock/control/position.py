@@ -94,7 +94,7 @@ class PositionLoop:
     def moved(
         self, move: Move, seconds: float, *, start: float = 0.0, friction: float = 0.0
     ) -> "Moved":
-        """Return how the axis follows a move; the speed loop by itself has to be stable.
+        """Return how the axis follows a move.
 
         Friction holds against it from the first moment on, and stays when the shaft has come to
         rest: what the integral holds then is held by the shaft that sticks. What is asked ahead
@@ -106,7 +106,12 @@ class PositionLoop:
         start : s, into the move, of the first sample
         friction : A, of the current that overcomes it
 
+        Raises
+        ------
+        InputError : the speed loop by itself is unstable: what it does alone cannot be told
+
         """
+        _refuse_unstable(self.speed)
         led = _led(self.speed, self.gains.speed_share, move, start, int(seconds / self.T) + 1,
                    friction)  # fmt: skip
         lag = self.missed.output(led.asked - led.position)
@@ -114,6 +119,12 @@ class PositionLoop:
         push = led.push + _pushing(self.speed, _asked(self.speed)).output(self.gains.Kp * lag)
         return Moved(t=led.t, asked=led.asked, position=position, speed_asked=led.speed,
                      speed=np.gradient(position, self.T), push=push)  # fmt: skip
+
+
+def _refuse_unstable(speed: SpeedLoop) -> None:
+    if not speed.is_stable:
+        raise InputError("the speed loop is unstable", place="position loop",
+                         remedy="Mend the speed loop first")  # fmt: skip
 
 
 def _asked(speed: SpeedLoop) -> Coefficients:
@@ -247,9 +258,7 @@ def quiet_gain(speed: SpeedLoop) -> float:
     InputError : the speed loop is unstable
 
     """
-    if not speed.margins.stable:
-        raise InputError("the speed loop is unstable", place="position loop",
-                         remedy="Mend the speed loop first")  # fmt: skip
+    _refuse_unstable(speed)
     low, high = 1e-3 * speed.margins.crossover, speed.margins.crossover
     unit = PositionLoop(speed, PositionGains(Kp=1.0)).opened
     for _ in range(_HALVINGS):
