@@ -61,7 +61,7 @@ def test_a_gain_that_is_typed_goes_to_the_running_drive(qtbot: QtBot, tuned: App
     assert "taken over before the next answer" in stage.test._note.text()
     wait(qtbot, lambda: hand.in_force is not None and hand.in_force.loops == now.loops)
     wait(qtbot, lambda: hand.newest("speed step") is not None)
-    assert len(stage.track_plot._trail._curves[-1].getData()[0]) > 10
+    assert len(stage.track_plot._trail._curves[-1].x) > 10
     marker = next(m for m in tuned.window.strip._strip.markers if m.handle)
     assert marker.rings[0] == pytest.approx(marker.hertz)
     assert marker.rings[1] > 1.2 * marker.hertz  # what it would go back to

@@ -159,7 +159,7 @@ def test_one_speed_cursor_runs_through_all_plots(qtbot: QtBot, opened: Applicati
     stage = machine(opened)
     plot = stage.torque
     spot = QPoint(round(plot.px(1000.0)), round(plot.area.center().y()))
-    qtbot.mouseClick(plot.viewport(), Qt.MouseButton.LeftButton, pos=spot)
+    qtbot.mouseClick(plot, Qt.MouseButton.LeftButton, pos=spot)
     assert stage.shown is not None
     assert stage.shown.omega * 60 / 6.2832 == pytest.approx(1000.0, abs=15.0)
     stage.setFocus()
@@ -194,11 +194,11 @@ def test_the_crossover_is_dragged_on_the_strip_and_in_the_plot(
     plot = loop.gain_plot
     here = QPoint(round(plot.at(loop.shown.crossover)), 60)
     there = QPoint(round(plot.at(1200.0)), 60)
-    qtbot.mousePress(plot.viewport(), Qt.MouseButton.LeftButton, pos=here)
-    qtbot.mouseMove(plot.viewport(), there)
+    qtbot.mousePress(plot, Qt.MouseButton.LeftButton, pos=here)
+    qtbot.mouseMove(plot, there)
     assert loop.shown.crossover == pytest.approx(1200.0, rel=0.02)
     assert "brisk" in loop.answer
-    qtbot.mouseRelease(plot.viewport(), Qt.MouseButton.LeftButton, pos=there)
+    qtbot.mouseRelease(plot, Qt.MouseButton.LeftButton, pos=there)
     # However far it is pulled, 30° of margin stay.
     loop.drag_to(7000.0)
     assert loop.shown.phase_margin == pytest.approx(30.0, abs=0.01)

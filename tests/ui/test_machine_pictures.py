@@ -26,7 +26,7 @@ def test_the_torque_at_the_cursor_stands_clear_of_the_curves(
     text, box = next(one for one in boxes.items() if one[0].startswith("**"))
     assert "N·m" in text
     for curve in (plot._torque, plot._power):
-        x, y = curve.getData()
+        x, y = curve.x, curve.y
         there = np.array([plot.px(float(at)) for at in x])
         within = (there >= box.left()) & (there <= box.right())
         assert within.any()

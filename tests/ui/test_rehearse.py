@@ -87,7 +87,7 @@ def test_one_cursor_and_one_range_for_all_plots(qtbot: QtBot, tuned: Application
     assert stage.shown is not None
     assert stage._cursor == stage.shown.tightest
     plot = stage.plots["current"]
-    qtbot.mouseClick(plot.viewport(), Qt.MouseButton.LeftButton,
+    qtbot.mouseClick(plot, Qt.MouseButton.LeftButton,
                      pos=QPoint(round(plot.px(1.0)), round(plot.area.center().y())))  # fmt: skip
     assert stage._cursor == pytest.approx(1.0, abs=0.02)
     assert all(p._cursor == stage._cursor for p in stage.plots.values())
@@ -160,7 +160,7 @@ def test_on_many_machines(
     assert stage.answer == "All 4 machines come to the end"
     assert stage.note.text().startswith("Dotted: how far they reach")
     assert stage.shown is not None
-    drawn = [item.xData.size for item in stage.plots["asked"]._bands[:2]]
+    drawn = [item.x.size for item in stage.plots["asked"]._bands[:2]]
     assert min(drawn) > 100
     assert stage._within._done.value == "4"
     assert "inertia" in stage._within.bars.accessibleName()
@@ -237,7 +237,7 @@ def test_a_run_of_the_drive_over_its_simulation(qtbot: QtBot, tuned: Application
     assert f"Run {run.id}" in stage.note.text()
     assert not stage.came.rows["top"].isVisible()  # figures of a scenario that was not simulated
     plot = stage.replay_plots.current
-    qtbot.mouseClick(plot.viewport(), Qt.MouseButton.LeftButton,
+    qtbot.mouseClick(plot, Qt.MouseButton.LeftButton,
                      pos=QPoint(round(plot.px(0.02)), round(plot.area.center().y())))  # fmt: skip
     cursors = {p._cursor for p in (stage.replay_plots.follows, plot, stage.replay_plots.left)}
     assert len(cursors) == 1
@@ -365,7 +365,7 @@ def test_many_machines_and_causes_stay_in_a_window_of_other_colours(
     wait(qtbot, lambda: stage.ripple.told is not None and stage._working is None, 90.0)
     said, bars = stage.answer, stage._within.bars.accessibleName()
     causes = stage.ripple.bars.accessibleName()
-    reach = [item.getData()[1].tolist() for item in stage.plots["current"]._bands]
+    reach = [item.y.tolist() for item in stage.plots["current"]._bands]
     assert "machines" in said
     assert sum(len(one) for one in reach) > 100
     tuned.toggle_theme()
@@ -374,7 +374,7 @@ def test_many_machines_and_causes_stay_in_a_window_of_other_colours(
     assert again.answer == said
     assert again._within.bars.accessibleName() == bars
     assert again.ripple.bars.accessibleName() == causes
-    assert [item.getData()[1].tolist() for item in again.plots["current"]._bands] == reach
+    assert [item.y.tolist() for item in again.plots["current"]._bands] == reach
     again.run()  # one machine alone again
     wait(qtbot, lambda: not again._over_many and again._working is None, 60.0)
     tuned.toggle_theme()
@@ -395,7 +395,7 @@ def test_a_carrier_that_does_not_fit_is_said_in_the_lens(qtbot: QtBot, tuned: Ap
 
 def drawn(stage: RehearseStage, key: str) -> int:
     """How many points of a kept run a plot shows."""
-    x, _ = stage.plots[key]._before[0].getData()
+    x = stage.plots[key]._before[0].x
     return 0 if x is None else len(x)
 
 
@@ -443,7 +443,7 @@ def pull(qtbot: QtBot, stage: RehearseStage, number: int, to: tuple[float, float
     plot = stage.plots["asked"]
     one = plot.handles[number]
     start = QPoint(round(plot.px(one.at)), round(plot._height(one.value)))
-    view, left = plot.viewport(), Qt.MouseButton.LeftButton
+    view, left = plot, Qt.MouseButton.LeftButton
     qtbot.mousePress(view, left, pos=start)
     for n in range(1, 5):
         at = start + QPoint(round(to[0] * n / 4), round(to[1] * n / 4))
@@ -477,7 +477,7 @@ def test_a_point_is_dragged_and_what_comes_of_it_is_drawn(qtbot: QtBot, tuned: A
 def test_a_press_beside_a_handle_moves_the_cursor(qtbot: QtBot, tuned: Application) -> None:
     stage = simulated(qtbot, tuned)
     plot, text = stage.plots["asked"], stage.scenario.text.toPlainText()
-    qtbot.mouseClick(plot.viewport(), Qt.MouseButton.LeftButton,
+    qtbot.mouseClick(plot, Qt.MouseButton.LeftButton,
                      pos=QPoint(round(plot.px(1.3)), round(plot.area.center().y())))  # fmt: skip
     assert stage._cursor == pytest.approx(1.3, abs=0.02)
     assert stage.scenario.text.toPlainText() == text
@@ -571,15 +571,13 @@ def test_a_long_run_is_drawn_as_a_hatching_until_it_is_looked_at_closely(
     run = replace(stage.shown.run, t=t, mean=columns, least=columns, most=columns)
     stage.show_picture(replace(stage.shown, run=run))
     curve = stage.plots["volts"]._means[0]
-    x, _ = curve.getData()
+    x = curve.x
     assert len(x) < 4 * stage.plots["volts"].area.width()
-    assert curve.opts["pen"].widthF() == 1.0
-    assert not curve.opts["antialias"]
+    assert curve.drawn_with.widthF() == 1.0
     stage.plots["volts"].zoomed.emit(10.0, 11.0)
-    x, _ = curve.getData()
+    x = curve.x
     assert 1000 <= len(x) <= 1003
-    assert curve.opts["pen"].widthF() == 1.8
-    assert curve.opts["antialias"]
+    assert curve.drawn_with.widthF() == 1.8
 
 
 def test_what_is_wrong_stands_whole_below_the_text(qtbot: QtBot, tuned: Application) -> None:

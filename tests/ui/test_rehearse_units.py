@@ -44,12 +44,12 @@ def test_speeds_are_drawn_in_the_unit_chosen(spun: Application) -> None:
     stage = stage_of(spun)
     asked, behind = stage.plots["asked"], stage.plots["behind"]
     stage.move_cursor(0.25)
-    rpm = asked._means[0].yData.copy()
-    off = behind._means[0].yData.copy()
+    rpm = asked._means[0].y.copy()
+    off = behind._means[0].y.copy()
     assert np.max(rpm) == pytest.approx(300.0, rel=0.1)
     _use_unit(spun.window, "speed", "rad/s")
-    assert asked._means[0].yData == pytest.approx(rpm * RPM)
-    assert behind._means[0].yData == pytest.approx(off * RPM)
+    assert asked._means[0].y == pytest.approx(rpm * RPM)
+    assert behind._means[0].y == pytest.approx(off * RPM)
     assert asked._text == "rad/s"
     assert behind._text == "rad/s behind"
     assert asked._values[0][0].endswith("rad/s")
@@ -58,15 +58,15 @@ def test_speeds_are_drawn_in_the_unit_chosen(spun: Application) -> None:
     assert stage.came.rows["top"]._unit == "rad/s"
     _use_unit(spun.window, "speed", "Hz el.")
     pairs = spun.session.axis.machine.pole_pairs.value
-    assert asked._means[0].yData == pytest.approx(rpm / 60.0 * pairs)
+    assert asked._means[0].y == pytest.approx(rpm / 60.0 * pairs)
 
 
 def test_currents_and_their_limit_are_drawn_in_the_unit_chosen(spun: Application) -> None:
     stage = stage_of(spun)
     plot = stage.plots["current"]
-    before, limit = plot._means[0].yData.copy(), plot._limit
+    before, limit = plot._means[0].y.copy(), plot._limit
     _use_unit(spun.window, "current", "A rms")
-    assert plot._means[0].yData == pytest.approx(before / math.sqrt(2.0))
+    assert plot._means[0].y == pytest.approx(before / math.sqrt(2.0))
     assert plot._limit == pytest.approx(limit / math.sqrt(2.0))
     assert plot._text.endswith("A rms")
 
@@ -103,14 +103,14 @@ def test_a_run_over_its_simulation_is_told_in_the_unit_chosen(
     stage.replay(run)
     wait(qtbot, lambda: stage.replay_plots.shown is not None and not stage.is_working)
     plots = stage.replay_plots
-    before = plots.current._means[0].yData.copy()
-    follows, unit = plots.follows._means[0].yData.copy(), plots.follows._text
+    before = plots.current._means[0].y.copy()
+    follows, unit = plots.follows._means[0].y.copy(), plots.follows._text
     _use_unit(tuned.window, "current", "A rms")
-    assert plots.current._means[0].yData == pytest.approx(before / math.sqrt(2.0))
+    assert plots.current._means[0].y == pytest.approx(before / math.sqrt(2.0))
     assert plots.current._text.endswith("A rms")
     _use_unit(tuned.window, "speed", "rad/s")
     scale = RPM if unit.endswith("rpm") else 1.0
-    assert plots.follows._means[0].yData == pytest.approx(follows * scale)
+    assert plots.follows._means[0].y == pytest.approx(follows * scale)
     assert plots.follows.isVisible()
 
 

@@ -444,7 +444,7 @@ def test_a_filter_is_dragged_on_the_strip_in_the_plot_and_by_keys(
 
     plot = stage.gain_plot
     low = round(plot.area.bottom()) - 6
-    view = plot.viewport()
+    view = plot
     qtbot.mousePress(view, Qt.MouseButton.LeftButton, pos=QPoint(round(plot.at(moved)), low))
     qtbot.mouseMove(view, QPoint(round(plot.at(180.0)), low))
     qtbot.mouseRelease(view, Qt.MouseButton.LeftButton, pos=QPoint(round(plot.at(180.0)), low))

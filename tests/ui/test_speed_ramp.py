@@ -238,7 +238,7 @@ def test_a_ramp_is_tuned_by_hand(qtbot: QtBot, tuned: Application) -> None:
     assert isinstance(lagging, RampResult)
     assert stage.ramping.plot._result is lagging
     assert stage.ramping.plot._when == "newest answer"
-    drawn = [len(curve.getData()[0]) for curve in stage.ramping.plot._trail._curves]
+    drawn = [len(curve.x) for curve in stage.ramping.plot._trail._curves]
     assert sum(many > 0 for many in drawn) >= 2
     typed(qtbot, stage, "ahead", "1")
     assert hand.newest(SpeedRamp.name) is None  # no answer belongs to these gains yet

@@ -729,10 +729,10 @@ def test_pictures_are_drawn_in_the_unit_of_speed_that_was_chosen(
     use("Hz el.")
     pairs = opened.session.axis.machine.pole_pairs.value
     assert stage.torque.x_range[1] == pytest.approx(1.02 * top * pairs / math.tau)
-    end = stage.torque._torque.getData()[0][-1]
+    end = stage.torque._torque.x[-1]
     assert end == pytest.approx(top * pairs / math.tau)
     middle = QPoint(round(stage.torque.px(0.5 * end)), 60)
-    qtbot.mouseClick(stage.torque.viewport(), Qt.MouseButton.LeftButton, pos=middle)
+    qtbot.mouseClick(stage.torque, Qt.MouseButton.LeftButton, pos=middle)
     assert opened.session.screen.map_omega == pytest.approx(0.5 * top, rel=0.02)
     use("rpm")
     assert stage.torque.x_range[1] == pytest.approx(1.02 * top * 60.0 / math.tau)
@@ -748,7 +748,7 @@ def test_pictures_are_drawn_in_the_units_of_torque_and_current_that_were_chosen(
     opened.window.show_stage("machine")
     stage = opened.window.stage("machine")
     assert isinstance(stage, MachineStage)
-    data = stage.torque._torque.getData()[1].copy()
+    data = stage.torque._torque.y.copy()
 
     def highest(plot: Plot) -> tuple[float, float]:
         at, text = plot._y_ticks[-1]
@@ -760,7 +760,7 @@ def test_pictures_are_drawn_in_the_units_of_torque_and_current_that_were_chosen(
         use("torque", unit)
         at, number = highest(stage.torque)
         assert number * per == pytest.approx(at, rel=1e-3)
-    assert list(stage.torque._torque.getData()[1]) == list(data)  # none was changed
+    assert list(stage.torque._torque.y) == list(data)  # none was changed
     use("current", "A rms")
     at, number = highest(stage.currents)
     assert number * math.sqrt(2.0) == pytest.approx(at, rel=1e-3)

@@ -9,7 +9,7 @@ from PySide6.QtGui import QPainter, QPen
 from oarlock.quantities.display import sentence, whole_degrees
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import arrow, dot, draw_text, handle, line, text_width
-from oarlock.ui.kit.plot import stroke
+from oarlock.ui.kit.plotted import stroke
 from oarlock.ui.stages.current.pictures import axis_color
 from oarlock.ui.stages.frequency import FrequencyPlot
 from oarlock.views.current import LOWEST, CurrentPicture
@@ -38,16 +38,16 @@ class GainPlot(FrequencyPlot):
         """Show the loops' gains, and the open one as it was measured."""
         self._picture, self._seen = shown, seen
         if seen is None:
-            self.clear(self._points)
+            self._points.clear()
         else:
-            self.set_points(self._points, np.log10(seen.f), seen.gain, axis_color(shown.axis_name))
+            self._points.show(np.log10(seen.f), seen.gain, axis_color(shown.axis_name))
         self.place(shown.crossover, shown.nyquist, verified=verified)
         color = axis_color(shown.axis_name)
         x = np.log10(shown.f)
-        self._open.setPen(stroke(color, 2.2))
-        self._closed.setPen(stroke(color, 1.6, Qt.PenStyle.DashLine))
-        self._open.setData(x, shown.open_gain)
-        self._closed.setData(x, shown.closed_gain)
+        self._open.pen = stroke(color, 2.2)
+        self._closed.pen = stroke(color, 1.6, Qt.PenStyle.DashLine)
+        self._open.show(x, shown.open_gain)
+        self._closed.show(x, shown.closed_gain)
         self.refresh()
 
     def _paint_limits(self, p: QPainter) -> None:
@@ -135,12 +135,12 @@ class PhasePlot(FrequencyPlot):
         """Show the open loop's phase, and as it was measured."""
         self._picture, self._seen = shown, seen
         if seen is None:
-            self.clear(self._points)
+            self._points.clear()
         else:
-            self.set_points(self._points, np.log10(seen.f), seen.phase, axis_color(shown.axis_name))
+            self._points.show(np.log10(seen.f), seen.phase, axis_color(shown.axis_name))
         self.place(shown.crossover, shown.nyquist, verified=verified)
-        self._phase.setPen(stroke(axis_color(shown.axis_name), 2.2))
-        self._phase.setData(np.log10(shown.f), shown.phase)
+        self._phase.pen = stroke(axis_color(shown.axis_name), 2.2)
+        self._phase.show(np.log10(shown.f), shown.phase)
         self.refresh()
 
     def _paint_limits(self, p: QPainter) -> None:

@@ -12,7 +12,8 @@ from oarlock.quantities.display import fixed, sentence
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import arrow, dot, draw_text, line, text_width
-from oarlock.ui.kit.plot import Array, Plot, Trail, linear_ticks, stroke
+from oarlock.ui.kit.plot import Plot, Trail, linear_ticks
+from oarlock.ui.kit.plotted import Array, stroke
 from oarlock.views.current import CurrentPicture
 
 _SPANS = (0.0002, 0.0004, 0.0008, 0.0016, 0.0032, 0.0064, 0.0128, 0.0256, 0.0512, 0.1024)
@@ -58,8 +59,8 @@ class StepPlot(Plot):
         """Show a prediction, and what was measured where it belongs to the same gains."""
         self._picture, self._step, self._when, self._bias = shown, measured, when, bias
         color, span = axis_color(shown.axis_name), float(shown.t[-1])
-        self._predicted.setData(shown.t, shown.current)
-        self._predicted.setPen(stroke(color, 2.2))
+        self._predicted.show(shown.t, shown.current)
+        self._predicted.pen = stroke(color, 2.2)
         peak = 1.0 + shown.figures.overshoot
         top = shown.amplitude * next((m for m in (1.28, 1.5, 1.8) if m > peak + 0.1), 2.2)
         if (-0.04 * span, span) != self.x_range:
@@ -69,9 +70,9 @@ class StepPlot(Plot):
         if measured is not None:
             keep = (measured.t >= 0) & (measured.t <= span)
             scale = shown.amplitude
-            self.set_points(self._measured, measured.t[keep], scale * measured.normal[keep], color)
+            self._measured.show(measured.t[keep], scale * measured.normal[keep], color)
         else:
-            self.clear(self._measured)
+            self._measured.clear()
         self._show_pins(pinned, shown, span)
         self.refresh()
 
@@ -86,12 +87,12 @@ class StepPlot(Plot):
         self._pin_labels = []
         for i, curve in enumerate(self._pins):
             if i >= len(pinned):
-                self.clear(curve)
+                curve.clear()
                 continue
             label, step = pinned[i]
             keep = (step.t >= 0) & (step.t <= span)
             t, y = step.t[keep], shown.amplitude * step.normal[keep]
-            curve.setData(t, y)
+            curve.show(t, y)
             if t.size:
                 k = int(np.argmin(np.abs(y - (0.62 - 0.11 * i) * shown.amplitude)))
                 self._pin_labels.append((float(t[k]), float(y[k]), label))
@@ -197,16 +198,16 @@ class VoltagePlot(Plot):
         self._picture = shown
         Ts, span = shown.loop.plant.Ts, float(shown.t[-1])
         t, u = _stairs(shown.t + Ts, shown.voltage, Ts)
-        self._curve.setPen(stroke(axis_color(shown.axis_name), 1.8))
-        self._curve.setData(t, u)
+        self._curve.pen = stroke(axis_color(shown.axis_name), 1.8)
+        self._curve.show(t, u)
         if measured is not None:
             keep = (measured.t >= -Ts) & (measured.t <= span)
             offset = float(np.mean(measured.voltage[measured.t < -0.5 * Ts]))
             scale = shown.amplitude / measured.amplitude
             stairs = _stairs(measured.t[keep] + Ts, scale * (measured.voltage[keep] - offset), Ts)
-            self._measured.setData(*stairs)
+            self._measured.show(*stairs)
         else:
-            self.clear(self._measured)
+            self._measured.clear()
         ticks = [(v, f"{1e3 * v:.4g}") for v, _ in linear_ticks(0.0, span, 4)]
         if ticks:
             ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} ms")

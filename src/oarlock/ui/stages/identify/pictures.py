@@ -17,7 +17,8 @@ from oarlock.session.bench import Doing
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import draw_text, paint_progress
-from oarlock.ui.kit.plot import Plot, linear_ticks, stroke
+from oarlock.ui.kit.plot import Plot, linear_ticks
+from oarlock.ui.kit.plotted import stroke
 
 Array = NDArray[np.float64]
 
@@ -113,8 +114,9 @@ class EvidencePlot(Plot):
     def show_finding(self, finding: Finding | None, before: tuple[Finding, ...] = ()) -> None:
         """Show the evidence of a finding; of those before it, the fits in grey."""
         self._finding, self._repeats = finding, len(before)
-        for item in (self._line, self._fit, self._data, *self._before):
-            item.setData([], [])
+        self._data.clear()
+        for curve in (self._line, self._fit, *self._before):
+            curve.clear()
         if finding is None or not isinstance(finding.evidence, Fitted):
             self.refresh()
             return
@@ -122,13 +124,13 @@ class EvidencePlot(Plot):
         color = quantity_color(finding.quantity)
         for item, old in zip(self._before, before, strict=False):
             if isinstance(old.evidence, Fitted):
-                item.setData(*evidence_curves(old.quantity, old.evidence)[2:])
-        self._fit.setPen(stroke(color, 2.0))
-        self._fit.setData(fx, fy)
+                item.show(*evidence_curves(old.quantity, old.evidence)[2:])
+        self._fit.pen = stroke(color, 2.0)
+        self._fit.show(fx, fy)
         step = max(x.size // 400, 1)
-        self.set_points(self._data, x[::step], y[::step], color)
+        self._data.show(x[::step], y[::step], color)
         if isinstance(finding.evidence, VoltageLine):
-            self._line.setData(fx, finding.evidence.line)
+            self._line.show(fx, finding.evidence.line)
         low, high = _range(x, fx, finding.quantity)
         self.set_x(low, high, [(v, "") for v, _ in ticks_of(finding.quantity, low, high)])
         self._scale_y(finding, y, fy)
@@ -265,7 +267,7 @@ class ResidualPlot(Plot):
         """Show the residual of a finding."""
         self._rms = 0.0
         if finding is None or not isinstance(finding.evidence, Fitted):
-            self._data.setData([], [])
+            self._data.clear()
             self.refresh()
             return
         x, _, fx, _ = evidence_curves(finding.quantity, finding.evidence)
@@ -274,7 +276,7 @@ class ResidualPlot(Plot):
         self._unit = _called(shown.left_unit)
         self._rms = float(np.sqrt(np.mean(residual**2)))
         step = max(x.size // 400, 1)
-        self.set_points(self._data, x[::step], residual[::step], quantity_color(finding.quantity))
+        self._data.show(x[::step], residual[::step], quantity_color(finding.quantity))
         low, high = _range(x, fx, finding.quantity)
         self.set_x(low, high, ticks_of(finding.quantity, low, high))
         most = max(1.15 * float(np.abs(residual).max()), 1e-6)

@@ -11,7 +11,8 @@ from oarlock.quantities.display import digits, fixed
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import dot, draw_text, handle, line
-from oarlock.ui.kit.plot import Array, Plot, linear_ticks
+from oarlock.ui.kit.plot import Plot, linear_ticks
+from oarlock.ui.kit.plotted import Array
 from oarlock.views.machine import MachinePicture
 
 _APART = 60.0  # px, from where two labels do not meet
@@ -39,14 +40,14 @@ class CurrentPlane(Plot):
         i_max = shown.limits.i_max
         self._fit(i_max)
         angle = np.linspace(0, 2 * np.pi, 181)
-        self._circle.setData(i_max * np.cos(angle), i_max * np.sin(angle))
+        self._circle.show(i_max * np.cos(angle), i_max * np.sin(angle))
         for curve, item in _padded(self._contours, shown.contours):
-            curve.setData(*(item[1:] if item else ([], [])))
+            curve.show(*(item[1:] if item else ([], [])))
         for curve, item in _padded(self._ellipses, shown.ellipses):
-            curve.setData(*(item[1:] if item else ([], [])))
-        self._cursor.setData(*shown.cursor_ellipse)
-        self._mtpa.setData(*shown.mtpa)
-        self._weakening.setData(*shown.weakening)
+            curve.show(*(item[1:] if item else ([], [])))
+        self._cursor.show(*shown.cursor_ellipse)
+        self._mtpa.show(*shown.mtpa)
+        self._weakening.show(*shown.weakening)
         self.refresh()
 
     def _fit(self, i_max: float) -> None:
@@ -62,9 +63,9 @@ class CurrentPlane(Plot):
         self.set_x(low_x, high_x, ticks_x)
         self.set_y(low_y, low_y + height, ticks_y)
 
-    def resizeEvent(self, event: QResizeEvent | None) -> None:
+    def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
-        if getattr(self, "_shown", None) is not None and self._shown:
+        if self._shown is not None:
             self._fit(self._shown.limits.i_max)
 
     def _annotate(self, p: QPainter) -> None:
@@ -194,12 +195,12 @@ class TorquePlot(SpeedPlot):
         most = float(shown.best.torque.max())
         if shown.printed is not None:
             most = max(most, float(shown.printed.torque.max()))
-            self._printed.setData(shown.printed.omega / units.speed().per, shown.printed.torque)
+            self._printed.show(shown.printed.omega / units.speed().per, shown.printed.torque)
         else:
-            self._printed.setData([], [])
-        self._torque.setData(turning, shown.best.torque)
+            self._printed.clear()
+        self._torque.show(turning, shown.best.torque)
         power = shown.best.power
-        self._power.setData(turning, power / power.max() * 0.86 * most)
+        self._power.show(turning, power / power.max() * 0.86 * most)
         ticks = units.ticks(units.torque(), 0.0, most * 1.05, 5, named=False)
         self.set_y(0.0, most * 1.1, ticks[1:])
 
@@ -269,8 +270,8 @@ class CurrentsPlot(SpeedPlot):
 
     def _show(self, shown: MachinePicture) -> None:
         turning, i_max = shown.best.omega / units.speed().per, shown.limits.i_max
-        self._i_q.setData(turning, shown.best.i_q)
-        self._i_d.setData(turning, shown.best.i_d)
+        self._i_q.show(turning, shown.best.i_q)
+        self._i_d.show(turning, shown.best.i_d)
         ticks = units.ticks(units.current(), -i_max * 1.05, i_max * 1.05, 4)
         self.set_y(-1.2 * i_max, 1.25 * i_max, ticks)
 

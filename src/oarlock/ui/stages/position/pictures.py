@@ -41,15 +41,15 @@ class PositionGainPlot(FrequencyPlot):
         """Show the loops' gains, and the open one over what the speed loop's sweep measured."""
         self._shown, self._sweep = shown, sweep
         if sweep is None:
-            self.clear(self._swept)
+            self._swept.clear()
         else:
             keep = sweep.trusted & (sweep.f < HIGHEST)
-            self.set_points(self._swept, np.log10(sweep.f[keep]), sweep.gain[keep],
+            self._swept.show(np.log10(sweep.f[keep]), sweep.gain[keep],
                             look.theme().speed)  # fmt: skip
         self.place(shown.crossover, shown.nyquist, verified=verified)
         x = np.log10(shown.f)
-        self._open.setData(x, shown.open_gain)
-        self._closed.setData(x, shown.closed_gain)
+        self._open.show(x, shown.open_gain)
+        self._closed.show(x, shown.closed_gain)
         self.refresh()
 
     def _paint_zero(self, p: QPainter) -> None:
@@ -114,13 +114,13 @@ class PositionPhasePlot(FrequencyPlot):
         """Show the open loop's phase, and what the speed loop's sweep makes of it."""
         self._shown, self._sweep = shown, sweep
         if sweep is None:
-            self.clear(self._swept)
+            self._swept.clear()
         else:
             keep = sweep.trusted & (sweep.f < HIGHEST)
-            self.set_points(self._swept, np.log10(sweep.f[keep]), sweep.phase[keep],
+            self._swept.show(np.log10(sweep.f[keep]), sweep.phase[keep],
                             look.theme().speed)  # fmt: skip
         self.place(shown.crossover, shown.nyquist, verified=verified)
-        self._phase.setData(np.log10(shown.f), shown.phase)
+        self._phase.show(np.log10(shown.f), shown.phase)
         self.refresh()
 
     def _annotate(self, p: QPainter) -> None:
@@ -172,19 +172,17 @@ class LandingPlot(Plot):
         low, high = end - 0.25 * span, min(end + span, float(moved.t[-1]))
         side = math.copysign(1.0, shown.test.distance)
         keep = (moved.t >= low) & (moved.t <= high)
-        self._predicted.setData(
-            1e3 * moved.t[keep], side * np.degrees(moved.position[keep] - target)
-        )
+        self._predicted.show(1e3 * moved.t[keep], side * np.degrees(moved.position[keep] - target))
         self._trail.show([(1e3 * one.t, side * np.degrees(one.position - target))
                           for one in before])  # fmt: skip
         if result is not None:
             inside = (result.t >= low) & (result.t <= high)
             stride = max(int(inside.sum()) // 60, 1)
-            self.set_points(self._measured, 1e3 * result.t[inside][::stride],
+            self._measured.show(1e3 * result.t[inside][::stride],
                             side * np.degrees(result.position[inside] - target)[::stride],
                             look.theme().speed)  # fmt: skip
         else:
-            self.clear(self._measured)
+            self._measured.clear()
         ticks = linear_ticks(1e3 * low, 1e3 * high, 4, "ms")
         self.set_x(1e3 * low, 1e3 * high, ticks)
         deep = max(4.0 * window, min(1.3 * math.degrees(shown.figures.late), 12.0 * window))
@@ -246,17 +244,17 @@ class MovePlot(Plot):
         """Show a curve, what was asked, what was measured, a text and a limit to both sides."""
         self._text, self._limit = text, limit
         self._unit = self._unit if unit is None else unit
-        self._curve.setData(t, y)
+        self._curve.show(t, y)
         if asked is None:
-            self.clear(self._asked)
+            self._asked.clear()
         else:
-            self._asked.setData(t, asked)
+            self._asked.show(t, asked)
         if measured is None:
-            self.clear(self._measured)
+            self._measured.clear()
         else:
             keep = measured[0] <= float(t[-1])
             stride = max(int(keep.sum()) // _POINTS, 1)
-            self.set_points(self._measured, measured[0][keep][::stride],
+            self._measured.show(measured[0][keep][::stride],
                             measured[1][keep][::stride], self._color)  # fmt: skip
         ticks = [(v, f"{1e3 * v:.4g}") for v, _ in linear_ticks(0.0, float(t[-1]), 6)]
         if ticks:

@@ -153,8 +153,8 @@ class PositionStage(OuterLoopStage):
         self.landing.setGeometry(right + 8, 100, w - right - 12, times - 100)
         each = (h - _BAR - times - 12) / 3.3
         y = float(times + 8)
-        for plot, part in zip(self.moves, (1.0, 1.0, 1.3), strict=True):
-            plot.setGeometry(4, round(y), w - 12, round(part * each) - 2)
+        for move, part in zip(self.moves, (1.0, 1.0, 1.3), strict=True):
+            move.setGeometry(4, round(y), w - 12, round(part * each) - 2)
             y += part * each
         self.start.setGeometry(look.MARGIN, h - _BAR + 4, 124, 28)
         self.hand.setGeometry(look.MARGIN + 132, h - _BAR + 4, 150, 28)

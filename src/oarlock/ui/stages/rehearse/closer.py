@@ -133,8 +133,8 @@ class LensPlot(Plot):
         """Show a closer look, or why there is none."""
         self.shown, self._trouble = shown, trouble
         if shown is None:
-            self.clear(self._averaged)
-            self.clear(self._current)
+            self._averaged.clear()
+            self._current.clear()
             self.setAccessibleName(f"Lens: {trouble or 'nothing yet'}")
             self.refresh()
             return
@@ -144,8 +144,8 @@ class LensPlot(Plot):
                         "of the Machine stage")  # fmt: skip
         t = np.append(0.0, 1e6 * shown.t)
         current = np.append(shown.averaged[0, 0], shown.currents[:, 0])
-        self._current.setData(t, current)
-        self._averaged.setData(1e6 * shown.averaged_t, shown.averaged[:, 0])
+        self._current.show(t, current)
+        self._averaged.show(1e6 * shown.averaged_t, shown.averaged[:, 0])
         end = 1e6 * shown.seconds
         ticks = linear_ticks(0.0, end, 3)
         if ticks:

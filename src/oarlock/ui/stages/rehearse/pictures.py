@@ -87,7 +87,7 @@ class RunPlot(Plot):
         drawn = {id(item) for item, _ in self._drawn}
         for item in (self._asked, *self._means, *self._reach):
             if id(item) not in drawn:
-                self.clear(item)
+                item.clear()
         reached = [float(np.ptp(values)) for _, values in self._drawn if values.size]
         self._flat = _FLAT * max(reached, default=0.0)
         if self.gripped:  # what is dragged does not move away from beneath the mouse
@@ -104,7 +104,7 @@ class RunPlot(Plot):
     def show_before(self, t: Array | None, curves: list[Array]) -> None:
         """Have another run in grey, one curve for each colour, as the next is shown; None: none."""
         for item in self._before:
-            self.clear(item)
+            item.clear()
         self._kept_t = t if t is not None else np.zeros(0)
         self._kept = list(zip(self._before, curves, strict=False)) if t is not None else []
 
@@ -120,7 +120,7 @@ class RunPlot(Plot):
 
         """
         for item in (*self._bands, *self._fallen):
-            self.clear(item)
+            item.clear()
         if t is None and not self._spread:
             return
         sides = [side for band in bands for side in band]
@@ -138,9 +138,9 @@ class RunPlot(Plot):
             seen = int(np.searchsorted(t, high) - np.searchsorted(t, low))
             for item, values in curves:
                 x, y = thinned(t, values, low, high, columns)
-                item.trace(x, y, dense=seen > _DENSE * columns)
+                item.show(x, y, dense=seen > _DENSE * columns)
         for item, t, values in self._spread:
-            item.trace(*thinned(t, values, low, high, columns), dense=False)
+            item.show(*thinned(t, values, low, high, columns), dense=False)
 
     def show_range(self, low: float, high: float) -> None:
         """Show a range of time; the other axis follows what is in it."""
@@ -170,9 +170,9 @@ class RunPlot(Plot):
         self._fill()
         self.refresh()
 
-    def resizeEvent(self, event: QResizeEvent | None) -> None:
+    def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
-        if hasattr(self, "_kept") and self._t.size:
+        if self._t.size:
             self.show_range(*self.x_range)
 
     def show_handles(self, handles: tuple[Handle, ...]) -> None:
@@ -251,7 +251,7 @@ class RunPlot(Plot):
                 self.moved.emit(self._time(event.position()))
             return
         over = self._handle_at(event.position()) >= 0
-        self.viewport().setCursor(Qt.CursorShape.SizeAllCursor if over else
+        self.setCursor(Qt.CursorShape.SizeAllCursor if over else
                                   Qt.CursorShape.ArrowCursor)  # fmt: skip
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:

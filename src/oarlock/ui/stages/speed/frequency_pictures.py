@@ -9,7 +9,7 @@ from PySide6.QtGui import QPainter, QPen, QResizeEvent
 from oarlock.quantities.display import digits, sentence, whole_degrees
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import arrow, dot, draw_text, handle, line, text_width
-from oarlock.ui.kit.plot import stroke
+from oarlock.ui.kit.plotted import stroke
 from oarlock.ui.stages.frequency import FrequencyPlot
 from oarlock.views.speed import LOWEST, SpeedPicture
 from oarlock.views.speed_sweep import Swept
@@ -37,20 +37,20 @@ class SpeedGainPlot(FrequencyPlot):
         """Show the loops' gains, and a measured one with the gains and filters there are."""
         self._shown, self._sweep = shown, sweep
         if sweep is None:
-            self.clear(self._swept)
+            self._swept.clear()
         else:
             keep = sweep.trusted
-            self.set_points(self._swept, np.log10(sweep.f[keep]), sweep.gain[keep],
+            self._swept.show(np.log10(sweep.f[keep]), sweep.gain[keep],
                             look.theme().speed)  # fmt: skip
         self.place(shown.crossover, shown.nyquist, verified=verified)
         self.place_filters(tuple(one.frequency / math.tau for one in shown.filters))
         x = np.log10(shown.f)
-        self._open.setData(x, shown.open_gain)
-        self._closed.setData(x, shown.closed_gain)
+        self._open.show(x, shown.open_gain)
+        self._closed.show(x, shown.closed_gain)
         if shown.filters:
-            self._bare.setData(x, shown.bare_gain)
+            self._bare.show(x, shown.bare_gain)
         else:
-            self.clear(self._bare)
+            self._bare.clear()
         self.refresh()
 
     def _paint_limits(self, p: QPainter) -> None:
@@ -178,9 +178,9 @@ class SpeedPhasePlot(FrequencyPlot):
         self.in_frame(self._paint_limits)
         self.over(self._annotate)
 
-    def resizeEvent(self, event: QResizeEvent | None) -> None:
+    def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
-        if getattr(self, "_shown", None) is not None:
+        if self._shown is not None:
             self._set_angles()
 
     def _set_angles(self) -> None:
@@ -197,14 +197,14 @@ class SpeedPhasePlot(FrequencyPlot):
         self._shown, self._sweep = shown, sweep
         self._set_angles()
         if sweep is None:
-            self.clear(self._swept)
+            self._swept.clear()
         else:
             keep = sweep.trusted
-            self.set_points(self._swept, np.log10(sweep.f[keep]), sweep.phase[keep],
+            self._swept.show(np.log10(sweep.f[keep]), sweep.phase[keep],
                             look.theme().speed)  # fmt: skip
         self.place(shown.crossover, shown.nyquist, verified=verified)
-        self._phase.setPen(stroke(look.theme().speed, 2.2))
-        self._phase.setData(np.log10(shown.f), shown.phase)
+        self._phase.pen = stroke(look.theme().speed, 2.2)
+        self._phase.show(np.log10(shown.f), shown.phase)
         self.refresh()
 
     def _paint_limits(self, p: QPainter) -> None:

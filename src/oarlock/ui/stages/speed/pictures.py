@@ -49,9 +49,9 @@ class SpeedTimePlot(Plot):
         scaled = units.speed()
         span = float(shown.t[-1])
         if shown.margins.stable:
-            self._predicted.setData(shown.t, y / scaled.per)
+            self._predicted.show(shown.t, y / scaled.per)
         else:
-            self.clear(self._predicted)
+            self._predicted.clear()
         self.set_x(-0.05 * span, span, [(v, "") for v, _ in linear_ticks(0.0, span, 4)])
         low, high = outward(low / scaled.per, high / scaled.per)
         ticks = linear_ticks(low, high, 3)
@@ -61,17 +61,17 @@ class SpeedTimePlot(Plot):
         if result is not None:
             keep = result.t <= span
             stride = max(int(np.sum(keep)) // 90, 1)
-            self.set_points(self._measured, result.t[keep][::stride],
+            self._measured.show(result.t[keep][::stride],
                             scale * result.speed[keep][::stride] / scaled.per,
                             look.theme().speed)  # fmt: skip
         else:
-            self.clear(self._measured)
+            self._measured.clear()
         for i, curve in enumerate(self._pins):
             if i >= len(pinned):
-                self.clear(curve)
+                curve.clear()
                 continue
             keep = pinned[i][1].t <= span
-            curve.setData(pinned[i][1].t[keep], pinned[i][1].speed[keep] / scaled.per)
+            curve.show(pinned[i][1].t[keep], pinned[i][1].speed[keep] / scaled.per)
         self.refresh()
 
     def show_trail(self, results: list[SpeedResult]) -> None:
@@ -212,14 +212,14 @@ class PushPlot(Plot):
         self._limit, span = limit, float(t[-1])
         self._most = float(push[int(np.argmax(np.abs(push)))])
         if abs(self._most) > _ENDLESS * limit:
-            self.clear(self._curve)
+            self._curve.clear()
         else:
-            self._curve.setData(t, push)
+            self._curve.show(t, push)
         if result is not None:
             keep = result.t <= span
-            self._measured.setData(result.t[keep], scale * result.current[keep])
+            self._measured.show(result.t[keep], scale * result.current[keep])
         else:
-            self.clear(self._measured)
+            self._measured.clear()
         ticks = [(v, f"{1e3 * v:.4g}") for v, _ in linear_ticks(0.0, span, 4)]
         if ticks:
             ticks[-1] = (ticks[-1][0], f"{ticks[-1][1]} ms")

@@ -34,17 +34,17 @@ class RampPlot(Plot):
         """Show a prediction, and what was measured of the same ramp with the same gains."""
         self._shown, self._result, self._when = shown, result, when
         scale, span, size = units.speed(), float(shown.t[-1]), shown.test.amplitude
-        self._asked.setData(shown.t, shown.asked / scale.per)
+        self._asked.show(shown.t, shown.asked / scale.per)
         if shown.stable:
-            self._predicted.setData(shown.t, shown.speed / scale.per)
+            self._predicted.show(shown.t, shown.speed / scale.per)
         else:
-            self.clear(self._predicted)
+            self._predicted.clear()
         if result is None:
-            self.clear(self._measured)
+            self._measured.clear()
         else:
             keep = result.t <= span
             stride = max(int(np.sum(keep)) // _CIRCLES, 1)
-            self.set_points(self._measured, result.t[keep][::stride],
+            self._measured.show(result.t[keep][::stride],
                             result.speed[keep][::stride] / scale.per,
                             look.theme().speed)  # fmt: skip
         low, high = sorted((-0.15 * size / scale.per, 1.35 * size / scale.per))

@@ -12,7 +12,7 @@ from oarlock.control.speed_ways import Way
 from oarlock.session.jobs import Done, Failed, Jobs, Stopped
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import draw_text, line
-from oarlock.ui.kit.plot import stroke
+from oarlock.ui.kit.plotted import stroke
 from oarlock.views.speed_ways import Card, Question, ways
 
 _HEAD, _GAP, _MOST = 24, 6, 3
