@@ -6,10 +6,10 @@ hash over all sources that hold kernels: a change in any of them begins a new on
 
 import hashlib
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import cache
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 F = TypeVar("F", bound=Callable[..., object])
 _ROOMS = ("simulate", "control", "lanes")  # that hold kernels, or what they are made by
@@ -61,3 +61,19 @@ def njit(*, inline: bool = False) -> Callable[[F], F]:
         cache=True, nogil=True, error_model="numpy", forceinline=inline, _nrt=not inline
     )
     return decorator
+
+
+def compile_all(names: dict[str, Any], arguments: Mapping[str, tuple[Any, ...]]) -> None:
+    """Compile functions of a module, or load them from the cache.
+
+    Each name is bound anew, callees first: what calls it finds the compiled one from then on.
+
+    Parameters
+    ----------
+    names : the module's own
+    arguments : what each is compiled for
+
+    """
+    for name, some in arguments.items():
+        names[name] = njit()(names[name])
+        names[name](*some)

@@ -1,6 +1,7 @@
 """The exact discrete loop against closed forms, a time simulation, and its own limits."""
 
 import math
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -11,7 +12,7 @@ from scipy.signal import dlsim
 
 from oarlock.control import _kernels
 from oarlock.control.current import PI, CurrentLoop, Plant, pi_for
-from oarlock.control.discrete import all_inside, in_z, on_circle
+from oarlock.control.discrete import Discrete, all_inside, in_z, on_circle
 from oarlock.control.margins import margins
 from oarlock.machine.current_loop import IntegralRule
 
@@ -43,20 +44,55 @@ def test_every_integral_rule_crosses_where_it_should(rule: IntegralRule, hertz: 
     assert 1.0 + loop.controller.zeros == pytest.approx([PLANT.pole])
 
 
-def test_the_step_response_is_what_a_sample_by_sample_run_gives() -> None:
-    loop = loop_at(849.0)
-    current, voltage = loop.step(80)
-    i, applied, total, expected_i, expected_u = 0.0, 0.0, 0.0, [], []
-    for _ in range(80):
+def sample_by_sample(pi: PI, plant: Plant, samples: int) -> tuple[list[float], list[float]]:
+    """Return current and voltage of a step of 1 A, written down as a firmware runs."""
+    i, applied, total, currents, voltages = 0.0, 0.0, 0.0, [], []
+    for _ in range(samples):
         e = 1.0 - i
-        total += loop.pi.Ki * TS * e
-        u = loop.pi.Kp * e + total
-        expected_i.append(i)
-        expected_u.append(u)
-        i = PLANT.pole * i + PLANT.gain * applied  # what was computed a sample ago is applied
+        total += pi.Ki * TS * e
+        u = pi.Kp * (pi.weight - i) + total
+        currents.append(i)
+        voltages.append(u)
+        i = plant.pole * i + plant.gain * applied  # what was computed a sample ago is applied
         applied = u
+    return currents, voltages
+
+
+@pytest.mark.parametrize("weight", [1.0, 0.4])
+def test_the_step_response_is_what_a_sample_by_sample_run_gives(weight: float) -> None:
+    pi = replace(loop_at(849.0).pi, weight=weight)
+    current, voltage = CurrentLoop(PLANT, pi).step(80)
+    expected_i, expected_u = sample_by_sample(pi, PLANT, 80)
     assert current == pytest.approx(np.array(expected_i), abs=1e-12)
     assert voltage == pytest.approx(np.array(expected_u), rel=1e-9)
+
+
+def test_one_controller_round_several_windings() -> None:
+    pi = replace(loop_at(849.0).pi, weight=0.4)
+    others = [Plant(R=1.1, L=12e-3, Ts=TS), Plant(R=0.5, L=20e-3, Ts=TS)]
+    currents, voltage = CurrentLoop(PLANT, pi).steps(80, *others)
+    for seen, plant in zip(currents, (PLANT, *others), strict=True):
+        assert seen == pytest.approx(np.array(sample_by_sample(pi, plant, 80)[0]), abs=1e-12)
+    assert voltage == pytest.approx(np.array(sample_by_sample(pi, PLANT, 80)[1]), rel=1e-9)
+
+
+@pytest.mark.parametrize("weight", [1.0, 0.4])
+def test_the_closed_gain_follows_from_the_open_one(weight: float) -> None:
+    loop = CurrentLoop(PLANT, replace(loop_at(849.0).pi, weight=weight))
+    _, opened, _ = loop.opened.on_grid(600.0, 60)
+    _, closed, _ = loop.closed.on_grid(600.0, 60)
+    assert loop.closed_on(opened, 600.0, 60) == pytest.approx(closed, rel=1e-9)
+
+
+def test_the_ends_of_the_range_count_in_the_largest_sensitivity() -> None:
+    """Of z⁻¹ at gain 0.5, |1 + L| is least at Nyquist, where it is 1/2."""
+    found = margins(Discrete((0.5,), (1.0, 1.0), TS))
+    assert found.Ms == pytest.approx(2.0, rel=1e-6)
+    assert found.Ms_at == pytest.approx(math.pi / TS, rel=1e-6)
+    # Of −0.5·z⁻¹ it is least at standstill.
+    found = margins(Discrete((-0.5,), (1.0, 1.0), TS))
+    assert found.Ms == pytest.approx(2.0, rel=1e-6)
+    assert found.Ms_at == pytest.approx(1e-5 * math.pi / TS, rel=1e-6)
 
 
 def test_the_step_response_agrees_with_scipy() -> None:

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 from benchmarks.loops import case
 
-from oarlock.control._kernels import _turns, first_kept
+from oarlock.control._sought import _turns, first_kept
 from oarlock.control.filters import coefficients
 from oarlock.control.limited import Room, limited_step
 from oarlock.control.speed import SpeedLoop

@@ -296,6 +296,16 @@ def test_the_picture_is_of_the_gains_in_use(verified: Session) -> None:
     assert "× 0.994" in why_Kp(shown)[0]
 
 
+def test_the_band_has_the_set_point_weight_of_the_gains(verified: Session) -> None:
+    assert verified.axis.gains is not None
+    axis = verified.axis.with_gains(replace(verified.axis.gains, weight=0.5))
+    shown = picture(axis, "q", 1.4, 1.6e-3)
+    low, high = shown.band
+    assert (low <= shown.current + 1e-9).all()
+    assert (high >= shown.current - 1e-9).all()
+    assert (high - low).max() < 0.2
+
+
 @pytest.mark.parametrize(
     ("hertz", "words"),
     [(600, "to spare"), (1200, "brisk"), (1500, "risky"), (3000, "risky")],

@@ -6,10 +6,13 @@ Python: slower, same numbers.
 
 import math
 import threading
+from contextlib import AbstractContextManager, nullcontext
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+
+from oarlock.control import _sought
 
 Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
@@ -39,6 +42,28 @@ def _recur(nums: Array, den: Array, x: Array, state: Array, y: Array) -> None:
             state[i] += state[i - 1]
         if n:
             state[0] += fed
+
+
+def _stepped(
+    asked: Array, num: Array, den: Array, tops: Array, bottoms: Array, answer: Array, effort: Array
+) -> None:
+    """Fill in what a step of 1 makes of loops that one controller closes round several plants.
+
+    asked, num : (n + 1,), over the controller's `den`: of what is asked for, and of the error;
+    tops, bottoms : (plants, m + 1); answer, effort : (plants, samples)
+    """
+    m = bottoms.shape[1]
+    closed, ways = np.empty(den.size + m - 1), np.empty((2, den.size + m - 1))
+    one, y = np.ones(answer.shape[1]), np.empty((2, answer.shape[1]))
+    for p in range(bottoms.shape[0]):
+        closed[:], ways[:] = 0.0, 0.0
+        for i in range(den.size):
+            for j in range(m):
+                closed[i + j] += den[i] * bottoms[p, j] + num[i] * tops[p, j]
+                ways[0, i + j] += asked[i] * tops[p, j]
+                ways[1, i + j] += asked[i] * bottoms[p, j]
+        _recur(ways, closed, one, np.zeros(closed.size - 1), y)
+        answer[p], effort[p] = y[0], y[1]
 
 
 def _respond(num: Array, den: Array, delta: Complex, opened: Complex, phase: Array) -> None:
@@ -149,8 +174,8 @@ def _survey(
 ) -> int:  # fmt: skip
     """Find every crossing and every trough of |1 + L| along a grid; return how many.
 
-    kinds, at, gains : filled in with kinds as in `_refine`, 3 for a trough; where, rad/s; the
-        open loop's gain there
+    kinds, at, gains : filled in with kinds as in `_refine`, 3 for a trough, as which both ends
+        count; where, rad/s; the open loop's gain there
     """
     n = 0
     before, further = 0.0, 0.0
@@ -165,8 +190,11 @@ def _survey(
         values[0], values[1] = abs(gain) - 1.0, -gain.imag
         values[2] = abs(gain) - math.sqrt(0.5) * abs(1.0 + gain)
         near = abs(1.0 + gain)
-        if n + 4 > kinds.size:
+        if n + 5 > kinds.size:
             return n
+        if k == 0 or k == omega.size - 1:
+            kinds[n], at[n], gains[n] = 3, omega[k], gain
+            n += 1
         if k > 0:
             for kind in range(3):
                 if (values[kind] < 0.0) != (last[kind] < 0.0):
@@ -182,6 +210,40 @@ def _survey(
         further, before = before, near
         last[:] = values
     return n
+
+
+def _reached(t: Array, y: Array, level: float) -> float:
+    """Return when `y` first reaches a level, between samples along a straight line; NaN: never."""
+    for i in range(y.size):
+        if y[i] >= level:
+            if i == 0:
+                return float(t[0])
+            return float(t[i - 1] + (level - y[i - 1]) / (y[i] - y[i - 1]) * (t[i] - t[i - 1]))
+    return math.nan
+
+
+def _step_figures(t: Array, y: Array, found: Array) -> None:
+    """Fill in when a response reaches 10 % and 90 %, its peak and when, settling, and its end.
+
+    Times in s, ratios of the step; settling into ±2 %, NaN where it does not
+    """
+    peak, last, n = 0, -1, y.size
+    for i in range(n):
+        if y[i] > y[peak]:
+            peak = i
+        if abs(y[i] - 1.0) > 0.02:
+            last = i
+    settling = 0.0
+    if last == n - 1:
+        settling = math.nan
+    elif last >= 0:
+        edge = 1.02 if y[last] > 1.0 else 0.98
+        share = (edge - y[last]) / (y[last + 1] - y[last])
+        settling = t[last] + share * (t[last + 1] - t[last])
+    tenth = max(n // 10, 1)
+    found[0], found[1] = _reached(t, y, 0.1), _reached(t, y, 0.9)
+    found[2], found[3] = y[peak], t[peak]
+    found[4], found[5] = settling, np.mean(y[n - tenth :])
 
 
 def _inside(row: Array) -> bool:
@@ -210,114 +272,31 @@ _lock = threading.Lock()
 _warm = False
 
 
-def _aliased(back: Complex, part: Complex, sections: Array, total: Complex) -> None:
-    """Fill in a response summed over its aliases, each times the sections at its fine z.
-
-    back, part : 1/z and all but the sections, (frequencies, aliases); sections : (n, 5)
-    """
-    for k in range(back.shape[0]):
-        summed = 0j
-        for m in range(back.shape[1]):
-            b, g = back[k, m], part[k, m]
-            for n in range(sections.shape[0]):
-                c = sections[n]
-                g *= (c[0] + b * (c[1] + b * c[2])) / (1.0 + b * (c[3] + b * c[4]))
-            summed += g
-        total[k] = summed
-
-
-def _turns(seen: Complex, summing: Complex, Kp: float, Ki: float) -> bool:
-    """Return whether 1 + L ends at 0° with no turn round the origin: a stable loop."""
-    angle, before, opened = 0.0, 0.0, 0j
-    for k in range(seen.size):
-        opened = 1.0 + seen[k] * (Kp + Ki * summing[k])
-        now = math.atan2(opened.imag, opened.real)
-        if k == 0:
-            angle = now if now <= 0.0 else now - 2.0 * math.pi
-        else:
-            step = now - before
-            if step > math.pi:
-                step -= 2.0 * math.pi
-            elif step < -math.pi:
-                step += 2.0 * math.pi
-            angle += step
-        before = now
-    return abs(angle) < 1.0
-
-
-def _kept(seen: Complex, summing: Complex, Kp: float, Ki: float, limits: Array) -> bool:
-    """Return whether a loop on a grid keeps its limits: 1/Ms, margin (rad), gain margin."""
-    before = 0j
-    for k in range(seen.size):
-        now = seen[k] * (Kp + Ki * summing[k])
-        if abs(1.0 + now) < limits[0]:
-            return False
-        if k > 0:
-            a, b = abs(before), abs(now)
-            if (a >= 1.0) != (b >= 1.0):
-                share = math.log(a) / math.log(a / b)
-                turned = now / before
-                phase = math.atan2(-before.imag, -before.real)
-                phase += share * math.atan2(turned.imag, turned.real)
-                if abs(phase) < limits[1]:
-                    return False
-            passes = before.real < 0.0 and (before.imag < 0.0) != (now.imag < 0.0)  # −180°
-            if passes and limits[2] * a > 1.0 > max(a, b):
-                return False
-        before = now
-    return _turns(seen, summing, Kp, Ki)
-
-
-def _first_kept(
-    seen: Complex, others: Complex, summing: Complex, Kp: Array, Ki: Array, limits: Array
-) -> int:
-    """Return the first gains that keep the limits, and are stable on the others too; -1: none.
-
-    seen : (frequencies,) of the plant; others : (plants, frequencies)
-    """
-    for n in range(Kp.size):
-        if not _kept(seen, summing, Kp[n], Ki[n], limits):
-            continue
-        good = True
-        for m in range(others.shape[0]):
-            if not _turns(others[m], summing, Kp[n], Ki[n]):
-                good = False
-                break
-        if good:
-            return n
-    return -1
-
-
 def warm() -> None:
-    """Compile, or load from the cache, what this module offers.
-
-    Each name is bound anew, callees first: what calls it finds the compiled one from then on.
-    """
+    """Compile, or load from the cache, what this module and `_sought` offer."""
     global _warm
     with _lock:
         if _warm:
             return
-        from oarlock.jit import njit
+        from oarlock.jit import compile_all
 
         one, z = np.ones(1), np.ones(1, dtype=np.complex128)
         arguments: dict[str, tuple[Any, ...]] = {
             "_recur": (one.reshape(1, 1), one, one, np.empty(0), np.empty((1, 1))),
+            "_stepped": (one, one, one, *(one.reshape(1, 1),) * 2, *np.ones((2, 1, 1))),
             "_respond": (one, one, z, np.empty(1, dtype=np.complex128), np.empty(1)),
             "_gain": (one, one, 0.5),
             "_below": (one, one, 1e-4, one, 0.5),
             "_figure": (1j, 0),
             "_refine": (one, one, 1e-4, 0, 1.0, 2.0),
+            "_reached": (one, one, 0.5),
+            "_step_figures": (one, one, np.empty(6)),
             "_inside": (one.copy(),),
             "_climb": (one, one, 1e-4, 1.0, 2.0),
-            "_aliased": (z.reshape(1, 1), z.reshape(1, 1), np.ones((1, 5)), z.copy()),
-            "_turns": (z, z, 1.0, 1.0),
-            "_kept": (z, z, 1.0, 1.0, np.ones(3)),
-            "_first_kept": (z, z.reshape(1, 1), z, one, one, np.ones(3)),
             "_survey": (one, one, 1e-4, one, z, np.empty(4), np.empty(4), np.ones(4) + 0j),
         }
-        for name, some in arguments.items():
-            globals()[name] = njit()(globals()[name])
-            globals()[name](*some)
+        compile_all(globals(), arguments)
+        compile_all(vars(_sought), _sought.arguments())
         _warm = True
 
 
@@ -335,13 +314,37 @@ def filtered(nums: Array, den: Array, x: Array) -> Array:
 
     """
     y = np.empty((nums.shape[0], x.size))
-    if _warm:
+    with _quietly():
         _recur(nums, den, x, np.zeros(den.size - 1), y)
-    else:  # compiled code does not warn of what grows
-        with np.errstate(over="ignore", invalid="ignore"):
-            _recur(nums, den, x, np.zeros(den.size - 1), y)
+    return _held(y)
+
+
+def stepped(
+    asked: Array, num: Array, den: Array, tops: Array, bottoms: Array, samples: int
+) -> tuple[Array, Array]:
+    """Return answer and effort, (plants, samples) each, of a step of 1; held as in `filtered`.
+
+    Parameters
+    ----------
+    asked, num, den : of the controller, as in `_stepped`
+    tops, bottoms : of the plants in δ, (plants, order + 1), highest power first
+
+    """
+    answer, effort = np.empty((2, bottoms.shape[0], samples))
+    with _quietly():
+        _stepped(asked, num, den, tops, bottoms, answer, effort)
+    return _held(answer), _held(effort)
+
+
+def _quietly() -> AbstractContextManager[object]:
+    """Have plain Python say nothing of what grows; compiled code does not."""
+    return nullcontext() if _warm else np.errstate(over="ignore", invalid="ignore")
+
+
+def _held(y: Array) -> Array:
+    """Return answers, (ways, samples); what grows without end held."""
     if y.size and not all(abs(end) < _ENDLESS for end in y[:, -1].tolist()):
-        y = np.clip(np.nan_to_num(y, nan=_ENDLESS), -_ENDLESS, _ENDLESS)
+        return np.clip(np.nan_to_num(y, nan=_ENDLESS), -_ENDLESS, _ENDLESS)
     return y
 
 
@@ -362,6 +365,17 @@ def first_below(num: Array, den: Array, Ts: float, omega: Array, level: float) -
     return float(_below(num, den, Ts, omega, level))
 
 
+def figures_of(t: Array, y: Array) -> tuple[float, float, float, float, float, float]:
+    """Return (when at 10 %, when at 90 %, peak, when, settling, end) of a response to a step of 1.
+
+    s and ratios of the step, as in `_step_figures`.
+    """
+    found = np.empty(6)
+    _step_figures(t, y, found)
+    low, high, peak, at, settling, end = found.tolist()
+    return low, high, peak, at, settling, end
+
+
 def inside(row: Array) -> bool:
     """Return whether a polynomial, highest power first, has all its roots in the left half."""
     return bool(_inside(row))
@@ -374,17 +388,3 @@ def survey(
     kinds, at, gains = np.empty(_MOST), np.empty(_MOST), np.empty(_MOST, dtype=np.complex128)
     n = _survey(num, den, Ts, omega, delta, kinds, at, gains)
     return kinds[:n], at[:n], gains[:n]
-
-
-def aliased(back: Complex, part: Complex, sections: Array) -> Complex:
-    """Return a response summed over its aliases, with second-order sections in each of them."""
-    total = np.empty(back.shape[0], dtype=np.complex128)
-    _aliased(back, part, sections, total)
-    return total
-
-
-def first_kept(
-    seen: Complex, others: Complex, summing: Complex, gains: tuple[Array, Array], limits: Array
-) -> int:
-    """Return the first of (Kp, Ki) that keep the limits on a grid of frequencies; -1: none do."""
-    return int(_first_kept(seen, others, summing, gains[0], gains[1], limits))

@@ -7,13 +7,14 @@ p. 2417, with the hold kept instead of approximated).
 """
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control.discrete import Coefficients, Discrete, add, outputs, times
+from oarlock.control._kernels import stepped
+from oarlock.control.discrete import Coefficients, Discrete, add, times
 from oarlock.control.margins import Margins, margins
 from oarlock.errors import InputError
 from oarlock.machine import Axis, CurrentGains, CurrentTarget, TargetKind
@@ -21,6 +22,7 @@ from oarlock.machine.current_loop import IntegralRule
 from oarlock.machine.unknown import DESIGNED_ON, refuse_unknown
 
 Array = NDArray[np.float64]
+Complex = NDArray[np.complex128]
 LEAST_MARGIN = math.radians(30.0)
 BRISK, GOOD = math.radians(45.0), math.radians(60.0)
 _HIDDEN = 0.02  # of a pole: how near the zero lies that hides it
@@ -106,6 +108,15 @@ class CurrentLoop:
         """From the reference to the current."""
         return self._answer(self.winding.num)
 
+    def closed_on(self, opened: Complex, low: float, points: int) -> Complex:
+        """Return the closed loop's gain from the open one's on the grid of `Discrete.on_grid`."""
+        closed = opened / (1.0 + opened)
+        if self.pi.weight == 1.0:
+            return closed
+        Ts = self.plant.Ts
+        share = Discrete(self.pi.asked(Ts).num, self.controller.num, Ts)
+        return closed * share.on_grid(low, points)[1]
+
     @cached_property
     def effort(self) -> Discrete:
         """From the reference to the voltage."""
@@ -117,8 +128,28 @@ class CurrentLoop:
 
     def step(self, samples: int) -> tuple[Array, Array]:
         """Return (current, voltage) for a reference step of 1 A at sample 0."""
-        current, voltage = outputs((self.closed, self.effort), np.ones(samples))
+        (current,), voltage = self.steps(samples)
         return current, voltage
+
+    def steps(self, samples: int, *others: Plant) -> tuple[Array, Array]:
+        """Return what a reference step of 1 A at sample 0 makes.
+
+        Returns
+        -------
+        A, of this plant and of others under the same gains, (1 + others, samples);
+        V, of this plant, (samples,)
+
+        """
+        Ts = self.plant.Ts
+        windings = [self.winding, *[one.loop() for one in others]]
+        order = self.winding.order
+        tops = [(0.0,) * (order + 1 - len(one.num)) + one.num for one in windings]
+        controller = self.controller
+        currents, voltages = stepped(
+            np.array(self.pi.asked(Ts).num), np.array(controller.num), np.array(controller.den),
+            np.array(tops), np.array([one.den for one in windings]), samples,
+        )  # fmt: skip
+        return currents, voltages[0]
 
     def noise_gain(self, samples: int = 2000) -> tuple[float, float]:
         """Return (A, V) rms of current and voltage for 1 A rms of white sense noise."""
@@ -317,15 +348,15 @@ def design_current(axis: Axis, target: CurrentTarget | None = None) -> CurrentDe
     refuse_unknown(axis, DESIGNED_ON, "current loop")
     target = target or axis.target
     rule, weight = axis.inverter.integral, axis.gains.weight if axis.gains else 1.0
+    of_d, of_q = plants(axis)
     if target.kind is TargetKind.NATURAL_FREQUENCY:
-        pis = [_placed(plant, target, rule) for plant in plants(axis)]
+        d, q = _placed(of_d, target, rule), _placed(of_q, target, rule)
     else:
         crossover = crossover_for(target, axis.inverter.Ts)
-        pis = [pi_for(plant, crossover, rule) for plant in plants(axis)]
-    gains = CurrentGains(Kp_d=pis[0].Kp, Ki_d=pis[0].Ki, Kp_q=pis[1].Kp, Ki_q=pis[1].Ki,
-                         weight=weight)  # fmt: skip
-    d, q = loops_with(axis, gains)
-    return CurrentDesign(target=target, d=d, q=q, gains=gains)
+        d, q = pi_for(of_d, crossover, rule), pi_for(of_q, crossover, rule)
+    gains = CurrentGains(Kp_d=d.Kp, Ki_d=d.Ki, Kp_q=q.Kp, Ki_q=q.Ki, weight=weight)
+    loops = [CurrentLoop(plant, replace(pi, weight=weight)) for plant, pi in ((of_d, d), (of_q, q))]
+    return CurrentDesign(target=target, d=loops[0], q=loops[1], gains=gains)
 
 
 def _placed(plant: Plant, target: CurrentTarget, rule: IntegralRule) -> PI:

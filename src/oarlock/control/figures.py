@@ -6,6 +6,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.control._kernels import figures_of
+
 Array = NDArray[np.float64]
 
 
@@ -33,36 +35,15 @@ def step_figures(t: Array, y: Array) -> StepFigures:
     if t[0] < 0.0:
         after = t >= 0.0
         t, y = t[after], y[after]
-    first = _crossing(t, y, 0.1)
-    peak = int(y.argmax())
-    outside = np.abs(y - 1.0) > 0.02
-    i = y.size - 1 - int(outside[::-1].argmax())  # the last one outside, if there is any
-    if not outside[i]:
-        settling = 0.0
-    elif i == y.size - 1:
-        settling = math.nan
-    else:
-        edge = 1.02 if y[i] > 1.0 else 0.98
-        settling = float(t[i] + (edge - y[i]) / (y[i + 1] - y[i]) * (t[i + 1] - t[i]))
+    first, high, peak, peak_time, settling, final = figures_of(t, y)
     return StepFigures(
-        rise=_crossing(t, y, 0.9) - first,
+        rise=high - first,
         rise_from=first,
-        overshoot=max(float(y[peak]) - 1.0, 0.0),
-        peak_time=float(t[peak]),
+        overshoot=max(peak - 1.0, 0.0),
+        peak_time=peak_time,
         settling=settling,
-        final=float(y[-max(y.size // 10, 1) :].mean()),
+        final=final,
     )
-
-
-def _crossing(t: Array, y: Array, level: float) -> float:
-    """Return when `y` first reaches `level`, between samples along a straight line."""
-    above = y >= level
-    i = int(above.argmax())
-    if not above[i]:
-        return math.nan
-    if i == 0:
-        return float(t[0])
-    return float(t[i - 1] + (level - y[i - 1]) / (y[i] - y[i - 1]) * (t[i] - t[i - 1]))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -76,8 +76,7 @@ def margins(loop: Discrete) -> Margins:
     turns = tuple(Turn(w, abs(gain)) for w, gain in found[1] if gain.real < 0.0)
     worst = _worst(crossings, stable=stable)
     up = min((t for t in turns if t.gain < 1.0), key=lambda t: 1.0 / t.gain, default=None)
-    ends = [(w, loop.at(w)) for w in (float(omega[0]), float(omega[-1]))]
-    Ms, Ms_at = max((1.0 / abs(1.0 + gain), w) for w, gain in (*found[3], *ends))
+    Ms, Ms_at = max((1.0 / abs(1.0 + gain), w) for w, gain in found[3])
     return Margins(
         crossings=crossings,
         turns=turns,

@@ -16,7 +16,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control._kernels import aliased, first_kept
+from oarlock.control._sought import aliased, first_kept
 from oarlock.control.filters import coefficients
 from oarlock.control.speed_plant import SpeedPlant
 from oarlock.errors import InputError

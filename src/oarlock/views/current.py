@@ -119,8 +119,9 @@ def picture(axis: Axis, axis_name: str, amplitude: float, seconds: float) -> Cur
     seconds : how long the step is drawn
 
     """
-    refuse_unknown(axis, DESIGNED_ON, "current loop")
     design = _designed(axis)
+    if design is None:
+        refuse_unknown(axis, DESIGNED_ON, "current loop")
     gains = axis.gains or (design.gains if design else None)
     if gains is None:
         raise InputError("the target cannot be met", place="current loop")
@@ -132,7 +133,7 @@ def picture(axis: Axis, axis_name: str, amplitude: float, seconds: float) -> Cur
         found = margins(loop.opened)
     Ts = loop.plant.Ts
     samples = max(int(seconds / Ts) + 1, 16)
-    current, voltage = loop.step(samples)
+    (current, *extremes), voltage = loop.steps(samples, *_extremes(axis, axis_name, loop.plant))
     t = np.arange(samples, dtype=np.float64) * Ts
     nyquist = 0.5 / Ts
     low = math.tau * min(LOWEST, nyquist / 10)
@@ -153,7 +154,7 @@ def picture(axis: Axis, axis_name: str, amplitude: float, seconds: float) -> Cur
         nyquist=nyquist,
         t=t,
         current=amplitude * current,
-        band=_band(axis, axis_name, loop, amplitude, samples),
+        band=(amplitude * np.minimum(*extremes), amplitude * np.maximum(*extremes)),
         voltage=amplitude * voltage,
         amplitude=amplitude,
         v_max=axis.inverter.v_max,
@@ -161,7 +162,7 @@ def picture(axis: Axis, axis_name: str, amplitude: float, seconds: float) -> Cur
         figures=step_figures(t, current),
         f=omega / math.tau,
         open_gain=20.0 * np.log10(np.abs(opened)),
-        closed_gain=20.0 * np.log10(np.abs(loop.closed.on_grid(low, _POINTS)[1])),
+        closed_gain=20.0 * np.log10(np.abs(loop.closed_on(opened, low, _POINTS))),
         phase=np.degrees(phase),
     )
 
@@ -181,27 +182,19 @@ def _designed(axis: Axis) -> CurrentDesign | None:
         return None
 
 
-def _band(
-    axis: Axis, name: str, loop: CurrentLoop, amplitude: float, samples: int
-) -> tuple[Array, Array]:
-    """Return the envelope of the response over ±2 standard uncertainties of R and L.
+def _extremes(axis: Axis, name: str, plant: Plant) -> tuple[Plant, Plant]:
+    """Return the plants at both ends of ±2 standard uncertainties of R and L.
 
     A printed value without a stated uncertainty counts with a tolerance of ±10 %.
     """
     m = axis.machine
     inductance = m.Ld if name == "d" else m.Lq
-    spread_L = 2.0 * inductance.std if inductance.std else 0.10 * inductance.value
-    spread_R = 2.0 * m.R.std if m.R.std else 0.10 * m.R.value
-    nominal = loop.plant
-    low, high = (
-        loop.controller.series(
-            Plant(R=nominal.R - i * spread_R, L=nominal.L + i * spread_L, Ts=nominal.Ts).loop()
-        )
-        .feedback()
-        .step(samples)
-        for i in (-1.0, 1.0)
+    L = 2.0 * inductance.std if inductance.std else 0.10 * inductance.value
+    R = 2.0 * m.R.std if m.R.std else 0.10 * m.R.value
+    return (
+        Plant(R=plant.R + R, L=plant.L - L, Ts=plant.Ts),
+        Plant(R=plant.R - R, L=plant.L + L, Ts=plant.Ts),
     )
-    return amplitude * np.minimum(low, high), amplitude * np.maximum(low, high)
 
 
 # What the user gives, as text and back
