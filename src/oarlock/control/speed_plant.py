@@ -148,17 +148,16 @@ class SpeedPlant:
         x = np.zeros((n, size + 3))  # the fine state over old state and inputs
         x[:, :n] = np.eye(n)
         total, whole_turn = np.zeros((parts, size + 3)), np.zeros(size + 3)
+        inputs = np.zeros((2, 3, size + 3))  # in the first sample, and in each after it
+        inputs[0, 0, last] = inputs[1, 0, size] = 1.0
+        inputs[:, 1, size + 1] = inputs[:, 2, size + 2] = 1.0
+        driven, driven_turn = given @ inputs, angle_given @ inputs
         for j in range(N):
-            push = np.zeros((1, size + 3))
-            push[0, last if j == 0 else size] = 1.0
-            other = np.zeros((2, size + 3))
-            other[:, size + 1 :] = np.eye(2)
-            inputs = np.vstack([push, other])
-            moved = angle @ x + angle_given @ inputs
+            moved = angle @ x + driven_turn[min(j, 1)]
             whole_turn += moved
             for q in range(parts):
                 total[q] += h[q * N + N - 1 - j] * moved
-            x = step @ x + given @ inputs
+            x = step @ x + driven[min(j, 1)]
         whole = np.zeros((size, size + 3))
         whole[:n] = x
         whole[last, size] = 1.0

@@ -16,7 +16,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control._sought import aliased, first_kept
+from oarlock.control._sought import Kept, Seen, Swings, aliased, first_kept
+from oarlock.control._sought import least_area as in_bulk
 from oarlock.control.filters import coefficients
 from oarlock.control.speed_plant import SpeedPlant
 from oarlock.errors import InputError
@@ -30,6 +31,7 @@ MORE = (0.0, 0.15, 0.35, 0.6)  # rad beyond the margin: where another limit hold
 _ALIASES = (0, -1, 1)  # the others are far behind the shaft
 _CROSSOVERS = 48  # that are tried
 _SHARES = np.linspace(0.0, 1.0, 7)  # of the way round the best, where it is looked at closer
+_ROUNDS = 2  # in which filters are looked at closer
 _FALLS = 0.85  # Ki from one set of gains that are looked at to the next
 _SAMPLES = 1024  # of the speed loop, over which the dip's area is told
 _NONE = 1e9  # rad: of filters that no gains go with
@@ -199,18 +201,22 @@ class Survey:
     """Judges filters on one bare plant, and on others on which a loop has to be stable too."""
 
     def __init__(self, bare: SpeedPlant, others: Sequence[SpeedPlant], wanted: Wanted) -> None:
-        self._wanted, self._T, self._Ts = wanted, bare.T, bare.current.plant.Ts
+        self._Ts = bare.current.plant.Ts
         self._omega = frequencies(bare)
         crossovers = np.geomspace(2e-3 / bare.T, 0.6 * math.pi / bare.T, _CROSSOVERS)
         self._nominal = _table(bare, np.concatenate([self._omega, crossovers]))
         self._others = [_table(one, self._omega) for one in others]
         nothing = np.zeros(0, dtype=np.complex128)
-        self._look = Look(T=bare.T, summed=summing(self._omega, bare.T), seen=nothing,
-                          others=nothing, crossovers=crossovers, crossing=nothing)  # fmt: skip
+        self._seen = Seen(seen=nothing, others=nothing, summing=summing(self._omega, bare.T),
+                          crossovers=crossovers, crossing=nothing)  # fmt: skip
         even = math.tau / (_SAMPLES * bare.T) * np.arange(1.0, _SAMPLES // 2)
         self._even = _table(bare, even)
-        self._even_summing = summing(even, bare.T)
-        self._load = bare.load.response(even)[0]
+        self._swings = Swings(
+            seen=nothing, summing=summing(even, bare.T), load=bare.load.response(even)[0],
+            turns=np.exp(2j * math.pi / _SAMPLES * np.arange(_SAMPLES // 2)), T=bare.T,
+        )  # fmt: skip
+        self._kept = Kept(wanted.limits(), wanted.most_Kp, _FALLS)
+        self._margins = wanted.margin + np.array(MORE)
 
     def area(self, filters: Sequence[Filter], most: float = _NONE) -> float:
         """Return the least area (rad for 1 A) of the dip that these filters allow, below `most`.
@@ -223,16 +229,8 @@ class Survey:
             return _NONE
         whole, n = self._nominal.response(sections), self._omega.size
         rows = [table.response(sections) for table in self._others]
-        look = replace(self._look, seen=whole[:n], crossing=whole[n:],
-                       others=np.array(rows, dtype=np.complex128).reshape(-1, n))  # fmt: skip
-        even: Complex | None = None
-        answer = np.zeros(_SAMPLES // 2 + 1, dtype=np.complex128)
-
-        def dip(Kp: float, Ki: float) -> float:
-            nonlocal even
-            even = self._even.response(sections) if even is None else even
-            answer[1:-1] = self._load / (1.0 + even * (Kp + Ki * self._even_summing))
-            return float(np.abs(np.fft.irfft(answer, _SAMPLES).cumsum()).sum()) * self._T
-
-        found = least_area(look, self._wanted, dip, most=most)
-        return found[0] if found is not None else _NONE
+        others = np.array(rows, dtype=np.complex128).reshape(-1, n)
+        seen = self._seen._replace(seen=whole[:n], others=others, crossing=whole[n:])
+        swings = self._swings._replace(seen=self._even.response(sections))
+        found = in_bulk(seen, swings, self._kept, self._margins, _SHARES, _ROUNDS, most)
+        return min(found, _NONE)

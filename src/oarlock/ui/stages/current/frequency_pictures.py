@@ -171,5 +171,5 @@ class PhasePlot(FrequencyPlot):
         if shown.phase_crossover < shown.nyquist:
             px, py = self.at(shown.phase_crossover), self.py(-180.0)
             dot(p, px, py, axis_color(shown.axis_name), filled=True)
-            draw_text(p, px + 8, py + 17, sentence(shown.phase_crossover, "Hz"), t.muted,
+            draw_text(p, px + 16, py + 17, sentence(shown.phase_crossover, "Hz"), t.muted,
                       size=look.SMALL, halo=t.halo)  # fmt: skip
