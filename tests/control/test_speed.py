@@ -14,7 +14,7 @@ from oarlock.control.load_observer import load_observer
 from oarlock.control.margins import margins
 from oarlock.control.shaft import Shaft
 from oarlock.control.speed import SpeedLoop, largest_step, load_figures, tracking_bandwidth
-from oarlock.control.speed_design import with_pi
+from oarlock.control.speed_design import Turning, speed_noise, with_pi
 from oarlock.control.speed_gains import (
     AIMS,
     PLAIN,
@@ -31,8 +31,12 @@ from oarlock.control.speed_gains import (
     with_dip,
 )
 from oarlock.control.speed_plant import Measuring, SpeedPlant
+from oarlock.demo.project import demo_text
 from oarlock.errors import InputError
+from oarlock.machine import Axis
+from oarlock.machine.axis_file import parse_axis
 from oarlock.machine.speed_loop import SpeedGains
+from oarlock.quantities import Estimate, Origin
 from tests.control.test_speed_plant import CURRENT, NOTCH, TS, TWISTING
 
 Array = NDArray[np.float64]
@@ -228,3 +232,20 @@ def test_a_step_within_the_largest_keeps_the_current_below_its_limit() -> None:
     pi = CURRENT.pi
     assert asked * (pi.Kp + pi.Ki * TS) == pytest.approx(100.0)
     assert float(np.max(np.abs(step * loop.effort.step(400)))) == pytest.approx(12.0)
+
+
+def test_halls_shake_the_speed_by_what_their_edges_are_known_to() -> None:
+    axis = parse_axis(demo_text("thruster.axis.toml"), place="demo")
+    speed = 100.0
+    sector = math.radians(60.0)
+    assert speed_noise(axis, Turning(speed=speed)) == pytest.approx(
+        speed * math.sqrt(2.0) * math.radians(2.0) / sector
+    )  # nobody measured them
+
+    def with_edges(std: float) -> Axis:
+        found = Estimate(value=0.1, std=std, unit="rad", origin=Origin.MEASURED)
+        return axis.adopting("sensor.hall_3", found)
+
+    for told, counts in ((4.0, 4.0), (0.1, 0.5)):
+        found = speed_noise(with_edges(math.radians(told)), Turning(speed=-speed))
+        assert found == pytest.approx(speed * math.sqrt(2.0) * math.radians(counts) / sector)

@@ -235,3 +235,10 @@ def test_a_ramp_of_no_sense_is_refused(axis: Axis, acceleration: float, jerk_tim
     bad = replace(step, acceleration=acceleration, jerk_time=jerk_time)
     found = problems(plan(bad, speed=loop), axis)
     assert any("acceleration or a jerk time" in one.sentence for one in found)
+
+
+def test_loops_that_a_plan_does_not_set_do_nothing(axis: Axis) -> None:
+    plan = ResistanceHolds().plan(axis)
+    assert (plan.speed.Kp, plan.speed.Ki, plan.speed.acceleration, plan.speed.friction) == (0,) * 4
+    assert (plan.position.Kp, plan.position.speed_limit) == (0.0, 0.0)
+    assert plan.torque_filters == ()

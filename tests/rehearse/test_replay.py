@@ -21,7 +21,7 @@ from oarlock.practice.truth import draw
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.display import digits
 from oarlock.records import Record, Run
-from oarlock.rehearse.replay import can_be_replayed, replay
+from oarlock.rehearse.replay import Trace, _lacks, can_be_replayed, replay
 from oarlock.session.perform import perform
 from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.views.replayed import offered, pictured, replayed
@@ -102,6 +102,20 @@ def test_too_much_inertia_is_named_as_such(known: Axis) -> None:
     assert -found.lacks[0].torque == pytest.approx(due, rel=0.3)
     assert pictured(found).answer.startswith("The model has too much inertia: 0.")
     assert pictured(found).answer.endswith(" N·m at the steepest")
+
+
+def test_of_a_run_one_way_round_friction_and_steady_torque_are_one(known: Axis) -> None:
+    """Both would share what there is: two numbers, of which neither is right."""
+    t = 1e-3 * np.arange(2000.0)
+    speed = np.minimum(60.0 * t, 60.0)
+    current = 2.0 + 0.01 * np.random.default_rng(3).standard_normal(t.size)
+    missing = 0.4 / known.machine.torque_constant
+    traces = {"iq": Trace(measured=current + missing, simulated=np.full(t.size, 2.0),
+                          repeatability=math.nan),
+              "speed": Trace(measured=speed, simulated=speed, repeatability=math.nan)}  # fmt: skip
+    (lack,) = _lacks(traces, t, known)
+    assert lack.name == "steady torque"
+    assert lack.torque == pytest.approx(0.4, rel=0.02)
 
 
 def test_loops_are_those_of_the_run_and_the_machine_that_of_today(known: Axis) -> None:

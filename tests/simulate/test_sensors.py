@@ -10,6 +10,7 @@ import pytest
 from oarlock.practice.truth import AXES, draw
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import CHANNELS, DriveModel
+from oarlock.simulate.observer import observe
 from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.simulate.sense import _hall_code
 
@@ -340,6 +341,37 @@ def test_without_a_sensor_the_angle_is_the_observers(quiet: PlantParameters) -> 
     model.advance(1)
     assert model.angle == pytest.approx(float(model._state[k.SEEN_THETA]) / plant.pole_pairs)
     assert model.angle != 0.0
+
+
+def test_the_observer_comes_to_the_rotor_as_its_gain_says() -> None:
+    """Of a flux that turns evenly: the angle's error falls as two poles at the gain let it."""
+    gain, speed, flux, start, Ts = 300.0, 200.0, 0.1, 0.3, 1e-5
+    firm, state = np.zeros(k.FIRM_SIZE), np.zeros(k.STATE_SIZE)
+    firm[[k.F_OBSERVER, k.F_PSI, k.F_R, k.F_LD, k.F_LQ]] = [gain, flux, 0.5, 2e-3, 3e-3]
+    state[[k.SEEN_THETA, k.SEEN_SPEED, k.FLUX_A]] = [-start, speed, flux]
+    for n in range(1000):
+        t = (n + 0.5) * Ts
+        state[k.LATE_ALPHA] = -speed * flux * math.sin(speed * t)
+        state[k.LATE_BETA] = speed * flux * math.cos(speed * t)
+        observe(firm, state, Ts)
+        if n in (100, 300, 999):
+            t = (n + 1) * Ts
+            error = speed * t - float(state[k.SEEN_THETA])
+            # s² + 2g s + g²: at first the error falls, the speed it is followed with lags behind
+            assert error == pytest.approx(start * (1.0 - gain * t) * math.exp(-gain * t), abs=0.004)
+    assert math.hypot(state[k.FLUX_A], state[k.FLUX_B]) == pytest.approx(flux, rel=0.01)
+
+
+def test_currents_take_nothing_of_the_flux_that_is_followed() -> None:
+    """The voltage holds R i and L di/dt too; a rotor that stands shows no turning."""
+    firm, state = np.zeros(k.FIRM_SIZE), np.zeros(k.STATE_SIZE)
+    firm[[k.F_OBSERVER, k.F_PSI, k.F_R, k.F_LD, k.F_LQ]] = [300.0, 0.1, 0.5, 2e-3, 3e-3]
+    state[[k.FLUX_A, k.FLUX_B]] = [0.1, 3e-3 * 4.0]  # the magnet along α, 4 A along β
+    state[[k.M_BETA, k.LATE_BETA]] = [4.0, 0.5 * 4.0]
+    for _ in range(500):
+        observe(firm, state, 1e-4)
+    assert float(state[k.SEEN_THETA]) == pytest.approx(0.0, abs=1e-9)
+    assert state[[k.FLUX_A, k.FLUX_B]] == pytest.approx([0.1, 0.012], abs=1e-9)
 
 
 @pytest.mark.parametrize(("theta", "zero"), [(6.0, 0.5), (12.3, -0.4), (3.0, 1.0)])

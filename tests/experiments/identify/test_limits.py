@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
+from oarlock.experiments.identify.evidence import VoltageLine
 from oarlock.experiments.identify.flux import estimate_flux
 from oarlock.experiments.identify.inductance import estimate_inductance
 from oarlock.experiments.identify.mechanics_checks import bent
@@ -93,6 +94,13 @@ def test_levels_and_their_limits(axis: Axis) -> None:
     assert right.holds, right.failed
     assert right.estimates["machine.R"].value == pytest.approx(axis.machine.R.value, rel=0.004)
     assert right.estimates["inverter.dead_voltage"].value == pytest.approx(2.0, rel=0.05)
+    drawn = right.evidence
+    assert isinstance(drawn, VoltageLine)
+    R = axis.machine.R.value
+    assert drawn.line == pytest.approx(R * drawn.fit_x, rel=0.004)
+    assert np.interp(drawn.x, drawn.fit_x, drawn.fit_y) == pytest.approx(drawn.y, abs=0.15)
+    assert drawn.residual == pytest.approx(0.0, abs=0.05)
+    assert drawn.fit_x[-1] == pytest.approx(1.05 * 0.9 * axis.rated)
     limited(lambda x: resistance(axis, short=x), "current reached", within=0.047, beyond=0.053,
             told="5 % allowed")  # fmt: skip
     limited(lambda x: resistance(axis, creep=x), "settled", within=0.0092, beyond=0.0112,

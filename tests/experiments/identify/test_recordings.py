@@ -12,6 +12,7 @@ from benchmarks.machines import sensed
 
 from oarlock.errors import InputError
 from oarlock.experiments.identify.estimate import estimate
+from oarlock.experiments.identify.evidence import VoltageLine
 from oarlock.experiments.identify.mechanics import SpeedTrapezoids
 from oarlock.experiments.identify.soundness import soundness
 from oarlock.machine import Axis
@@ -62,8 +63,11 @@ def test_slips_of_a_voltage_recording_are_named(axis: Axis) -> None:
     assert "degrees" in failed(estimate(replace(degrees, columns=wrong), axis))["pole pairs"]
     phase = estimate(emf(0.155, 4, 700.0, scale=1 / math.sqrt(3)), axis)
     assert "line to line" in failed(phase)["against datasheet"]
-    with pytest.raises(InputError, match="periods"):
+    # 20 rpm and four pole pairs are 1.3 periods a second, of which 0.6 s were recorded.
+    with pytest.raises(InputError, match="only 0 whole periods of voltage"):
         estimate(emf(0.155, 4, 20.0), axis)
+    with pytest.raises(InputError, match="only 1 whole period of voltage"):
+        estimate(emf(0.155, 4, 65.0), axis)
 
 
 def test_direct_current_through_two_terminals(axis: Axis) -> None:
@@ -72,6 +76,10 @@ def test_direct_current_through_two_terminals(axis: Axis) -> None:
     finding = estimate(record("resistance", i=i, vab=v), axis)
     assert finding.holds, finding.failed
     assert finding.estimates["machine.R"].value == pytest.approx(0.862, rel=0.005)
+    drawn = finding.evidence
+    assert isinstance(drawn, VoltageLine)
+    assert drawn.line == pytest.approx(2 * 0.862 * drawn.fit_x, rel=0.005, abs=1e-3)
+    assert drawn.fit_y == pytest.approx(2 * 0.862 * drawn.fit_x + 0.02, abs=0.01)
     doubled = estimate(record("resistance", i=i, vab=2 * v), axis)
     assert "line to line" in failed(doubled)["against datasheet"]
     assert "amplitude" in failed(estimate(record("resistance", i=0.02 * i, vab=0.02 * v), axis))

@@ -52,7 +52,8 @@ def back_emf(record: Record, axis: Axis) -> Finding:
     v = record["vab"] if "vab" in record.columns else record["va"] - record["vb"]
     crossings = _crossings(t, v)
     if crossings.size < 2 * _EACH + 1:
-        cause = f"only {max(crossings.size - 1, 0)} whole periods of voltage"
+        many = max(crossings.size - 1, 0)
+        cause = f"only {many} whole period{'s' * (many != 1)} of voltage"
         raise InputError(cause, place=record.experiment,
                          remedy=f"Record {2 * _EACH} at least; does the shaft turn?")  # fmt: skip
     parts = _stretches(t, v, crossings)
