@@ -15,6 +15,7 @@ from oarlock.drive.contract.numbers import CHANNELS, COLUMNS, SUMS, SUMS_HEAD, F
 from oarlock.drive.contract.page import filled_in, tables
 from oarlock.drive.contract.trips import TRIPS
 from oarlock.drive.dry_run import problems
+from oarlock.drive.link import emergency_name
 from oarlock.drive.parameters import controllers, parameters
 from oarlock.drive.steps import Limits, Plan, PositionLoop, SpeedLoop, Step
 from oarlock.experiments.common.gentle import gentle_gains
@@ -142,3 +143,15 @@ def test_the_dry_run_knows_the_ranges(axis: Axis, changes: dict[str, object], wo
     found = [p.sentence for p in problems(plan_for(axis, **changes), axis)]
     assert any(words in sentence for sentence in found), found
     assert problems(plan_for(axis), axis) == []
+
+
+@pytest.mark.parametrize(
+    ("code", "said"),  # CiA 301, table 26
+    [(0x2310, "current"), (0x3110, "mains voltage"), (0x3220, "voltage of the bus"),
+     (0x3310, "output voltage"), (0x4110, "ambient temperature"),
+     (0x4210, "temperature of the device"), (0x5000, "hardware"), (0x6100, "software"),
+     (0x7000, "additional module"), (0x8110, "communication"), (0x8210, "protocol"),
+     (0x8611, "position or speed"), (0x9000, "external fault")],
+)  # fmt: skip
+def test_emergencies_have_the_names_of_the_standard(code: int, said: str) -> None:
+    assert emergency_name(code) == f"emergency 0x{code:04X} ({said})"

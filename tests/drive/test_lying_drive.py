@@ -226,18 +226,6 @@ def test_stop_is_sent_whatever_the_heartbeat_says(lying: Make, axis: Axis, state
     assert ended == ["hold: stopped at the drive"]
 
 
-@pytest.mark.parametrize(
-    ("code", "said"),  # CiA 301, table 26
-    [(0x2310, "current"), (0x3110, "mains voltage"), (0x3220, "voltage of the bus"),
-     (0x3310, "output voltage"), (0x4110, "ambient temperature"),
-     (0x4210, "temperature of the device"), (0x5000, "hardware"), (0x6100, "software"),
-     (0x7000, "additional module"), (0x8110, "communication"), (0x8210, "protocol"),
-     (0x8611, "position or speed"), (0x9000, "external fault")],
-)  # fmt: skip
-def test_emergencies_have_the_names_of_the_standard(code: int, said: str) -> None:
-    assert emergency_name(code) == f"emergency 0x{code:04X} ({said})"
-
-
 def test_emergencies_are_kept_with_their_code(lying: Make, axis: Axis) -> None:
     link = lying()
     lives: list[Live] = []
