@@ -147,11 +147,14 @@ def test_the_dry_run_knows_the_ranges(axis: Axis, changes: dict[str, object], wo
 
 @pytest.mark.parametrize(
     ("code", "said"),  # CiA 301, table 26
-    [(0x2310, "current"), (0x3110, "mains voltage"), (0x3220, "voltage of the bus"),
-     (0x3310, "output voltage"), (0x4110, "ambient temperature"),
-     (0x4210, "temperature of the device"), (0x5000, "hardware"), (0x6100, "software"),
-     (0x7000, "additional module"), (0x8110, "communication"), (0x8210, "protocol"),
-     (0x8611, "position or speed"), (0x9000, "external fault")],
+    [(0x2000, "current"), (0x2110, "input current"), (0x2220, "current inside the device"),
+     (0x2310, "output current"), (0x3000, "voltage"), (0x3110, "mains voltage"),
+     (0x3220, "voltage of the bus"), (0x3310, "output voltage"), (0x4000, "temperature"),
+     (0x4110, "ambient temperature"), (0x4210, "temperature of the device"),
+     (0x5000, "hardware"), (0x6010, "software"), (0x6100, "internal software"),
+     (0x6200, "user software"), (0x6320, "data set"), (0x7000, "additional module"),
+     (0x8000, "monitoring"), (0x8110, "communication"), (0x8210, "protocol"),
+     (0x8611, "position or speed"), (0x9000, "external fault"), (0xF001, "additional functions")],
 )  # fmt: skip
 def test_emergencies_have_the_names_of_the_standard(code: int, said: str) -> None:
     assert emergency_name(code) == f"emergency 0x{code:04X} ({said})"

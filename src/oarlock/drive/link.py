@@ -43,10 +43,14 @@ class Status:
 
 # Classes of emergency codes (CiA 301, table 26), by the code's first digits.
 _EMERGENCIES = (
-    (0x23, "current"), (0x31, "mains voltage"), (0x32, "voltage of the bus"),
-    (0x33, "output voltage"), (0x42, "temperature of the device"), (0x41, "ambient temperature"),
-    (0x50, "hardware"), (0x60, "software"), (0x70, "additional module"), (0x81, "communication"),
+    (0x20, "current"), (0x21, "input current"), (0x22, "current inside the device"),
+    (0x23, "output current"), (0x30, "voltage"), (0x31, "mains voltage"),
+    (0x32, "voltage of the bus"), (0x33, "output voltage"), (0x40, "temperature"),
+    (0x41, "ambient temperature"), (0x42, "temperature of the device"), (0x50, "hardware"),
+    (0x60, "software"), (0x61, "internal software"), (0x62, "user software"), (0x63, "data set"),
+    (0x70, "additional module"), (0x80, "monitoring"), (0x81, "communication"),
     (0x82, "protocol"), (0x86, "position or speed"), (0x90, "external fault"),
+    (0xF0, "additional functions"),
 )  # fmt: skip
 
 
