@@ -556,3 +556,10 @@ def test_the_newest_sweeps_and_pinned_ones_are_read(verified: Session) -> None:
     found = {run.id for run in wanted(now)}
     assert found >= {100, 102, 103}
     assert 101 not in found
+
+
+def test_an_entry_that_is_hardly_meant_is_asked_about(session: Session) -> None:
+    assert session.doubt("machine.R", "0.9 ohm") == ""
+    assert "is usual" in session.doubt("machine.R", "900 ohm")
+    with pytest.raises(InputError):
+        session.doubt("machine.R", "apples")
