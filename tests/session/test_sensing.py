@@ -11,6 +11,7 @@ from oarlock.errors import InputError
 from oarlock.practice.truth import draw
 from oarlock.records import Finding
 from oarlock.session.perform import perform
+from oarlock.session.readings import read_again
 from oarlock.session.session import Session
 from oarlock.store.project import Project
 from oarlock.views import sensing as view
@@ -119,6 +120,23 @@ def test_a_change_of_what_it_rested_on_makes_it_stale(raw: Session, link: ModelL
     assert state(raw, "sensing") is State.STALE
     raw.undo()
     assert state(raw, "sensing") is State.VALID
+
+
+def test_what_was_measured_before_is_being_read_when_a_project_opens(
+    raw: Session, link: ModelLink, unsensed_path: Path
+) -> None:
+    do(raw, link, *READY)
+    raw.close()
+    again = Session(Project.open(unsensed_path), lambda call: call())
+    assert view.answer(again.now, view.steps(again.now))[0] == "Reading what was measured"
+    told = next(stage for stage in stages(again.now) if stage.key == "sensing")
+    assert (told.line, told.basis) == ("measured before", "reading its runs")
+    for run in again.wanted_readings():
+        record = again.record(run.id)
+        assert record is not None
+        again.take_reading(run.id, read_again(run, record, again.axis))
+    assert view.answer(again.now, view.steps(again.now))[0] == "Not yet: 3 of 5 steps hold"
+    again.close()
 
 
 def test_identify_goes_stale_with_sensing(raw: Session, link: ModelLink) -> None:

@@ -288,6 +288,23 @@ def test_the_handle_s_line_crosses_no_bandwidth(
     assert _stand_clear(places, stage.gain_plot, stage.shown.crossover)
 
 
+@pytest.mark.parametrize("hertz", [200.0, 560.0, 900.0, 1400.0, 1778.0])
+def test_no_words_meet_in_the_step_however_far_it_swings(
+    qtbot: QtBot, tuned: Application, monkeypatch: pytest.MonkeyPatch, hertz: float
+) -> None:
+    tuned.window.show_stage("current")
+    stage = tuned.window.stage("current")
+    assert isinstance(stage, CurrentStage)
+    boxes = written(monkeypatch, "current.pictures")
+    stage.drag_to(hertz)
+    boxes.clear()
+    stage.step_plot.grab()
+    stage.end_drag()
+    within = next(box for text, box in boxes.items() if text.startswith("within"))
+    above = next(box for text, box in boxes.items() if "above" in text)
+    assert not within.adjusted(0, -2, 0, 2).intersects(above)
+
+
 @pytest.mark.parametrize(("key", "hertz"), [("current", 500.0), ("speed", 17.0), ("position", 4.0)])
 def test_what_is_painted_part_by_part_is_what_is_painted_at_once(
     qtbot: QtBot, tuned: Application, key: str, hertz: float

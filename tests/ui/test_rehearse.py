@@ -589,3 +589,16 @@ def test_what_is_wrong_stands_whole_below_the_text(qtbot: QtBot, tuned: Applicat
     said, text = stage.scenario.trouble, stage.scenario.text
     assert said.height() >= said.heightForWidth(said.width())
     assert said.geometry().top() >= text.geometry().bottom()
+
+
+def test_what_it_came_to_is_told_when_the_project_opens_again(
+    qtbot: QtBot, tuned: Application, demo_path: Path
+) -> None:
+    stage = stage_of(tuned)
+    assert stage.answer == "Not simulated yet"
+    simulated(qtbot, tuned)
+    line = next(one.line for one in stages(tuned.session.now) if one.key == "rehearse")
+    told = tuned.session.screen.rehearsed["time"]
+    stage.shown = None
+    stage.refresh()
+    assert stage.answer == f"Simulated at {told}: {line}"

@@ -102,6 +102,21 @@ def fingerprint(axis: Axis, text: str, bridge: Modulation) -> str:
     return hashlib.sha256(f"{axis!r}\n{bridge}\n{text}".encode()).hexdigest()[:16]
 
 
+def unseen(now: Snapshot, *, running: bool) -> tuple[str, str]:
+    """Return the answer, and what it rests on, while no curves are shown."""
+    told = now.screen.rehearsed
+    if not running and told.get("line"):
+        return (
+            f"Simulated at {told.get('time', '')}: {told['line']}",
+            "Curves are not kept with the project: simulate again to see them.",
+        )
+    return (
+        "Simulating…" if running else "Not simulated yet",
+        "The scenario at the right is played through the loops in use, on the machine as it is "
+        "known.",
+    )
+
+
 def summary(now: Snapshot) -> Stage:
     """Return what the rail says of this stage."""
     told = now.screen.rehearsed

@@ -56,6 +56,7 @@ class Reader:
         elif isinstance(outcome, Failed):
             if not isinstance(outcome.error, InputError):
                 raise outcome.error
+            self._session.take_reading(number, None)  # nobody waits for it any longer
             self._tell(str(outcome.error))
 
 

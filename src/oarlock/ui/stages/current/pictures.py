@@ -131,7 +131,8 @@ class StepPlot(Plot):
             draw_text(p, x + 17, y + 4, label, t.muted, size=look.SMALL, halo=t.halo)
         name = f"__i__~{shown.axis_name}~{units.in_words(units.current())}"
         above = f"{name} above {units.current().text(self._bias)}" if self._bias else name
-        low = self.area.height() < 190  # then the figures need the place by the axis
+        told = self.py(0.17 * shown.amplitude) + 5  # where the settling time stands
+        low = self.area.height() < 190 or zero - 6 - told < 16  # the figures need the place
         at = self.area.top() + 0.62 * self.area.height() if low else zero - 6
         draw_text(p, self.area.right() - 4, at, above, color, align="right", halo=t.halo)
         if self._step is not None:

@@ -51,7 +51,7 @@ from oarlock.views.rehearsal_drawn import (
     curves_of,
     picked,
 )
-from oarlock.views.rehearse import fingerprint
+from oarlock.views.rehearse import fingerprint, unseen
 from oarlock.views.replayed import ReplayPicture, replayed
 from oarlock.views.scenario_edit import Handle, handles_of
 
@@ -168,9 +168,7 @@ class RehearseStage(StageView):
                               "known now. F5 goes back to the scenario.")  # fmt: skip
             return
         if self.shown is None:
-            self.say("Not simulated yet" if not running else "Simulating…",
-                     "The scenario at the right is played through the loops in use, on the "
-                     "machine as it is known.")  # fmt: skip
+            self.say(*unseen(self.session.now, running=running))
             return
         self.say(*(self._over_many or (self.shown.answer, *self.shown.reasons)))
         stale = self.session.screen.rehearsed.get("of") != now
