@@ -489,6 +489,9 @@ def test_everything_in_the_logbook_survives(verified: Session) -> None:
     assert {run.kind for run in wanted} == {*KEYS, "current step"}
     waiting = next(s for s in stages(again.now) if s.key == "current")
     assert (waiting.basis, waiting.state) == ("reading its runs", State.EMPTY)
+    waiting = next(s for s in stages(again.now) if s.key == "identify")
+    assert (waiting.basis, waiting.state) == ("reading its runs", State.EMPTY)
+    assert answer(again.now, tiles(again.now))[0] == "Reading what was measured"
     assert again.axis.gains is not None
     faster = replace(again.axis.gains, Kp_q=1.5 * again.axis.gains.Kp_q)
     moved = replace(again.now, axis=again.axis.with_gains(faster))
@@ -501,6 +504,7 @@ def test_everything_in_the_logbook_survives(verified: Session) -> None:
     assert again.wanted_readings() == []
     assert again.now.verification("q") is not None
     assert state(again, "current") is State.VALID
+    assert state(again, "identify") is State.VALID
     again.close()
 
 

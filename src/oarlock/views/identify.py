@@ -16,7 +16,7 @@ from oarlock.records.quantity import BY_KEY, KEYS, QUANTITIES
 from oarlock.views.sensing import KEEPS_IDENTIFIED
 from oarlock.views.sensing_experiments import is_stale
 from oarlock.views.snapshot import Snapshot
-from oarlock.views.stage import Stage, State
+from oarlock.views.stage import BEING_READ, READING, Stage, State
 
 _COUNTS = {3: "three", 4: "four", 5: "five", 6: "six"}
 TOLERANCE = 0.10  # what a datasheet is held to, ratio
@@ -116,6 +116,8 @@ def _failed(finding: Finding) -> str:
 def answer(now: Snapshot, tiles: list[Tile]) -> tuple[str, str]:
     """Return the stage's answer and what to do next."""
     measured = [t for t in tiles if t.finding]
+    if now.is_unread(*KEYS):
+        return READING
     if not measured:
         return "Nothing measured yet", "Until then everything rests on the datasheet."
     bad = [t for t in measured if not t.holds]
@@ -299,7 +301,9 @@ def summary(now: Snapshot) -> Stage:
     newest = next((item[0] for item in reversed(found) if item), None)
     state = State.VALID if adopted == len(QUANTITIES) else State.EMPTY
     basis = f"measured {newest.started[11:16]}" if newest else "nothing measured"
-    if failed:
+    if now.is_unread(*KEYS):
+        state, basis = State.EMPTY, BEING_READ
+    elif failed:
         state, basis = State.ATTENTION, f"{failed} check{'s' * (failed > 1)} failed"
     elif newest and state is State.EMPTY:
         state = State.STALE

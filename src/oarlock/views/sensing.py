@@ -37,7 +37,7 @@ from oarlock.views.sensing_experiments import (
     start_key,
 )
 from oarlock.views.snapshot import Snapshot
-from oarlock.views.stage import BEING_READ, Stage, State
+from oarlock.views.stage import BEING_READ, READING, Stage, State
 
 _RESTS_ON: Mapping[str, tuple[str, ...]] = {
     REST: (), PULSES: (REST,), HAND: (REST,), TURN: (REST, PULSES, HAND),
@@ -280,8 +280,8 @@ def answer(now: Snapshot, made: dict[str, SensingStep]) -> tuple[str, str]:
     if stale:
         return f"Not any more: {stale.title} is stale", "What it was found under has changed."
     left = [s for s in needed if not s.holds]
-    if _are_read(now, left):
-        return "Reading what was measured", "The project was opened a moment ago."
+    if now.is_unread(*[step.kind for step in left]):
+        return READING
     if left:
         count = f"{len(needed) - len(left)} of {len(needed)} steps hold"
         started = len(left) < len(needed)
@@ -294,12 +294,6 @@ def answer(now: Snapshot, made: dict[str, SensingStep]) -> tuple[str, str]:
             "Repeat the forced turn, or the pulses after the sensor was corrected.",
         )
     return _proven(now, made)
-
-
-def _are_read(now: Snapshot, some: list[SensingStep]) -> bool:
-    """Whether the newest run of one of these steps waits to be read."""
-    newest = [now.latest(step.kind) for step in some]
-    return any(run is not None and run.id not in now.readings for run in newest)
 
 
 def _short(sentence: str) -> str:
@@ -363,7 +357,7 @@ def summary(now: Snapshot) -> Stage:
             line = f"zero {math.degrees(axis.sensor.zero.value) % 360.0:.1f}°"
     elif any(step.stale for step in needed):
         state, basis = State.STALE, "stale: new settings"
-    elif _are_read(now, [step for step in needed if not step.holds]):
+    elif now.is_unread(*[step.kind for step in needed if not step.holds]):
         line, basis = "measured before", BEING_READ
     elif newest:
         state, basis = State.EMPTY, f"begun {newest[11:16]}"

@@ -69,6 +69,11 @@ class Snapshot:
                   for kind in kinds)  # fmt: skip
         return any(run is not None and run.id not in self.readings for run in newest)
 
+    def is_unread(self, *kinds: str) -> bool:
+        """Whether the newest run of one of these kinds waits to be read."""
+        newest = [self.latest(kind) for kind in kinds]
+        return any(run is not None and run.id not in self.readings for run in newest)
+
     def tested(self, kind: str) -> tuple[Run, Reading] | None:
         """Return the newest run of a kind that was played with what is in use, and its reading."""
         for run in reversed(self.runs):

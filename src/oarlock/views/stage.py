@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 BEING_READ = "reading its runs"  # of a project that was just opened
+READING = "Reading what was measured", "The project was opened a moment ago."
 
 
 class State(StrEnum):
