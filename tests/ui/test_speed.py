@@ -39,6 +39,7 @@ from tests.conftest import CALM, wait
 from tests.model_link import ModelLink
 from tests.speed_axis import known_winch, tuned_winch
 from tests.ui.conftest import window_on
+from tests.ui.written import written
 
 
 def _project(tmp_path: Path, axis: Axis) -> Path:
@@ -231,7 +232,9 @@ def test_ways_round_the_resonance_are_found_and_one_is_taken(
     assert share == round(100.0 * min(best / area, 1.0))
 
 
-def test_tests_are_played_shown_pinned_and_taken_back(qtbot: QtBot, tuned: Application) -> None:
+def test_tests_are_played_shown_pinned_and_taken_back(
+    qtbot: QtBot, tuned: Application, monkeypatch: pytest.MonkeyPatch
+) -> None:
     stage, session = _stage(tuned), tuned.session
     tuned.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "8")))
     wait(qtbot, lambda: tuned.bench.connected)
@@ -259,6 +262,15 @@ def test_tests_are_played_shown_pinned_and_taken_back(qtbot: QtBot, tuned: Appli
     session.take_back(session.runs[0])
     assert session.axis.loops[KEY] == first
     assert session.now.tested(STEP) is not None
+    boxes = written(monkeypatch, "speed.pictures")
+    for wide, high in ((1024, 700), (1280, 800), (1600, 1000)):
+        tuned.window.resize(wide, high)
+        qtbot.wait(50)
+        boxes.clear()
+        stage.track_plot.grab()
+        rise = next(box for text, box in boxes.items() if text.startswith("rise"))
+        circles = next(box for text, box in boxes.items() if text.startswith("circles"))
+        assert not rise.adjusted(0, -2, 4, 4).intersects(circles), (wide, high)
 
 
 @pytest.mark.parametrize("wide", [1024, 1280, 1600])

@@ -90,10 +90,19 @@ class SpeedTimePlot(Plot):
         draw_text(p, self.area.left() + 12, self.area.top() + 18, "It would swing up.",
                   t.attention, size=look.FIGURE, halo=t.halo)  # fmt: skip
 
+    @property
+    def _circles(self) -> str:
+        return f"circles: {self._when}"
+
+    @property
+    def _circles_left(self) -> float:
+        """Where what is said of the circles begins, px."""
+        return self.area.right() - 10 - text_width(self._circles, look.SMALL)
+
     def _measured_at(self, p: QPainter, y: float) -> None:
         t = look.theme()
         if self._result is not None:
-            draw_text(p, self.area.right() - 4, y, f"circles: {self._when}", t.speed,
+            draw_text(p, self.area.right() - 4, y, self._circles, t.speed,
                       size=look.SMALL, align="right", halo=t.halo)  # fmt: skip
 
 
@@ -140,6 +149,7 @@ class TrackPlot(SpeedTimePlot):
         x = min(peak_x + 8, self.area.right() - text_width(text, look.FIGURE) - 2)
         draw_text(p, x, max(peak_y - 4, self.area.top() + 12), text, t.ink, size=look.FIGURE,
                   halo=t.halo)  # fmt: skip
+        below = zero - 6
         if math.isfinite(f.rise):
             also = f", measured {sentence(found.rise, 's').split()[0]}" if found else ""
             x1, x2 = self.px(f.rise_from), self.px(f.rise_from + f.rise)
@@ -147,9 +157,11 @@ class TrackPlot(SpeedTimePlot):
             line(p, x1, self.py(0.1 * size), x1, level, t.ink)
             line(p, x2, self.py(0.9 * size), x2, level, t.ink)
             arrow(p, x1, level, x2, level, t.ink)
-            draw_text(p, x2 + 8, level + 5, f"rise **{sentence(f.rise, 's')}**{also}", t.ink,
-                      size=look.FIGURE, halo=t.halo)  # fmt: skip
-        self._measured_at(p, zero - 6)
+            text = f"rise **{sentence(f.rise, 's')}**{also}"
+            draw_text(p, x2 + 8, level + 5, text, t.ink, size=look.FIGURE, halo=t.halo)
+            if below - level < 20 and x2 + 8 + text_width(text, look.FIGURE) > self._circles_left:
+                below = one + 18  # a low plot has no room under the rise
+        self._measured_at(p, below)
 
 
 class StiffPlot(SpeedTimePlot):
