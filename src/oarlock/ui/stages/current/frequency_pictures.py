@@ -74,9 +74,10 @@ class GainPlot(FrequencyPlot):
                       halo=t.halo)  # fmt: skip
         self._annotate_margin(p, shown)
         self._annotate_bandwidth(p, shown)
-        gain = float(np.interp(150.0, shown.f, shown.open_gain))
+        beside = 150.0 if shown.crossover > 400.0 else 102.0  # Hz; left of what the handle says
+        gain = float(np.interp(beside, shown.f, shown.open_gain))
         if gain < 17.0:
-            draw_text(p, self.at(170), self.py(gain) - 8, "open loop", color, halo=t.halo)
+            draw_text(p, self.at(beside) + 8, self.py(gain) - 8, "open loop", color, halo=t.halo)
         else:
             draw_text(p, self.at(115), self.py(14.0), "open loop", color, halo=t.halo)
         draw_text(p, self.at(110), zero + 18, "closed loop", color, halo=t.halo)
