@@ -13,7 +13,15 @@ from oarlock.control.limited import Room, limited_step
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_gains import keeps, stiffest
 from oarlock.control.speed_plant import Measuring, SpeedPlant
-from oarlock.control.speed_survey import Survey, Wanted, _table, frequencies, summing
+from oarlock.control.speed_survey import (
+    Look,
+    Survey,
+    Wanted,
+    _table,
+    frequencies,
+    least_area,
+    summing,
+)
 from oarlock.control.speed_ways import (
     members,
     proposed_notches,
@@ -37,6 +45,32 @@ def seen(plant: SpeedPlant, omega: np.ndarray[tuple[int], np.dtype[np.float64]])
 ]:  # fmt: skip
     found = plant.push.response(omega)[0] * plant.following.response(omega)[0]
     return np.asarray(found, dtype=np.complex128)
+
+
+@pytest.mark.parametrize("number", [0, 3, 8, 12])
+@pytest.mark.parametrize("place", [0.95, 1.6, 2.4])
+def test_the_compiled_search_finds_what_the_plain_one_finds(number: int, place: float) -> None:
+    """The areas of the plain one are by NumPy's transform of the same responses."""
+    bare = case(number).plant
+    survey = Survey(bare, members(bare, 0.1, (-1.0, 1.0)), KEEN)
+    filters = (notch(bare, place, 2.5, 0.2),)
+    sections = np.array([coefficients(one, bare.current.plant.Ts) for one in filters])
+    whole, n = survey._nominal.response(sections), survey._omega.size
+    others = np.array([one.response(sections) for one in survey._others])
+    look = Look(T=bare.T, summed=survey._seen.summing, seen=whole[:n], others=others,
+                crossovers=survey._seen.crossovers, crossing=whole[n:])  # fmt: skip
+    even, swings = survey._even.response(sections), survey._swings
+
+    def dip(Kp: float, Ki: float) -> float:
+        answer = np.zeros(even.size + 2, dtype=np.complex128)
+        answer[1:-1] = swings.load / (1.0 + even * (Kp + Ki * swings.summing))
+        return float(np.abs(np.fft.irfft(answer).cumsum()).sum()) * bare.T
+
+    best = least_area(look, KEEN, dip)
+    for most in (1e9, *(share * best[0] for share in (1.3, 1.001, 0.9) if best)):
+        plain = least_area(look, KEEN, dip, most=most)
+        told = survey.area(filters, most)
+        assert told == pytest.approx(plain[0] if plain else 1e9, rel=1e-9)
 
 
 @pytest.mark.parametrize("number", [0, 3, 8, 12])

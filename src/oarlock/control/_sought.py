@@ -166,6 +166,8 @@ def _least_area(
 ) -> None:  # fmt: skip
     """Put the gains of the least area into `best`, as `_improved` does: all, then closer round it.
 
+    The search is that of `speed_survey.least_area`, with the areas worked out on the way.
+
     margins : rad; shares : of the way round the best, where it is looked at closer
     """
     work = np.empty(2 * swings.turns.size, dtype=np.complex128)

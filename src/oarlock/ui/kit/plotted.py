@@ -14,7 +14,7 @@ from shiboken6 import VoidPtr
 from oarlock.ui.kit import theme as look
 
 Array = NDArray[np.float64]
-_PIECE, _LONG = 32, 150  # points; a short curve is drawn as quickly as it is cut
+_PIECE, _LONG = 16, 32  # points; a short curve is drawn as quickly as it is cut
 _NONE = np.empty(0)
 
 
