@@ -63,7 +63,7 @@ def njit(*, inline: bool = False) -> Callable[[F], F]:
     return decorator
 
 
-def compile_all(names: dict[str, Any], arguments: Mapping[str, tuple[Any, ...]]) -> None:
+def compile_all(names: dict[str, Any], arguments: Mapping[str, tuple[object, ...]]) -> None:
     """Compile functions of a module, or load them from the cache.
 
     Each name is bound anew, callees first: what calls it finds the compiled one from then on.

@@ -4,13 +4,41 @@
 """
 
 import math
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
+
+
+class Seen(NamedTuple):
+    """What the controller sees."""
+
+    seen: Complex  # on a grid, (frequencies,)
+    others: Complex  # of plants on which a loop has to be stable too, (plants, frequencies)
+    summing: Complex  # gain of the controller's sum on the grid, s
+    crossovers: Array  # rad/s, rising, at which a loop may cross
+    crossing: Complex  # what is seen there
+
+
+class Swings(NamedTuple):
+    """What a dip is made of, on frequencies spaced evenly, without standstill and Nyquist."""
+
+    seen: Complex
+    summing: Complex  # s
+    load: Complex  # from a load (A) to the speed, rad/(A s)
+    turns: Complex  # of the transform, as in `_inverse`
+    T: float  # s
+
+
+class Kept(NamedTuple):
+    """What gains have to keep."""
+
+    limits: Array  # as in `_kept`
+    most_Kp: float  # A s/rad
+    falls: float  # Ki from one set of gains that are tried to the next
 
 
 def _aliased(back: Complex, part: Complex, sections: Array, total: Complex) -> None:
@@ -116,7 +144,7 @@ def _inverse(x: Complex, turns: Complex) -> None:
         half *= 2
 
 
-def _dip(Kp: float, Ki: float, swings: "Swings", work: Complex) -> float:
+def _dip(Kp: float, Ki: float, swings: Swings, work: Complex) -> float:
     """Return the area (rad) of the dip after a step of load of 1 A; `work` is written over."""
     n = work.size
     work[0], work[n // 2] = 0j, 0j
@@ -132,7 +160,7 @@ def _dip(Kp: float, Ki: float, swings: "Swings", work: Complex) -> float:
 
 
 def _improved(
-    seen: "Seen", swings: "Swings", kept: "Kept", crossovers: Array, crossing: Complex,
+    seen: Seen, swings: Swings, kept: Kept, crossovers: Array, crossing: Complex,
     margin: float, work: Complex, best: Array,
 ) -> None:  # fmt: skip
     """Put (area in rad, Kp, Ki, crossover, margin) of better gains of one margin into `best`.
@@ -161,7 +189,7 @@ def _improved(
 
 
 def _least_area(
-    seen: "Seen", swings: "Swings", kept: "Kept", margins: Array, shares: Array, rounds: int,
+    seen: Seen, swings: Swings, kept: Kept, margins: Array, shares: Array, rounds: int,
     best: Array,
 ) -> None:  # fmt: skip
     """Put the gains of the least area into `best`, as `_improved` does: all, then closer round it.
@@ -190,41 +218,13 @@ def _least_area(
         step **= 0.3
 
 
-class Seen(NamedTuple):
-    """What the controller sees."""
-
-    seen: Complex  # on a grid, (frequencies,)
-    others: Complex  # of plants on which a loop has to be stable too, (plants, frequencies)
-    summing: Complex  # gain of the controller's sum on the grid, s
-    crossovers: Array  # rad/s, rising, at which a loop may cross
-    crossing: Complex  # what is seen there
-
-
-class Swings(NamedTuple):
-    """What a dip is made of, on frequencies spaced evenly, without standstill and Nyquist."""
-
-    seen: Complex
-    summing: Complex  # s
-    load: Complex  # from a load (A) to the speed, rad/(A s)
-    turns: Complex  # of the transform, as in `_inverse`
-    T: float  # s
-
-
-class Kept(NamedTuple):
-    """What gains have to keep."""
-
-    limits: Array  # as in `_kept`
-    most_Kp: float  # A s/rad
-    falls: float  # Ki from one set of gains that are tried to the next
-
-
 def _examples() -> tuple[Seen, Swings, Kept]:
     z = np.ones(2, dtype=np.complex128)
     seen = Seen(z, z.reshape(1, 2), z, np.array([1.0, 2.0]), z)
     return seen, Swings(z[:1], z[:1], z[:1], z, 1.0), Kept(np.ones(3), 1.0, 0.5)
 
 
-def arguments() -> dict[str, tuple[Any, ...]]:
+def arguments() -> dict[str, tuple[object, ...]]:
     """Return what each is compiled for, callees first."""
     one, z = np.ones(1), np.ones(1, dtype=np.complex128)
     seen, swings, kept = _examples()
