@@ -160,7 +160,7 @@ class TrackPlot(SpeedTimePlot):
             text = f"rise **{sentence(f.rise, 's')}**{also}"
             draw_text(p, x2 + 8, level + 5, text, t.ink, size=look.FIGURE, halo=t.halo)
             if below - level < 20 and x2 + 8 + text_width(text, look.FIGURE) > self._circles_left:
-                below = one + 18  # a low plot has no room under the rise
+                below = min(zero + 12, self.area.bottom() - 3)  # a low plot has no room above
         self._measured_at(p, below)
 
 
