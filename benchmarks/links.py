@@ -27,7 +27,7 @@ from oarlock.drive.contract.entries import PARAMETERS
 from oarlock.drive.finder import find
 from oarlock.drive.runner import play
 from oarlock.drive.steps import Limits, Plan, Step
-from oarlock.errors import LinkError
+from oarlock.errors import LinkError, LinkTimeout
 from oarlock.experiments.common.gentle import gentle_gains
 from oarlock.session.connecting import Again, Opened
 from oarlock.session.jobs import Jobs
@@ -193,7 +193,8 @@ def main(*, short: bool = False) -> None:
         begun = time.perf_counter()
         ways = find(Cancel(), [parse_channel(_BUS)])
         taken = time.perf_counter() - begun
-        assert any(node.usable for way in ways for node in way.nodes)
+        if not any(node.usable for way in ways for node in way.nodes):
+            raise LinkTimeout("no drive was found on the bus")  # the machine stood still
         rows.append(("drives found", taken, 2.0, "s"))
         plain = carried(seconds)
         rate, read, wrote, upload = reads(seconds)
