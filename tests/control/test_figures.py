@@ -1,12 +1,15 @@
 """Figures of a step against closed forms of second-order systems."""
 
 import math
+from typing import Any
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from oarlock.control import _kernels
+from oarlock.control._kernels import warm
 from oarlock.control.figures import (
     _second_order,
     fit_second_order,
@@ -93,3 +96,21 @@ def test_figures_of_a_response_of_few_samples() -> None:
     found = step_figures(np.array([0.0, 1.0, 2.0]), np.array([0.0, 0.95, 1.0]))
     assert found.final == 1.0
     assert found.settling == pytest.approx(1.0 + 0.03 / 0.05)
+
+
+def test_arrays_of_any_kind_wait_for_no_compiler() -> None:
+    """Columns of a record are locked, and may lie apart."""
+    warm()
+    t = np.linspace(0.0, 1.0, 200)
+    y = np.minimum(1.2 * t, 1.0)  # it ends within 2 %: no figure is NaN
+    plain = step_figures(t, y)
+    apart = np.column_stack([y, y])[:, 0]
+    locked = t.copy()
+    locked.setflags(write=False)
+    assert step_figures(locked, apart) == plain
+    whole: Any = np.array([0, 0, 1, 1, 1])  # counts
+    assert step_figures(np.arange(5.0), whole).rise == pytest.approx(0.8)
+    _kernels.filtered(np.ones((1, 2)), np.ones(2), apart)
+    _kernels.filtered(np.ones((1, 2)), np.ones(2), locked)
+    kernels: list[Any] = [_kernels._step_figures, _kernels._recur]
+    assert [len(kernel.signatures) for kernel in kernels] == [1, 1]

@@ -313,7 +313,7 @@ def filtered(nums: Array, den: Array, x: Array) -> Array:
     nums : (ways, order + 1); den : (order + 1,), highest power first
 
     """
-    y = np.empty((nums.shape[0], x.size))
+    x, y = _as_compiled(x), np.empty((nums.shape[0], x.size))
     with _quietly():
         _recur(nums, den, x, np.zeros(den.size - 1), y)
     return _held(y)
@@ -334,6 +334,14 @@ def stepped(
     with _quietly():
         _stepped(asked, num, den, tops, bottoms, answer, effort)
     return _held(answer), _held(effort)
+
+
+def _as_compiled(x: Array) -> Array:
+    """Return an array as kernels are compiled for: doubles in one piece, not locked as records'.
+
+    Any other kind would be compiled for when it first comes, which takes a second.
+    """
+    return x if x.flags.carray and x.dtype == np.float64 else np.array(x, dtype=np.float64)
 
 
 def _quietly() -> AbstractContextManager[object]:
@@ -371,7 +379,7 @@ def figures_of(t: Array, y: Array) -> tuple[float, float, float, float, float, f
     s and ratios of the step, as in `_step_figures`.
     """
     found = np.empty(6)
-    _step_figures(t, y, found)
+    _step_figures(_as_compiled(t), _as_compiled(y), found)
     low, high, peak, at, settling, end = found.tolist()
     return low, high, peak, at, settling, end
 
