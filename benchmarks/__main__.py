@@ -28,7 +28,8 @@ from tests.speed_axis import tuned_winch
 
 from benchmarks.machines import the_axis
 from oarlock.cancel import Cancel
-from oarlock.control._kernels import _recur, warm
+from oarlock.control._kernels import warm
+from oarlock.control._steps import _recur
 from oarlock.control.current import design_current
 from oarlock.control.position_design import design_position
 from oarlock.demo.project import make_demo

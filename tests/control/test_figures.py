@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oarlock.control import _kernels
+from oarlock.control import _kernels, _steps
 from oarlock.control._kernels import warm
 from oarlock.control.figures import (
     _second_order,
@@ -110,7 +110,7 @@ def test_arrays_of_any_kind_wait_for_no_compiler() -> None:
     assert step_figures(locked, apart) == plain
     whole: Any = np.array([0, 0, 1, 1, 1])  # counts
     assert step_figures(np.arange(5.0), whole).rise == pytest.approx(0.8)
-    _kernels.filtered(np.ones((1, 2)), np.ones(2), apart)
-    _kernels.filtered(np.ones((1, 2)), np.ones(2), locked)
-    kernels: list[Any] = [_kernels._step_figures, _kernels._recur]
+    _steps.filtered(np.ones((1, 2)), np.ones(2), apart)
+    _steps.filtered(np.ones((1, 2)), np.ones(2), locked)
+    kernels: list[Any] = [_kernels._step_figures, _steps._recur]
     assert [len(kernel.signatures) for kernel in kernels] == [1, 1]

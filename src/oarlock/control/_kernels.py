@@ -1,4 +1,4 @@
-"""Compiled recursions for what a drag needs at every move of the mouse.
+"""Compiled: what a drag reads off a loop at every move of the mouse.
 
 Until `warm` has run (in a thread, after the window stands), the same source runs as plain
 Python: slower, same numbers.
@@ -6,64 +6,16 @@ Python: slower, same numbers.
 
 import math
 import threading
-from contextlib import AbstractContextManager, nullcontext
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control import _sought
+from oarlock.control import _sought, _steps
+from oarlock.control._steps import as_compiled
 
 Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
-
-
-def _recur(nums: Array, den: Array, x: Array, state: Array, y: Array) -> None:
-    """Fill in each of num/den in δ applied to `x`, from rest: a chain of summers.
-
-    nums : (ways, order + 1), highest power first as `den`; state : (order,), zeros;
-    y : (ways, samples)
-    """
-    n, back = den.size - 1, den[1:] / den[0]
-    direct = nums[:, 0] / den[0]
-    ahead = nums[:, 1:] / den[0]
-    for m in range(nums.shape[0]):
-        ahead[m] -= direct[m] * back
-    for k in range(x.size):
-        for m in range(nums.shape[0]):
-            total = direct[m] * x[k]
-            for i in range(n):
-                total += ahead[m, i] * state[i]
-            y[m, k] = total
-        fed = x[k]
-        for i in range(n):
-            fed -= back[i] * state[i]
-        for i in range(n - 1, 0, -1):
-            state[i] += state[i - 1]
-        if n:
-            state[0] += fed
-
-
-def _stepped(
-    asked: Array, num: Array, den: Array, tops: Array, bottoms: Array, answer: Array, effort: Array
-) -> None:
-    """Fill in what a step of 1 makes of loops that one controller closes round several plants.
-
-    asked, num : (n + 1,), over the controller's `den`: of what is asked for, and of the error;
-    tops, bottoms : (plants, m + 1); answer, effort : (plants, samples)
-    """
-    m = bottoms.shape[1]
-    closed, ways = np.empty(den.size + m - 1), np.empty((2, den.size + m - 1))
-    one, y = np.ones(answer.shape[1]), np.empty((2, answer.shape[1]))
-    for p in range(bottoms.shape[0]):
-        closed[:], ways[:] = 0.0, 0.0
-        for i in range(den.size):
-            for j in range(m):
-                closed[i + j] += den[i] * bottoms[p, j] + num[i] * tops[p, j]
-                ways[0, i + j] += asked[i] * tops[p, j]
-                ways[1, i + j] += asked[i] * bottoms[p, j]
-        _recur(ways, closed, one, np.zeros(closed.size - 1), y)
-        answer[p], effort[p] = y[0], y[1]
 
 
 def _respond(num: Array, den: Array, delta: Complex, opened: Complex, phase: Array) -> None:
@@ -273,7 +225,7 @@ _warm = False
 
 
 def warm() -> None:
-    """Compile, or load from the cache, what this module and `_sought` offer."""
+    """Compile, or load from the cache, what this module, `_sought` and `_steps` offer."""
     global _warm
     with _lock:
         if _warm:
@@ -282,8 +234,6 @@ def warm() -> None:
 
         one, z = np.ones(1), np.ones(1, dtype=np.complex128)
         arguments: dict[str, tuple[Any, ...]] = {
-            "_recur": (one.reshape(1, 1), one, one, np.empty(0), np.empty((1, 1))),
-            "_stepped": (one, one, one, *(one.reshape(1, 1),) * 2, *np.ones((2, 1, 1))),
             "_respond": (one, one, z, np.empty(1, dtype=np.complex128), np.empty(1)),
             "_gain": (one, one, 0.5),
             "_below": (one, one, 1e-4, one, 0.5),
@@ -297,63 +247,8 @@ def warm() -> None:
         }
         compile_all(globals(), arguments)
         compile_all(vars(_sought), _sought.arguments())
+        compile_all(vars(_steps), _steps.arguments())
         _warm = True
-
-
-_ENDLESS = 1e12  # of an answer: one that grows is held there
-
-
-def filtered(nums: Array, den: Array, x: Array) -> Array:
-    """Return `x` filtered by each of num/den in δ, from rest, (ways, samples).
-
-    What grows without end is held at ±1e12: it is finite, and nobody reads it.
-
-    Parameters
-    ----------
-    nums : (ways, order + 1); den : (order + 1,), highest power first
-
-    """
-    x, y = _as_compiled(x), np.empty((nums.shape[0], x.size))
-    with _quietly():
-        _recur(nums, den, x, np.zeros(den.size - 1), y)
-    return _held(y)
-
-
-def stepped(
-    asked: Array, num: Array, den: Array, tops: Array, bottoms: Array, samples: int
-) -> tuple[Array, Array]:
-    """Return answer and effort, (plants, samples) each, of a step of 1; held as in `filtered`.
-
-    Parameters
-    ----------
-    asked, num, den : of the controller, as in `_stepped`
-    tops, bottoms : of the plants in δ, (plants, order + 1), highest power first
-
-    """
-    answer, effort = np.empty((2, bottoms.shape[0], samples))
-    with _quietly():
-        _stepped(asked, num, den, tops, bottoms, answer, effort)
-    return _held(answer), _held(effort)
-
-
-def _as_compiled(x: Array) -> Array:
-    """Return an array as kernels are compiled for: doubles in one piece, not locked as records'.
-
-    Any other kind would be compiled for when it first comes, which takes a second.
-    """
-    return x if x.flags.carray and x.dtype == np.float64 else np.array(x, dtype=np.float64)
-
-
-def _quietly() -> AbstractContextManager[object]:
-    """Have plain Python say nothing of what grows; compiled code does not."""
-    return nullcontext() if _warm else np.errstate(over="ignore", invalid="ignore")
-
-
-def _held(y: Array) -> Array:
-    """Return answers, (ways, samples); what grows without end held."""
-    if y.size and not all(abs(end) < _ENDLESS for end in y[:, -1].tolist()):
-        return np.clip(np.nan_to_num(y, nan=_ENDLESS), -_ENDLESS, _ENDLESS)
-    return y
 
 
 def response(num: Array, den: Array, delta: Complex) -> tuple[Complex, Array]:
@@ -379,7 +274,7 @@ def figures_of(t: Array, y: Array) -> tuple[float, float, float, float, float, f
     s and ratios of the step, as in `_step_figures`.
     """
     found = np.empty(6)
-    _step_figures(_as_compiled(t), _as_compiled(y), found)
+    _step_figures(as_compiled(t), as_compiled(y), found)
     low, high, peak, at, settling, end = found.tolist()
     return low, high, peak, at, settling, end
 

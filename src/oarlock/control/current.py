@@ -13,7 +13,7 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control._kernels import stepped
+from oarlock.control._steps import rows, stepped
 from oarlock.control.discrete import Coefficients, Discrete, add, times
 from oarlock.control.margins import Margins, margins
 from oarlock.errors import InputError
@@ -27,6 +27,7 @@ LEAST_MARGIN = math.radians(30.0)
 BRISK, GOOD = math.radians(45.0), math.radians(60.0)
 _HIDDEN = 0.02  # of a pole: how near the zero lies that hides it
 HERTZ = math.tau  # rad/s for each Hz
+_CURRENT_AND_VOLTAGE = np.array([(2, 1), (2, 0)])  # as `stepped` has ways
 NEWEST = {IntegralRule.BACKWARD: 1.0, IntegralRule.FORWARD: 0.0, IntegralRule.TRAPEZOIDAL: 0.5}
 
 
@@ -140,16 +141,13 @@ class CurrentLoop:
         V, of this plant, (samples,)
 
         """
-        Ts = self.plant.Ts
         windings = [self.winding, *[one.loop() for one in others]]
-        order = self.winding.order
-        tops = [(0.0,) * (order + 1 - len(one.num)) + one.num for one in windings]
-        controller = self.controller
-        currents, voltages = stepped(
-            np.array(self.pi.asked(Ts).num), np.array(controller.num), np.array(controller.den),
-            np.array(tops), np.array([one.den for one in windings]), samples,
+        controller, asked = self.controller, self.pi.asked(self.plant.Ts)
+        answers = stepped(
+            rows(controller.den, controller.num, asked.num),
+            np.array([rows(one.den, one.num) for one in windings]), _CURRENT_AND_VOLTAGE, samples,
         )  # fmt: skip
-        return currents, voltages[0]
+        return answers[:, 0], answers[0, 1]
 
     def noise_gain(self, samples: int = 2000) -> tuple[float, float]:
         """Return (A, V) rms of current and voltage for 1 A rms of white sense noise."""

@@ -14,7 +14,8 @@ from functools import cached_property, lru_cache, reduce
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control._kernels import filtered, first_below, gain_at, inside, response
+from oarlock.control._kernels import first_below, gain_at, inside, response
+from oarlock.control._steps import filtered
 
 Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
@@ -54,13 +55,17 @@ class Discrete:
     def feedback(self, back: "Discrete | None" = None) -> "Discrete":
         """Return the loop closed over this, with `back` (default 1) in the way back, negative."""
         if back is None:
-            return Discrete(self.num, add(self.den, self.num), self.Ts)
+            return self._fed_back
         self._same_time(back)
         return Discrete(
             times(self.num, back.den),
             add(times(self.den, back.den), times(self.num, back.num)),
             self.Ts,
         )
+
+    @cached_property
+    def _fed_back(self) -> "Discrete":
+        return Discrete(self.num, add(self.den, self.num), self.Ts)
 
     def parallel(self, other: "Discrete") -> "Discrete":
         """Return the sum of this and `other`."""

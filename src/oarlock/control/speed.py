@@ -1,13 +1,15 @@
 """The speed loop: a PI with set-point weight round the exact plant of `speed_plant`."""
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control.discrete import Coefficients, Discrete, add, outputs, product, times
+from oarlock.control._steps import rows, stepped
+from oarlock.control.discrete import Coefficients, Discrete, product, times
 from oarlock.control.load_observer import Ways, pi_of, reference_share, ways
 from oarlock.control.margins import Margins, margins
 from oarlock.control.speed_plant import SpeedPlant
@@ -15,8 +17,11 @@ from oarlock.machine.hashed import hashed_once
 from oarlock.machine.speed_loop import SpeedGains
 
 Array = NDArray[np.float64]
-_AREA_SAMPLES = 1200  # of the speed loop, over which a dip's area is taken
-_STEP_SAMPLES = 400  # over which a step asks for most current
+_LASTS = 1200  # samples of the speed loop, over which a dip's area is taken
+_FIRST = 400  # over which a step asks for most current
+# Answers of a closed loop, by the rows of `SpeedLoop._rows` and of `SpeedPlant.rows`.
+_BY_ASKING = np.array([(2, 2), (2, 0)])
+_BY_DISTURBING = np.array([(0, 3), (3, 4), (3, 5)])
 
 
 @hashed_once
@@ -60,8 +65,7 @@ class SpeedLoop:
 
     @cached_property
     def _characteristic(self) -> Coefficients:
-        loop = self.opened
-        return add(loop.den, loop.num)
+        return self.opened.feedback().den
 
     def _closed(self, own: Coefficients, *of_plant: Coefficients) -> Discrete:
         """Return the closed loop with a numerator of its own and those of its plant."""
@@ -121,39 +125,73 @@ class SpeedLoop:
 
         Each is the plain speed (rad/s) and the current asked for (A), (samples,).
         """
-        one = np.ones(samples)
-        speed, push = outputs((self.closed, self.effort), one)
-        sag, answer = outputs((self.loaded, self.answer), one)
+        asked = self._first_asked if samples <= _FIRST else self._by_asking(samples)
+        left = self._first_disturbed if samples <= _LASTS else self._by_disturbing(samples)
+        speed, push = asked[:, :samples]
+        sag, answer = left[:2, :samples]
         return speed, push, sag, answer
+
+    def speeds_on(self, plants: Sequence[SpeedPlant], samples: int) -> Array:
+        """Return the speed after a step of 1 rad/s on other plants of its kind, each in a row."""
+        all_rows = np.array([plant.rows for plant in plants])
+        return self._late(stepped(self._rows, all_rows, _BY_ASKING[:1], samples)[:, 0])
+
+    @cached_property
+    def _rows(self) -> Array:
+        """What the controller makes of its inputs, as `_steps.stepped` has its rows."""
+        seen = self.controller.num
+        asked = self.asked(self.gains.weight)
+        return rows(self.ways.den, seen, asked, tuple(-x for x in seen))
+
+    def _by_asking(self, samples: int) -> Array:
+        """Return speed and current after a step of 1 rad/s, (2, samples)."""
+        return self._late(stepped(self._rows, self.plant.rows[None], _BY_ASKING, samples)[0])
+
+    def _by_disturbing(self, samples: int) -> Array:
+        """Return (3, samples): speed and current after a step of load, current after an error."""
+        return stepped(self._rows, self.plant.rows[None], _BY_DISTURBING, samples)[0]
+
+    @cached_property
+    def _first_asked(self) -> Array:
+        return self._by_asking(_FIRST)
+
+    @cached_property
+    def _first_disturbed(self) -> Array:
+        return self._by_disturbing(_LASTS)
+
+    def _late(self, answers: Array) -> Array:
+        """Return what a step makes where the reference lags."""
+        if not self.gains.reference > 0.0:
+            return answers
+        return np.array([self.lagged.output(one) for one in answers])
 
     @cached_property
     def most_pushed(self) -> float:
         """The most current (A) that a step of 1 rad/s asks for."""
-        return float(np.max(np.abs(self.effort.step(_STEP_SAMPLES))))
+        return float(np.max(np.abs(self._first_asked[1])))
 
     @cached_property
     def dip_area(self) -> float:
         """Area of the speed's dip after a step of load of 1 A, rad: the less, the stiffer."""
-        return float(np.sum(np.abs(self.loaded.step(_AREA_SAMPLES)))) * self.plant.T
+        return float(np.sum(np.abs(self._first_disturbed[0]))) * self.plant.T
 
     @cached_property
     def is_stable(self) -> bool:
         """Whether all poles of the closed loop lie inside the unit circle."""
         return self.opened.feedback().is_stable
 
-    def ripple(self, count: float, samples: int = 4000) -> float:
+    def ripple(self, count: float) -> float:
         """Return the current (A rms) that the steps of one count (rad) of the angle make.
 
         A count is wrong by up to half of itself, evenly spread and anew in each sample; what the
         speed makes of it goes through the closed loop (Franklin, Powell and Workman, 3rd ed.,
         section 10.1).
         """
-        way = self.unrest
         jumps = self.plant.measuring.jumps(self.plant.current.plant.Ts)
         every = self.plant.measuring.divider
         taken = jumps[::every]  # the angles that lie a whole sample of the speed apart share errors
-        pulse = way.pulse(samples)
-        answered = np.convolve(pulse, taken)[:samples]
+        pulse = np.diff(self._first_disturbed[2], prepend=0.0)
+        answered = np.convolve(pulse, taken)[:_LASTS]
         rest = max(float(np.sum(jumps**2)) - float(np.sum(taken**2)), 0.0)
         power = float(np.sum(answered**2)) + rest * float(np.sum(pulse**2))
         return count / math.sqrt(12.0) * math.sqrt(power)

@@ -11,8 +11,9 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.control._steps import rows
 from oarlock.control.current import CurrentLoop, Plant
-from oarlock.control.discrete import Discrete, delay, from_matrices, from_z
+from oarlock.control.discrete import Discrete, delay, from_matrices, from_z, times
 from oarlock.control.shaft import Shaft
 from oarlock.machine.hashed import hashed_once
 
@@ -98,6 +99,19 @@ class SpeedPlant:
     def seen(self) -> Discrete:
         """From the controller's output (A) to the speed that the controller sees, rad/s."""
         return self.following.series(self.push)
+
+    @cached_property
+    def rows(self) -> Array:
+        """What closed loops are made of, (6, order + 1), as `_steps.stepped` has a plant's rows.
+
+        Denominator, and the numerator of what the controller sees; of the plain speed by the
+        controller's output; of the plain speed by a current behind the filters, and what is seen of
+        it; what is seen of an error of the plain speed.
+        """
+        push, load, f = self.push, self.load, self.following
+        parts = ((f.den, push.den), (f.num, push.num), (f.den, push.num), (f.den, load.num),
+                 (f.num, load.num), (f.num, push.den))  # fmt: skip
+        return rows(*(times(*both) for both in parts))
 
     @cached_property
     def load(self) -> Discrete:

@@ -294,7 +294,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
     t = np.arange(samples, dtype=np.float64) * T
     response, push, sag, answer = loop.steps(samples)
     amperes = torque / axis.machine.torque_constant
-    band = _band(base, gains, samples)
+    band = _band(base, loop, samples)
     omega, opened, phase = loop.opened.on_grid(math.tau * LOWEST, _POINTS)
     _, without, _ = SpeedLoop(base.bare, gains).opened.on_grid(math.tau * LOWEST, _POINTS)
     margin = math.degrees(found.phase_margin)
@@ -339,12 +339,12 @@ def _ripple(loop: SpeedLoop, count: float, noise: float) -> float:
     """Return the current (A rms) that the sensor's steps make; of a loop that swings up none is."""
     if not loop.is_stable:
         return math.inf
-    return loop.ripple(count, 400) if count else loop.gains.Kp * noise
+    return loop.ripple(count) if count else loop.gains.Kp * noise
 
 
-def _band(base: _Base, gains: SpeedGains, samples: int) -> tuple[Array, Array]:
+def _band(base: _Base, loop: SpeedLoop, samples: int) -> tuple[Array, Array]:
     """Return the envelope of the response over what the inertia may be."""
-    low, high = (SpeedLoop(one, gains).closed.step(samples) for one in (base.light, base.heavy))
+    low, high = loop.speeds_on((base.light, base.heavy), samples)
     return np.minimum(low, high), np.maximum(low, high)
 
 
