@@ -54,6 +54,13 @@ class SpeedLoop:
         return Discrete((share, share), (1.0, share), self.plant.T)
 
     @cached_property
+    def forward(self) -> Discrete:
+        """From the speed asked for to the current asked for, nothing fed back, A s/rad."""
+        return self._reached(
+            Discrete(self.asked(self.gains.weight), self.ways.den, self.plant.T)
+        )
+
+    @cached_property
     def opened(self) -> Discrete:
         """The open loop, whose margins count."""
         return self.controller.series(self.plant.seen)
@@ -190,10 +197,11 @@ class SpeedLoop:
         jumps = self.plant.measuring.jumps(self.plant.current.plant.Ts)
         every = self.plant.measuring.divider
         taken = jumps[::every]  # the angles that lie a whole sample of the speed apart share errors
-        pulse = np.diff(self._first_disturbed[2], prepend=0.0)
+        pulse = self._first_disturbed[2].copy()  # after a step: what each sample adds
+        pulse[1:] -= self._first_disturbed[2, :-1]
         answered = np.convolve(pulse, taken)[:_LASTS]
-        rest = max(float(np.sum(jumps**2)) - float(np.sum(taken**2)), 0.0)
-        power = float(np.sum(answered**2)) + rest * float(np.sum(pulse**2))
+        rest = max(float(jumps @ jumps) - float(taken @ taken), 0.0)
+        power = float(answered @ answered) + rest * float(pulse @ pulse)
         return count / math.sqrt(12.0) * math.sqrt(power)
 
 

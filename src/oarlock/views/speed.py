@@ -61,6 +61,7 @@ from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import BEING_READ, Stage, State
 
 Array = NDArray[np.float64]
+Complex = NDArray[np.complex128]
 LOWEST = 2.0  # Hz, where the frequency plots begin
 _POINTS = 180
 _TOLERANCE = 0.10  # of an inertia without a stated uncertainty
@@ -155,8 +156,13 @@ class _Base:
     plant: SpeedPlant
     light: SpeedPlant  # with the least inertia that it may be
     heavy: SpeedPlant
-    bare: SpeedPlant  # without filters
     reaches: tuple[float, float, float]
+    current: float  # crossover of the current loop, rad/s
+    omega: Array  # rad/s, of the frequency plots
+    seen: Complex  # what the controller sees there
+    turned: Array  # rad, its unwrapped phase
+    plain: Complex  # the speed there, that has passed no filter of the measured speed
+    bare: Complex  # what the controller would see without filters
 
 
 @lru_cache(maxsize=8)
@@ -174,8 +180,29 @@ def _base(axis: Axis, speed: float) -> _Base:
     sixty, fortyfive, thirty = (
         reach(plant, math.radians(degrees)) / math.tau for degrees in (60.0, 45.0, 30.0)
     )
-    return _Base(plant, sizes[0], sizes[1], plant_of(axis, turning=turning, filters=()),
-                 (sixty, fortyfive, thirty))  # fmt: skip
+    low = math.tau * LOWEST
+    omega, seen, turned = plant.seen.on_grid(low, _POINTS)
+    bare = plant_of(axis, turning=turning, filters=())
+    return _Base(
+        plant, sizes[0], sizes[1], (sixty, fortyfive, thirty),
+        margins(plant.current.opened).crossover, omega, seen, turned,
+        plant.push.on_grid(low, _POINTS)[1], bare.seen.on_grid(low, _POINTS)[1],
+    )  # fmt: skip
+
+
+def _spectrum(base: _Base, loop: SpeedLoop) -> tuple[Array, Array]:
+    """Return gains (dB) opened, closed and opened without filters, a row each, and the phase.
+
+    The phase is that of the open loop, unwrapped, in degrees. The plant's share is kept while a
+    handle is dragged.
+    """
+    _, passed, turned = loop.controller.on_grid(math.tau * LOWEST, _POINTS)
+    _, asked, _ = loop.forward.on_grid(math.tau * LOWEST, _POINTS)
+    opened = passed * base.seen
+    gains = np.abs([opened, asked * base.plain / (1.0 + opened), passed * base.bare])
+    phase = turned + base.turned
+    phase += math.atan2(opened[0].imag, opened[0].real) - phase[0]
+    return 20.0 * np.log10(np.maximum(gains, 1e-9)), np.degrees(phase)
 
 
 def _used(axis: Axis, speed: float, loop: SpeedLoop) -> float:
@@ -295,8 +322,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
     response, push, sag, answer = loop.steps(samples)
     amperes = torque / axis.machine.torque_constant
     band = _band(base, loop, samples)
-    omega, opened, phase = loop.opened.on_grid(math.tau * LOWEST, _POINTS)
-    _, without, _ = SpeedLoop(base.bare, gains).opened.on_grid(math.tau * LOWEST, _POINTS)
+    (opened, closed, without), phase = _spectrum(base, loop)
     margin = math.degrees(found.phase_margin)
     return SpeedPicture(
         loop=loop, gains=gains, follows=follows, margins=found,
@@ -306,7 +332,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
         gain_margin=_decibels(found.gain_margin),
         nyquist=0.5 / T,
         reaches=base.reaches,
-        current=margins(loop.plant.current.opened).crossover / math.tau,
+        current=base.current / math.tau,
         used=_used(axis, speed, loop),
         turning=speed, t=t,
         speed=amplitude * response,
@@ -321,11 +347,11 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
         ripple=_ripple(loop, count, noise),
         shakes=gains.Kp * noise > 0.97 * RIPPLE * axis.rated,
         shaped=abs(amplitude) > SHAPED * linear,
-        f=omega / math.tau,
-        open_gain=_gain(opened),
-        closed_gain=_gain(loop.closed.on_grid(math.tau * LOWEST, _POINTS)[1]),
-        bare_gain=_gain(without),
-        phase=np.degrees(phase),
+        f=base.omega / math.tau,
+        open_gain=opened,
+        closed_gain=closed,
+        bare_gain=without,
+        phase=phase,
         filters=axis.loops[KEY].filters,
     )  # fmt: skip
 
@@ -346,10 +372,6 @@ def _band(base: _Base, loop: SpeedLoop, samples: int) -> tuple[Array, Array]:
     """Return the envelope of the response over what the inertia may be."""
     low, high = loop.speeds_on((base.light, base.heavy), samples)
     return np.minimum(low, high), np.maximum(low, high)
-
-
-def _gain(response: NDArray[np.complex128]) -> Array:
-    return 20.0 * np.log10(np.maximum(np.abs(response), 1e-9))
 
 
 def _decibels(ratio: float) -> float:
