@@ -14,6 +14,7 @@ from oarlock.control.discrete import (
     Discrete,
     delay,
     from_z,
+    grid,
     in_delta,
     in_z,
     outputs,
@@ -131,11 +132,12 @@ def test_a_response_put_together_of_pieces_is_that_of_the_whole() -> None:
 
 def test_where_a_gain_falls_below_a_level() -> None:
     lag = Discrete((0.1,), (1.0, 0.1), TS)  # |0.1/(δ + 0.1)|
-    found = lag.falls_below(0.5, 10.0, 200)
+    omega = grid(TS, 10.0, 200)[0]
+    found = lag.falls_below(0.5, omega)
     assert abs(lag.at(found)) == pytest.approx(0.5, rel=1e-9)
     assert abs(lag.at(0.99 * found)) > 0.5
-    assert lag.falls_below(0.01, 10.0, 200) == math.pi / TS  # it never does
-    assert lag.falls_below(1.5, 10.0, 200) == math.pi / TS  # it lies below from the first
+    assert lag.falls_below(0.01, omega) == math.pi / TS  # it never does
+    assert lag.falls_below(1.5, omega) == math.pi / TS  # it lies below from the first
 
 
 def test_ways_of_one_loop_answer_together_as_they_do_alone() -> None:

@@ -13,7 +13,13 @@ from oarlock.control.filters import section
 from oarlock.control.load_observer import load_observer
 from oarlock.control.margins import margins
 from oarlock.control.shaft import Shaft
-from oarlock.control.speed import SpeedLoop, largest_step, load_figures, tracking_bandwidth
+from oarlock.control.speed import (
+    SpeedLoop,
+    largest_step,
+    load_figures,
+    spread_of,
+    tracking_bandwidth,
+)
 from oarlock.control.speed_design import Turning, speed_noise, with_pi
 from oarlock.control.speed_gains import (
     AIMS,
@@ -67,6 +73,33 @@ def test_steps_of_a_loop_are_those_of_each_of_its_ways(reference: float) -> None
             expected[k] = c @ x + d
             x = x + a @ x + b
         assert found == pytest.approx(expected, abs=1e-7 * float(np.max(np.abs(expected))))
+
+
+def test_a_step_on_other_plants_is_that_of_a_loop_round_each() -> None:
+    gains = crossing(_plant(), math.tau * 40.0, math.radians(50.0)).gains
+    gains = replace(gains, weight=0.7, reference=0.01)
+    plants = [_plant(replace(RIGID, motor=share * RIGID.motor)) for share in (0.8, 1.3)]
+    found = SpeedLoop(_plant(), gains).speeds_on(plants, 500)
+    for speeds, plant in zip(found, plants, strict=True):
+        assert speeds == pytest.approx(SpeedLoop(plant, gains).closed.step(500), abs=1e-9)
+
+
+@pytest.mark.parametrize("options", [{}, {"weight": 0.6, "reference": 0.01}, {"observer": 90.0}])
+def test_what_is_drawn_over_frequency_is_the_exact_loop(options: dict[str, float]) -> None:
+    plant, bare = _plant(TWISTING, notch=True), _plant(TWISTING)
+    gains = crossing(plant, math.tau * 40.0, math.radians(50.0)).gains
+    loop = SpeedLoop(plant, replace(gains, inertia=RIGID.inertia, **options))
+    over = spread_of(plant, bare, 10.0, 300)
+    (opened, closed, unfiltered), phase = loop.spread(over)
+    expected = loop.opened.response(over.omega)[0]
+    for found, way in ((opened, expected), (closed, loop.closed.response(over.omega)[0]),
+                       (unfiltered, SpeedLoop(bare, loop.gains).opened.response(over.omega)[0])):
+        assert found == pytest.approx(20.0 * np.log10(np.abs(way)), abs=1e-6)
+    assert phase == pytest.approx(np.degrees(np.unwrap(np.angle(expected))), abs=1e-6)
+    assert -180.0 < phase[0] <= 180.0
+    falls = int((closed < -3.0103).argmax())
+    near = tracking_bandwidth(loop, over.omega[falls - 1 : falls + 1])
+    assert near == pytest.approx(tracking_bandwidth(loop), rel=1e-9)
 
 
 @pytest.mark.parametrize(("hertz", "degrees"), [(25.0, 60.0), (60.0, 55.0), (80.0, 48.0)])

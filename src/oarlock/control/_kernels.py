@@ -38,6 +38,47 @@ def _respond(num: Array, den: Array, delta: Complex, opened: Complex, phase: Arr
         phase[k] = angle + turns
 
 
+def _spread(
+    controller: Array, delta: Complex, plant: Complex, turned: Array, gains: Array, phase: Array
+) -> None:
+    """Fill in what is drawn of a loop over frequency.
+
+    controller : (3 or more, order + 1), its denominator, and its numerators of the error and of
+        what is asked for;
+    plant : (3, frequencies), what the controller sees, what is controlled, and what would be seen
+        without filters;
+    turned : rad, unwrapped phase of the first;
+    gains : (3, frequencies), dB, of the open and the closed loop, and of the open one unfiltered;
+    phase : degrees, of the open loop, unwrapped
+    """
+    turns, before = 0.0, 0.0
+    for k in range(delta.size):
+        den, error, asked = 0j, 0j, 0j
+        for i in range(controller.shape[1]):
+            den = den * delta[k] + controller[0, i]
+            error = error * delta[k] + controller[1, i]
+            asked = asked * delta[k] + controller[2, i]
+        passed = error / den
+        opened = passed * plant[0, k]
+        gains[0, k] = _decibels(opened)
+        gains[1, k] = _decibels(asked / den * plant[1, k] / (1.0 + opened))
+        gains[2, k] = _decibels(passed * plant[2, k])
+        angle = math.atan2(passed.imag, passed.real)
+        if k > 0 and abs(angle - before) > math.pi:
+            turns += math.copysign(2.0 * math.pi, before - angle)
+        before = angle
+        phase[k] = angle + turns + turned[k]
+        if k == 0:
+            turns = math.atan2(opened.imag, opened.real) - phase[0]
+            phase[0] += turns
+    for k in range(delta.size):
+        phase[k] *= 180.0 / math.pi
+
+
+def _decibels(gain: complex) -> float:
+    return 20.0 * math.log10(max(abs(gain), 1e-9))
+
+
 def _gain(num: Array, den: Array, angle: float) -> complex:
     """Return num/den at δ = e^(j·angle) − 1."""
     half = math.sin(0.5 * angle)
@@ -235,6 +276,9 @@ def warm() -> None:
         one, z = np.ones(1), np.ones(1, dtype=np.complex128)
         arguments: dict[str, tuple[Any, ...]] = {
             "_respond": (one, one, z, np.empty(1, dtype=np.complex128), np.empty(1)),
+            "_decibels": (1j,),
+            "_spread": (np.ones((3, 1)), z, z.repeat(3).reshape(3, 1), one, np.empty((3, 1)),
+                        np.empty(1)),
             "_gain": (one, one, 0.5),
             "_below": (one, one, 1e-4, one, 0.5),
             "_figure": (1j, 0),
@@ -256,6 +300,13 @@ def response(num: Array, den: Array, delta: Complex) -> tuple[Complex, Array]:
     opened, phase = np.empty_like(delta), np.empty(delta.size)
     _respond(num, den, delta, opened, phase)
     return opened, phase
+
+
+def spread(controller: Array, delta: Complex, plant: Complex, turned: Array) -> tuple[Array, Array]:
+    """Return gains (dB, three rows) and unwrapped phase (degrees) of a loop, as `_spread` does."""
+    gains, phase = np.empty(plant.shape), np.empty(delta.size)
+    _spread(controller, delta, plant, turned, gains, phase)
+    return gains, phase
 
 
 def gain_at(num: Array, den: Array, angle: float) -> complex:

@@ -188,13 +188,13 @@ class Discrete:
         first = math.atan2(gain[0].imag, gain[0].real)
         return omega, gain, phase + (first - phase[0])
 
-    def falls_below(self, level: float, low: float, points: int) -> float:
-        """Return where its gain falls below `level` the first time above `low`, rad/s.
+    def falls_below(self, level: float, omega: Array) -> float:
+        """Return where its gain falls below `level` the first time, rad/s.
 
-        It is looked for on the grid of `on_grid`; Nyquist where it does not.
+        It is looked for along a grid, `omega` in rad/s; Nyquist where it does not.
         """
         num, den = self.arrays
-        return first_below(num, den, self.Ts, grid(self.Ts, low, points)[0], level)
+        return first_below(num, den, self.Ts, omega, level)
 
     def output(self, given: Array) -> Array:
         """Return the output for a sequence of inputs, from rest, (samples,)."""

@@ -20,6 +20,7 @@ Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
 _GRID = 140
 _LOWEST = 1e-5  # of Nyquist, where the grid begins
+_REAL = 2  # coefficients of a polynomial whose root is real
 _LIGHT = 0.35  # damping ratio below which a root bends the response within the grid's spacing
 # Where a light root wants points: in widths of its peak to each side.
 _WIDTHS = np.array([0.0, 0.12, 0.3, 0.6, 1.0, 1.6, 2.5, 4.0, 7.0, 12.0, 20.0, 35.0])
@@ -108,7 +109,7 @@ def _worst(crossings: tuple[Crossing, ...], *, stable: bool) -> Crossing:
 
 def _dense(loop: Discrete) -> tuple[Array, Complex]:
     """Return a grid that resolves the loop: (rad/s, δ); kept while no light root moves."""
-    near = [_near(one, loop.Ts) for piece in loop.pieces for one in piece]
+    near = [_near(one, loop.Ts) for piece in loop.pieces for one in piece if len(one) > _REAL]
     return _grid(loop.Ts, tuple(chain.from_iterable(near)))
 
 

@@ -34,7 +34,7 @@ class PositionLoop:
     @cached_property
     def opened(self) -> Discrete:
         """The open loop, from the position's error to the position."""
-        return _to_position(self.speed).scaled(self.gains.Kp)
+        return _way(self.speed, _asked(self.speed)).scaled(self.gains.Kp)
 
     @cached_property
     def margins(self) -> Margins:
@@ -48,8 +48,7 @@ class PositionLoop:
 
     @cached_property
     def _characteristic(self) -> Coefficients:
-        loop = self.opened
-        return add(loop.den, loop.num)
+        return self.opened.feedback().den
 
     def _closed(self, num: Coefficients) -> Discrete:
         return Discrete(num, self._characteristic, self.T)
@@ -118,7 +117,7 @@ class PositionLoop:
         position = led.asked - lag
         push = led.push + _pushing(self.speed, _asked(self.speed)).output(self.gains.Kp * lag)
         return Moved(t=led.t, asked=led.asked, position=position, speed_asked=led.speed,
-                     speed=np.gradient(position, self.T), push=push)  # fmt: skip
+                     speed=_slope(position, self.T), push=push)  # fmt: skip
 
 
 def _refuse_unstable(speed: SpeedLoop) -> None:
@@ -132,6 +131,7 @@ def _asked(speed: SpeedLoop) -> Coefficients:
     return speed.asked(speed.gains.weight)
 
 
+@lru_cache(maxsize=32)  # kept while the position's gain is dragged, as those below
 def _way(speed: SpeedLoop, controller: Coefficients) -> Discrete:
     """Return the way to the position, the speed loop closed, through a numerator of its own."""
     plant, opened = speed.plant, speed.opened
@@ -139,6 +139,7 @@ def _way(speed: SpeedLoop, controller: Coefficients) -> Discrete:
     return Discrete(num, times(add(opened.den, opened.num), (1.0, 0.0)), plant.T)
 
 
+@lru_cache(maxsize=32)
 def _pushing(speed: SpeedLoop, controller: Coefficients) -> Discrete:
     """Return the way to the current asked for, the speed loop closed."""
     plant, opened = speed.plant, speed.opened
@@ -146,10 +147,19 @@ def _pushing(speed: SpeedLoop, controller: Coefficients) -> Discrete:
     return Discrete(num, add(opened.den, opened.num), plant.T)
 
 
-@lru_cache(maxsize=8)
-def _to_position(speed: SpeedLoop) -> Discrete:
-    """Return the way from a speed that is asked for to the position; kept while Kp is dragged."""
-    return _way(speed, _asked(speed))
+def _slope(x: Array, T: float) -> Array:
+    """Return the slope through each sample's neighbours, at the ends through the one there is."""
+    steps = x[1:] - x[:-1]
+    slope = np.empty_like(x)
+    slope[0], slope[-1] = steps[0], steps[-1]
+    slope[1:-1] = 0.5 * (steps[1:] + steps[:-1])
+    return slope / T
+
+
+@lru_cache(maxsize=16)
+def loop_of(speed: SpeedLoop, gains: PositionGains) -> PositionLoop:
+    """Return a loop; kept, since it works out itself what is asked of it again and again."""
+    return PositionLoop(speed, gains)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -163,7 +173,7 @@ class _Led:
     push: Array  # A
 
 
-@lru_cache(maxsize=4)  # kept while the position's gain is dragged
+@lru_cache(maxsize=4)
 def _led(
     speed: SpeedLoop, share: float, move: Move, start: float, samples: int, friction: float
 ) -> _Led:
@@ -215,23 +225,24 @@ def move_figures(t: Array, asked: Array, position: Array, end: float, window: fl
 
     Parameters
     ----------
-    t : s from its start; asked, position : rad, from where it began
+    t : s from its start, rising; asked, position : rad, from where it began
     end : s, when the profile ends
     window : rad to each side of the target
 
     """
     target = float(asked[-1])
     side = math.copysign(1.0, target) if target else 1.0
-    after = t >= end
     beyond = side * (position - target)
-    outside = np.flatnonzero(np.abs(position - target) > window)
+    missing = np.abs(beyond)
+    outside = (missing > window).nonzero()[0]
     last = int(outside[-1]) if outside.size else -1
     settled = math.nan if last == t.size - 1 else max(float(t[last + 1]) - end, 0.0)
+    ended = int(np.searchsorted(t, end))
     return MoveFigures(
-        following=float(np.max(np.abs(asked - position))),
-        overshoot=max(float(np.max(beyond)), 0.0),
+        following=float(np.abs(asked - position).max()),
+        overshoot=max(float(beyond.max()), 0.0),
         settling=settled,
-        late=float(abs((target - position)[after][0])) if np.any(after) else math.nan,
+        late=float(missing[ended]) if ended < t.size else math.nan,
     )
 
 
@@ -279,9 +290,8 @@ def gain_for(speed: SpeedLoop, crossover: float) -> float:
     InputError : it would be unstable
 
     """
-    unit = PositionLoop(speed, PositionGains(Kp=1.0)).opened
-    gain = 1.0 / abs(unit.at(crossover))
-    if not PositionLoop(speed, PositionGains(Kp=gain)).is_stable:
+    gain = 1.0 / abs(_way(speed, _asked(speed)).at(crossover))
+    if not loop_of(speed, PositionGains(Kp=gain)).is_stable:
         cause = f"{crossover / math.tau:.3g} Hz would be unstable"
         raise InputError(cause, place="position loop",
                          remedy="Ask for a quarter of the speed loop's crossover")  # fmt: skip

@@ -1,6 +1,6 @@
 """The position loop of an axis: what its target asks for, round the speed loop in use."""
 
-from oarlock.control.position import PositionLoop, gain_for, quiet_gain
+from oarlock.control.position import PositionLoop, gain_for, loop_of, quiet_gain
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_design import Turning, loop_in_use
 from oarlock.machine import Axis
@@ -47,7 +47,7 @@ def design_on(speed: SpeedLoop, target: PositionTarget, share: float = 1.0) -> P
 
     """
     gain = quiet_gain(speed) if target.crossover is None else gain_for(speed, target.crossover)
-    return PositionLoop(speed, PositionGains(Kp=gain, speed_share=share))
+    return loop_of(speed, PositionGains(Kp=gain, speed_share=share))
 
 
 def design_position(axis: Axis, target: PositionTarget | None = None) -> PositionLoop:

@@ -8,8 +8,9 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.control._kernels import spread
 from oarlock.control._steps import rows, stepped
-from oarlock.control.discrete import Coefficients, Discrete, product, times
+from oarlock.control.discrete import Coefficients, Discrete, grid, product, times
 from oarlock.control.load_observer import Ways, pi_of, reference_share, ways
 from oarlock.control.margins import Margins, margins
 from oarlock.control.speed_plant import SpeedPlant
@@ -17,11 +18,12 @@ from oarlock.machine.hashed import hashed_once
 from oarlock.machine.speed_loop import SpeedGains
 
 Array = NDArray[np.float64]
+Complex = NDArray[np.complex128]
 _LASTS = 1200  # samples of the speed loop, over which a dip's area is taken
 _FIRST = 400  # over which a step asks for most current
 # Answers of a closed loop, by the rows of `SpeedLoop._rows` and of `SpeedPlant.rows`.
 _BY_ASKING = np.array([(2, 2), (2, 0)])
-_BY_DISTURBING = np.array([(0, 3), (3, 4), (3, 5)])
+_BY_DISTURBING = np.array([(0, 3), (1, 4), (1, 5)])
 
 
 @hashed_once
@@ -52,13 +54,6 @@ class SpeedLoop:
         """From the speed asked for to what the controller takes of it."""
         share = reference_share(self.gains, self.plant.T)
         return Discrete((share, share), (1.0, share), self.plant.T)
-
-    @cached_property
-    def forward(self) -> Discrete:
-        """From the speed asked for to the current asked for, nothing fed back, A s/rad."""
-        return self._reached(
-            Discrete(self.asked(self.gains.weight), self.ways.den, self.plant.T)
-        )
 
     @cached_property
     def opened(self) -> Discrete:
@@ -132,45 +127,50 @@ class SpeedLoop:
 
         Each is the plain speed (rad/s) and the current asked for (A), (samples,).
         """
-        asked = self._first_asked if samples <= _FIRST else self._by_asking(samples)
-        left = self._first_disturbed if samples <= _LASTS else self._by_disturbing(samples)
+        asked = self._first_asked if samples <= _FIRST else self._step(_BY_ASKING, samples)
+        left = self._first_left if samples <= _LASTS else self._step(_BY_DISTURBING, samples)
         speed, push = asked[:, :samples]
         sag, answer = left[:2, :samples]
-        return speed, push, sag, answer
+        return speed, push, sag, -answer
 
     def speeds_on(self, plants: Sequence[SpeedPlant], samples: int) -> Array:
         """Return the speed after a step of 1 rad/s on other plants of its kind, each in a row."""
         all_rows = np.array([plant.rows for plant in plants])
-        return self._late(stepped(self._rows, all_rows, _BY_ASKING[:1], samples)[:, 0])
+        return stepped(self._rows, all_rows, _BY_ASKING[:1], samples)[:, 0]
+
+    def spread(self, over: "Spread") -> tuple[Array, Array]:
+        """Return gains (dB) of the open, the closed and the unfiltered loop, and the phase.
+
+        A row each; the phase is that of the open loop, unwrapped, in degrees.
+        """
+        return spread(self._rows, over.delta, over.plant, over.turned)
 
     @cached_property
     def _rows(self) -> Array:
         """What the controller makes of its inputs, as `_steps.stepped` has its rows."""
+        own, lag = self.ways, self.lagged
         seen = self.controller.num
-        asked = self.asked(self.gains.weight)
-        return rows(self.ways.den, seen, asked, tuple(-x for x in seen))
+        parts = [(own.den, lag.den), (seen, lag.den), (self.asked(self.gains.weight), lag.num)]
+        if not self.gains.reference > 0.0:
+            return rows(*(part for part, _ in parts))
+        return rows(*(times(*both) for both in parts))
 
-    def _by_asking(self, samples: int) -> Array:
-        """Return speed and current after a step of 1 rad/s, (2, samples)."""
-        return self._late(stepped(self._rows, self.plant.rows[None], _BY_ASKING, samples)[0])
-
-    def _by_disturbing(self, samples: int) -> Array:
-        """Return (3, samples): speed and current after a step of load, current after an error."""
-        return stepped(self._rows, self.plant.rows[None], _BY_DISTURBING, samples)[0]
+    def _step(self, ways: NDArray[np.int64], samples: int) -> Array:
+        """Return the answers to a step of 1, (ways, samples)."""
+        return stepped(self._rows, self.plant.rows[np.newaxis], ways, samples)[0]
 
     @cached_property
     def _first_asked(self) -> Array:
-        return self._by_asking(_FIRST)
+        """Speed and current after a step of 1 rad/s."""
+        return self._step(_BY_ASKING, _FIRST)
 
     @cached_property
-    def _first_disturbed(self) -> Array:
-        return self._by_disturbing(_LASTS)
+    def _first_left(self) -> Array:
+        """Speed and current after a step of load, and the current after an error of the speed.
 
-    def _late(self, answers: Array) -> Array:
-        """Return what a step makes where the reference lags."""
-        if not self.gains.reference > 0.0:
-            return answers
-        return np.array([self.lagged.output(one) for one in answers])
+        Both currents with their sign turned.
+        """
+        return self._step(_BY_DISTURBING, _LASTS)
 
     @cached_property
     def most_pushed(self) -> float:
@@ -178,9 +178,19 @@ class SpeedLoop:
         return float(np.max(np.abs(self._first_asked[1])))
 
     @cached_property
+    def first_volts(self) -> float:
+        """The voltage (V) that a step of 1 rad/s makes the current controller begin with."""
+        gains, current = self.gains, self.plant.current
+        jump = gains.weight * gains.Kp + gains.Ki * self.plant.T
+        jump *= reference_share(gains, self.plant.T)
+        for one in self.plant.torque_filters:
+            jump *= one.num[0] / one.den[0] if len(one.num) == len(one.den) else 0.0
+        return jump * (current.pi.Kp + current.pi.Ki * current.plant.Ts)
+
+    @cached_property
     def dip_area(self) -> float:
         """Area of the speed's dip after a step of load of 1 A, rad: the less, the stiffer."""
-        return float(np.sum(np.abs(self._first_disturbed[0]))) * self.plant.T
+        return float(np.sum(np.abs(self._first_left[0]))) * self.plant.T
 
     @cached_property
     def is_stable(self) -> bool:
@@ -197,12 +207,37 @@ class SpeedLoop:
         jumps = self.plant.measuring.jumps(self.plant.current.plant.Ts)
         every = self.plant.measuring.divider
         taken = jumps[::every]  # the angles that lie a whole sample of the speed apart share errors
-        pulse = self._first_disturbed[2].copy()  # after a step: what each sample adds
-        pulse[1:] -= self._first_disturbed[2, :-1]
+        pulse = self._first_left[2].copy()  # after a step: what each sample adds
+        pulse[1:] -= self._first_left[2, :-1]
         answered = np.convolve(pulse, taken)[:_LASTS]
         rest = max(float(jumps @ jumps) - float(taken @ taken), 0.0)
         power = float(answered @ answered) + rest * float(pulse @ pulse)
         return count / math.sqrt(12.0) * math.sqrt(power)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Spread:
+    """What a plant makes of the frequencies that are drawn; it stays while gains are dragged."""
+
+    omega: Array  # rad/s
+    delta: Complex  # e^(jωT) − 1
+    plant: Complex  # (3, frequencies): what is seen, the plain speed, what no filter is in
+    turned: Array  # rad, unwrapped phase of what is seen
+
+
+def spread_of(plant: SpeedPlant, bare: SpeedPlant, low: float, points: int) -> Spread:
+    """Return it from `low` (rad/s) up to Nyquist.
+
+    Parameters
+    ----------
+    bare : the plant without filters
+
+    """
+    omega, delta = grid(plant.T, low, points)
+    _, seen, turned = plant.seen.on_grid(low, points)
+    plain, unfiltered = (way.on_grid(low, points)[1] for way in (plant.push, bare.seen))
+    return Spread(omega=omega, delta=delta, plant=np.array([seen, plain, unfiltered]),
+                  turned=turned)  # fmt: skip
 
 
 @lru_cache(maxsize=16)
@@ -257,17 +292,19 @@ def largest_step(loop: SpeedLoop, limit: float, volts: float) -> float:
     volts : V, that the bus has left
 
     """
-    most = loop.most_pushed
-    jump = loop.gains.weight * loop.gains.Kp + loop.gains.Ki * loop.plant.T
-    jump *= reference_share(loop.gains, loop.plant.T)
-    for one in loop.plant.torque_filters:
-        jump *= one.num[0] / one.den[0] if len(one.num) == len(one.den) else 0.0
-    pi = loop.plant.current.pi
-    volt = jump * (pi.Kp + pi.Ki * loop.plant.current.plant.Ts)
+    most, volt = loop.most_pushed, loop.first_volts
     rooms = [limit / most if most > 0.0 else math.inf, volts / volt if volt > 0.0 else math.inf]
     return max(min(rooms), 0.0)
 
 
-def tracking_bandwidth(loop: SpeedLoop) -> float:
-    """Return where the speed falls to −3 dB of what is asked for, the first time, rad/s."""
-    return loop.closed.falls_below(math.sqrt(0.5), 1e-4 / loop.plant.T, 400)
+def tracking_bandwidth(loop: SpeedLoop, omega: Array | None = None) -> float:
+    """Return where the speed falls to −3 dB of what is asked for, the first time, rad/s.
+
+    Parameters
+    ----------
+    omega : rad/s, rising, between which it is looked for; where it is not known, all up to Nyquist
+
+    """
+    if omega is None:
+        omega = grid(loop.plant.T, 1e-4 / loop.plant.T, 400)[0]
+    return loop.closed.falls_below(math.sqrt(0.5), omega)

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.control.margins import Margins
-from oarlock.control.position import Moved, MoveFigures, PositionLoop, move_figures
+from oarlock.control.position import Moved, MoveFigures, PositionLoop, loop_of, move_figures
 from oarlock.control.position_design import (
     breaking_away,
     design_on,
@@ -118,6 +118,7 @@ def _speed_loop(axis: Axis) -> tuple[SpeedLoop, float]:
     return speed, design_on(speed, PositionTarget()).gains.Kp
 
 
+@lru_cache(maxsize=16)
 def _inner(axis: Axis) -> Axis:
     return replace(axis, loops=axis.loops.only(("current", "speed")))
 
@@ -173,14 +174,15 @@ def picture(axis: Axis, settings: MoveSettings) -> PositionPicture:
                          remedy="Tune and verify the speed loop first")  # fmt: skip
     speed, quiet = _speed_loop(_inner(axis))
     gains, follows = _gains_shown(axis)
-    loop, test = PositionLoop(speed, gains), test_of(settings, axis)
+    loop, test = loop_of(speed, gains), test_of(settings, axis)
     found = loop.margins
     moved = loop.moved(
         test.move, test.move.duration + 0.6 * test.settle, friction=friction_of(axis)
     )
     low = math.tau * LOWEST
     omega, opened, phase = loop.opened.on_grid(low, _POINTS)
-    closed = opened / (1.0 + opened)
+    drawn = np.abs([opened, opened / (1.0 + opened)])
+    open_gain, closed_gain = 20.0 * np.log10(np.maximum(drawn, 1e-9))
     return PositionPicture(
         loop=loop, gains=gains, follows=follows, margins=found,
         crossover=found.crossover / math.tau,
@@ -188,7 +190,7 @@ def picture(axis: Axis, settings: MoveSettings) -> PositionPicture:
         gain_margin=20.0 * math.log10(found.gain_margin)
         if math.isfinite(found.gain_margin) else math.inf,
         quiet=quiet,
-        quiet_crossover=PositionLoop(speed, PositionGains(Kp=quiet)).margins.crossover / math.tau,
+        quiet_crossover=loop_of(speed, PositionGains(Kp=quiet)).margins.crossover / math.tau,
         speed_crossover=speed.margins.crossover / math.tau,
         nyquist=0.5 / loop.T,
         test=test, moved=moved,
@@ -197,8 +199,8 @@ def picture(axis: Axis, settings: MoveSettings) -> PositionPicture:
         step=angle_step(axis),
         slip=loop.slip(breaking_away(axis)) if found.stable else 0.0,
         f=omega / math.tau,
-        open_gain=20.0 * np.log10(np.maximum(np.abs(opened), 1e-9)),
-        closed_gain=20.0 * np.log10(np.maximum(np.abs(closed), 1e-9)),
+        open_gain=open_gain,
+        closed_gain=closed_gain,
         phase=np.degrees(phase),
     )  # fmt: skip
 

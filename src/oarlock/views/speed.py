@@ -14,9 +14,11 @@ from oarlock.control.speed import (
     SHAPED,
     LoadFigures,
     SpeedLoop,
+    Spread,
     largest_step,
     load_figures,
     loop_of,
+    spread_of,
     tracking_bandwidth,
 )
 from oarlock.control.speed_design import (
@@ -61,9 +63,9 @@ from oarlock.views.snapshot import Snapshot
 from oarlock.views.stage import BEING_READ, Stage, State
 
 Array = NDArray[np.float64]
-Complex = NDArray[np.complex128]
 LOWEST = 2.0  # Hz, where the frequency plots begin
 _POINTS = 180
+_HALF_POWER = 10.0 * math.log10(0.5)  # dB
 _TOLERANCE = 0.10  # of an inertia without a stated uncertainty
 STEP, LOAD = "speed step", "load step"
 _NO_LOAD = LoadFigures(dip=math.nan, dip_at=math.nan, recovery=math.nan, IAE=math.nan)
@@ -158,11 +160,7 @@ class _Base:
     heavy: SpeedPlant
     reaches: tuple[float, float, float]
     current: float  # crossover of the current loop, rad/s
-    omega: Array  # rad/s, of the frequency plots
-    seen: Complex  # what the controller sees there
-    turned: Array  # rad, its unwrapped phase
-    plain: Complex  # the speed there, that has passed no filter of the measured speed
-    bare: Complex  # what the controller would see without filters
+    spread: Spread
 
 
 @lru_cache(maxsize=8)
@@ -180,37 +178,26 @@ def _base(axis: Axis, speed: float) -> _Base:
     sixty, fortyfive, thirty = (
         reach(plant, math.radians(degrees)) / math.tau for degrees in (60.0, 45.0, 30.0)
     )
-    low = math.tau * LOWEST
-    omega, seen, turned = plant.seen.on_grid(low, _POINTS)
     bare = plant_of(axis, turning=turning, filters=())
     return _Base(
         plant, sizes[0], sizes[1], (sixty, fortyfive, thirty),
-        margins(plant.current.opened).crossover, omega, seen, turned,
-        plant.push.on_grid(low, _POINTS)[1], bare.seen.on_grid(low, _POINTS)[1],
+        margins(plant.current.opened).crossover,
+        spread_of(plant, bare, math.tau * LOWEST, _POINTS),
     )  # fmt: skip
 
 
-def _spectrum(base: _Base, loop: SpeedLoop) -> tuple[Array, Array]:
-    """Return gains (dB) opened, closed and opened without filters, a row each, and the phase.
-
-    The phase is that of the open loop, unwrapped, in degrees. The plant's share is kept while a
-    handle is dragged.
-    """
-    _, passed, turned = loop.controller.on_grid(math.tau * LOWEST, _POINTS)
-    _, asked, _ = loop.forward.on_grid(math.tau * LOWEST, _POINTS)
-    opened = passed * base.seen
-    gains = np.abs([opened, asked * base.plain / (1.0 + opened), passed * base.bare])
-    phase = turned + base.turned
-    phase += math.atan2(opened[0].imag, opened[0].real) - phase[0]
-    return 20.0 * np.log10(np.maximum(gains, 1e-9)), np.degrees(phase)
+def _fallen(omega: Array, gain: Array) -> Array | None:
+    """Return between which two frequencies a gain (dB) falls by 3 dB; None: not within those."""
+    first = int((gain < _HALF_POWER).argmax())
+    return omega[first - 1 : first + 1] if first else None
 
 
-def _used(axis: Axis, speed: float, loop: SpeedLoop) -> float:
+def _used(bare: Axis, speed: float, loop: SpeedLoop) -> float:
     """Return the share of the stiffness that a loop has, of what its margin allows."""
     if not loop.is_stable:
         return 0.0
     degrees = round(math.degrees(loop.margins.phase_margin))
-    least = _least_area(without_pi(axis), speed, degrees, observing(axis, loop.gains))
+    least = _least_area(bare, speed, degrees, observing(bare, loop.gains))
     return min(least / loop.dip_area, 1.0) if least > 0.0 else 0.0
 
 
@@ -322,18 +309,18 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
     response, push, sag, answer = loop.steps(samples)
     amperes = torque / axis.machine.torque_constant
     band = _band(base, loop, samples)
-    (opened, closed, without), phase = _spectrum(base, loop)
+    (opened, closed, without), phase = loop.spread(base.spread)
     margin = math.degrees(found.phase_margin)
     return SpeedPicture(
         loop=loop, gains=gains, follows=follows, margins=found,
         crossover=found.crossover / math.tau,
-        bandwidth=tracking_bandwidth(loop) / math.tau,
+        bandwidth=tracking_bandwidth(loop, _fallen(base.spread.omega, closed)) / math.tau,
         phase_margin=margin,
         gain_margin=_decibels(found.gain_margin),
         nyquist=0.5 / T,
         reaches=base.reaches,
         current=base.current / math.tau,
-        used=_used(axis, speed, loop),
+        used=_used(bare, speed, loop),
         turning=speed, t=t,
         speed=amplitude * response,
         band=(amplitude * band[0], amplitude * band[1]),
@@ -347,7 +334,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
         ripple=_ripple(loop, count, noise),
         shakes=gains.Kp * noise > 0.97 * RIPPLE * axis.rated,
         shaped=abs(amplitude) > SHAPED * linear,
-        f=base.omega / math.tau,
+        f=base.spread.omega / math.tau,
         open_gain=opened,
         closed_gain=closed,
         bare_gain=without,
