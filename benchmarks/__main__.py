@@ -28,7 +28,7 @@ from tests.speed_axis import tuned_winch
 
 from benchmarks.machines import the_axis
 from oarlock.cancel import Cancel
-from oarlock.control._kernels import warm
+from oarlock.control.compiled import warm
 from oarlock.control._steps import _recur
 from oarlock.control.current import design_current
 from oarlock.control.position_design import design_position

@@ -16,7 +16,7 @@ import numpy as np
 from tests.model_link import Hasty, ModelLink
 
 from benchmarks.machines import printed_axis, random_axis
-from oarlock.control._kernels import warm
+from oarlock.control.compiled import warm
 from oarlock.drive.link import Status
 from oarlock.drive.standstill import await_standstill
 from oarlock.errors import OarlockError

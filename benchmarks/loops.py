@@ -20,7 +20,7 @@ from scipy.optimize import differential_evolution
 from tests.model_link import Hasty, ModelLink
 
 from benchmarks.machines import random_axis, sensed, the_axis
-from oarlock.control._kernels import warm
+from oarlock.control.compiled import warm
 from oarlock.control.current import CurrentLoop, Plant, design_current, pi_for
 from oarlock.control.position_design import design_position
 from oarlock.control.shaft import Shaft

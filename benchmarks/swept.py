@@ -16,7 +16,7 @@ import numpy as np
 from tests.speed_axis import known_winch, tuned_winch
 
 from benchmarks.loops import drawn, identified, played, tuned
-from oarlock.control._kernels import warm
+from oarlock.control.compiled import warm
 from oarlock.control.fitted_shaft import FittedShaft, Told, quality
 from oarlock.control.margins import Margins
 from oarlock.control.measured_loop import LoopFigures

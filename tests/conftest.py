@@ -15,7 +15,7 @@ from benchmarks.machines import printed_axis, sensed
 from hypothesis import settings
 from pytestqt.qtbot import QtBot
 
-from oarlock.control._kernels import warm
+from oarlock.control.compiled import warm
 from oarlock.demo.project import make_demo
 from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.practice_process import PracticeProcess

@@ -28,7 +28,7 @@ ROOT = Path(__file__).resolve().parent.parent
 ROOMS = ("control", "drive", "experiments", "handover", "machine", "quantities", "records",
          "rehearse", "session", "simulate", "store")  # fmt: skip
 COMPILED = ("simulate/", "control/_kernels.py", "control/_sought.py",
-            "control/_steps.py", "control/single.py")  # fmt: skip
+            "control/_speed_steps.py", "control/_steps.py", "control/single.py")  # fmt: skip
 MOST_TESTS, MOST_SECONDS = 40, 600
 TURNED: dict[type[ast.AST], type[ast.AST]] = {
     ast.Lt: ast.GtE, ast.GtE: ast.Lt, ast.Gt: ast.LtE, ast.LtE: ast.Gt, ast.Eq: ast.NotEq,

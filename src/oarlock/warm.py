@@ -3,11 +3,11 @@
 import subprocess
 import sys
 
-from oarlock.control._kernels import warm
+from oarlock.control.compiled import warm
 from oarlock.simulate import drive_model, side_by_side, tally
 
 _BESIDE = """
-from oarlock.control._kernels import warm
+from oarlock.control.compiled import warm
 from oarlock.simulate import side_by_side
 side_by_side.warm_up()
 warm()

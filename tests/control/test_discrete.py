@@ -14,10 +14,8 @@ from oarlock.control.discrete import (
     Discrete,
     delay,
     from_z,
-    grid,
     in_delta,
     in_z,
-    outputs,
     roots,
     unity,
 )
@@ -130,28 +128,6 @@ def test_a_response_put_together_of_pieces_is_that_of_the_whole() -> None:
     assert phase == pytest.approx(unwrapped, abs=1e-9)
 
 
-def test_where_a_gain_falls_below_a_level() -> None:
-    lag = Discrete((0.1,), (1.0, 0.1), TS)  # |0.1/(δ + 0.1)|
-    omega = grid(TS, 10.0, 200)[0]
-    found = lag.falls_below(0.5, omega)
-    assert abs(lag.at(found)) == pytest.approx(0.5, rel=1e-9)
-    assert abs(lag.at(0.99 * found)) > 0.5
-    assert lag.falls_below(0.01, omega) == math.pi / TS  # it never does
-    assert lag.falls_below(1.5, omega) == math.pi / TS  # it lies below from the first
-
-
-def test_ways_of_one_loop_answer_together_as_they_do_alone() -> None:
-    den = (1.0, 0.3, 0.02)
-    ways = [Discrete(num, den, TS) for num in ((0.5,), (0.1, 0.3), (1.0, 0.0, -0.2))]
-    given = np.random.default_rng(3).normal(size=50)
-    for way, together in zip(ways, outputs(ways, given), strict=True):
-        assert np.array_equal(way.output(given), together)
-    with pytest.raises(ValueError, match="denominators"):
-        outputs([ways[0], Discrete((1.0,), (1.0, 0.2), TS)], given)
-
-
-@pytest.mark.parametrize("order", [4, 14, 15, 18])
-@pytest.mark.parametrize("angle", [1e-3, 0.4, 2.0, 2.9, math.pi])
 def test_one_pole_outside_the_circle_is_seen_whatever_the_order(order: int, angle: float) -> None:
     quiet = [(1.0, -0.3 - 0.02 * n) for n in range(order - 2)]
     for size, stable in ((1.0 - 1e-4, True), (1.0 + 1e-4, False)):

@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from oarlock.control import _kernels, _steps
-from oarlock.control._kernels import warm
+from oarlock.control.compiled import warm
 from oarlock.control.figures import (
     _second_order,
     fit_second_order,

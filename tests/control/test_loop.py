@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 from scipy.signal import dlsim
 
 from oarlock.control import _kernels, _steps
+from oarlock.control.compiled import warm
 from oarlock.control.current import PI, CurrentLoop, Plant, pi_for
 from oarlock.control.discrete import Discrete, all_inside, in_z, on_circle
 from oarlock.control.margins import margins
@@ -103,7 +104,7 @@ def test_the_step_response_agrees_with_scipy() -> None:
 
 def plain(name: str) -> Any:
     """Return a recursion as it runs until it is compiled."""
-    _kernels.warm()
+    warm()
     return vars(_kernels).get(name, vars(_steps).get(name)).py_func
 
 

@@ -79,7 +79,7 @@ def test_a_step_on_other_plants_is_that_of_a_loop_round_each() -> None:
     gains = crossing(_plant(), math.tau * 40.0, math.radians(50.0)).gains
     gains = replace(gains, weight=0.7, reference=0.01)
     plants = [_plant(replace(RIGID, motor=share * RIGID.motor)) for share in (0.8, 1.3)]
-    found = SpeedLoop(_plant(), gains).speeds_on(plants, 500)
+    found = SpeedLoop(_plant(), gains).speeds_on(np.array([one.rows for one in plants]), 500)
     for speeds, plant in zip(found, plants, strict=True):
         assert speeds == pytest.approx(SpeedLoop(plant, gains).closed.step(500), abs=1e-9)
 
@@ -92,14 +92,21 @@ def test_what_is_drawn_over_frequency_is_the_exact_loop(options: dict[str, float
     over = spread_of(plant, bare, 10.0, 300)
     (opened, closed, unfiltered), phase = loop.spread(over)
     expected = loop.opened.response(over.omega)[0]
-    for found, way in ((opened, expected), (closed, loop.closed.response(over.omega)[0]),
-                       (unfiltered, SpeedLoop(bare, loop.gains).opened.response(over.omega)[0])):
+    for found, way in (
+        (opened, expected),
+        (closed, loop.closed.response(over.omega)[0]),
+        (unfiltered, SpeedLoop(bare, loop.gains).opened.response(over.omega)[0]),
+    ):
         assert found == pytest.approx(20.0 * np.log10(np.abs(way)), abs=1e-6)
     assert phase == pytest.approx(np.degrees(np.unwrap(np.angle(expected))), abs=1e-6)
     assert -180.0 < phase[0] <= 180.0
     falls = int((closed < -3.0103).argmax())
     near = tracking_bandwidth(loop, over.omega[falls - 1 : falls + 1])
     assert near == pytest.approx(tracking_bandwidth(loop), rel=1e-9)
+    assert abs(loop.closed.at(near)) == pytest.approx(math.sqrt(0.5), rel=1e-9)
+    nyquist = math.pi / plant.T
+    assert loop.tracks_up_to(1e-9, over.omega) == nyquist  # it never falls so far
+    assert loop.tracks_up_to(5.0, over.omega) == nyquist  # it lies below from the first on
 
 
 @pytest.mark.parametrize(("hertz", "degrees"), [(25.0, 60.0), (60.0, 55.0), (80.0, 48.0)])

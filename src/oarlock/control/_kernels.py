@@ -1,17 +1,13 @@
 """Compiled: what a drag reads off a loop at every move of the mouse.
 
-Until `warm` has run (in a thread, after the window stands), the same source runs as plain
-Python: slower, same numbers.
+`compiled.warm` compiles it; until it has run it is plain Python, with the same numbers.
 """
 
 import math
-import threading
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control import _sought, _steps
 from oarlock.control._steps import as_compiled
 
 Array = NDArray[np.float64]
@@ -91,7 +87,7 @@ def _gain(num: Array, den: Array, angle: float) -> complex:
     return top / bottom
 
 
-def _below(num: Array, den: Array, Ts: float, omega: Array, level: float) -> float:
+def falls_below(num: Array, den: Array, Ts: float, omega: Array, level: float) -> float:
     """Return where the gain first falls below a level along a grid, rad/s, found by halving.
 
     Nyquist where it does not, or where it lies below from the first point on.
@@ -180,9 +176,9 @@ def _survey(
         for x in den:
             bottom = bottom * delta[k] + x
         gain = top / bottom
-        values[0], values[1] = abs(gain) - 1.0, -gain.imag
-        values[2] = abs(gain) - math.sqrt(0.5) * abs(1.0 + gain)
-        near = abs(1.0 + gain)
+        size = gain.real * gain.real + gain.imag * gain.imag  # squares pass zero where these do
+        near = size + 2.0 * gain.real + 1.0
+        values[0], values[1], values[2] = size - 1.0, -gain.imag, size - 0.5 * near
         if n + 5 > kinds.size:
             return n
         if k == 0 or k == omega.size - 1:
@@ -239,12 +235,16 @@ def _step_figures(t: Array, y: Array, found: Array) -> None:
     found[4], found[5] = settling, np.mean(y[n - tenth :])
 
 
-def _inside(row: Array) -> bool:
+def _inside(into: Array, coefficients: Array) -> bool:
     """Return whether a polynomial has all its roots in the left half plane (scheme of Routh).
 
-    row : highest power first; changed in place
+    into : what each coefficient adds to those of that polynomial, highest power first
     """
-    n = row.size
+    n = coefficients.size
+    row = np.zeros(n)
+    for i in range(n):
+        for j in range(n):
+            row[i] += into[i, j] * coefficients[j]
     if row[0] < 0.0:
         for i in range(n):
             row[i] = -row[i]
@@ -261,38 +261,32 @@ def _inside(row: Array) -> bool:
 
 
 _MOST = 256  # crossings and troughs that are looked for
-_lock = threading.Lock()
-_warm = False
 
 
-def warm() -> None:
-    """Compile, or load from the cache, what this module, `_sought` and `_steps` offer."""
-    global _warm
-    with _lock:
-        if _warm:
-            return
-        from oarlock.jit import compile_all
-
-        one, z = np.ones(1), np.ones(1, dtype=np.complex128)
-        arguments: dict[str, tuple[Any, ...]] = {
-            "_respond": (one, one, z, np.empty(1, dtype=np.complex128), np.empty(1)),
-            "_decibels": (1j,),
-            "_spread": (np.ones((3, 1)), z, z.repeat(3).reshape(3, 1), one, np.empty((3, 1)),
-                        np.empty(1)),
-            "_gain": (one, one, 0.5),
-            "_below": (one, one, 1e-4, one, 0.5),
-            "_figure": (1j, 0),
-            "_refine": (one, one, 1e-4, 0, 1.0, 2.0),
-            "_reached": (one, one, 0.5),
-            "_step_figures": (one, one, np.empty(6)),
-            "_inside": (one.copy(),),
-            "_climb": (one, one, 1e-4, 1.0, 2.0),
-            "_survey": (one, one, 1e-4, one, z, np.empty(4), np.empty(4), np.ones(4) + 0j),
-        }
-        compile_all(globals(), arguments)
-        compile_all(vars(_sought), _sought.arguments())
-        compile_all(vars(_steps), _steps.arguments())
-        _warm = True
+def arguments() -> dict[str, tuple[object, ...]]:
+    """Return what each is compiled for, callees first."""
+    one, z = np.ones(1), np.ones(1, dtype=np.complex128)
+    return {
+        "_respond": (one, one, z, np.empty(1, dtype=np.complex128), np.empty(1)),
+        "_decibels": (1j,),
+        "_spread": (
+            np.ones((3, 1)),
+            z,
+            z.repeat(3).reshape(3, 1),
+            one,
+            np.empty((3, 1)),
+            np.empty(1),
+        ),
+        "_gain": (one, one, 0.5),
+        "falls_below": (one, one, 1e-4, one, 0.5),
+        "_figure": (1j, 0),
+        "_refine": (one, one, 1e-4, 0, 1.0, 2.0),
+        "_reached": (one, one, 0.5),
+        "_step_figures": (one, one, np.empty(6)),
+        "_inside": (one.reshape(1, 1), one),
+        "_climb": (one, one, 1e-4, 1.0, 2.0),
+        "_survey": (one, one, 1e-4, one, z, np.empty(4), np.empty(4), np.ones(4) + 0j),
+    }
 
 
 def response(num: Array, den: Array, delta: Complex) -> tuple[Complex, Array]:
@@ -314,11 +308,6 @@ def gain_at(num: Array, den: Array, angle: float) -> complex:
     return complex(_gain(num, den, angle))
 
 
-def first_below(num: Array, den: Array, Ts: float, omega: Array, level: float) -> float:
-    """Return where (rad/s) the gain of num/den in δ first falls below a level; as `_below`."""
-    return float(_below(num, den, Ts, omega, level))
-
-
 def figures_of(t: Array, y: Array) -> tuple[float, float, float, float, float, float]:
     """Return (when at 10 %, when at 90 %, peak, when, settling, end) of a response to a step of 1.
 
@@ -330,9 +319,9 @@ def figures_of(t: Array, y: Array) -> tuple[float, float, float, float, float, f
     return low, high, peak, at, settling, end
 
 
-def inside(row: Array) -> bool:
-    """Return whether a polynomial, highest power first, has all its roots in the left half."""
-    return bool(_inside(row))
+def inside(into: Array, coefficients: Array) -> bool:
+    """Return whether `into` @ coefficients, highest power first, has all its roots on the left."""
+    return bool(_inside(into, coefficients))
 
 
 def survey(

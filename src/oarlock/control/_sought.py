@@ -1,6 +1,6 @@
 """Compiled searches for gains: loops on a grid of frequencies, one after another.
 
-`_kernels.warm` compiles them; until it has run they are plain Python, with the same numbers.
+`compiled.warm` compiles them; until it has run they are plain Python, with the same numbers.
 """
 
 import math

@@ -1,6 +1,6 @@
 """Compiled recursions: what a loop makes of a sequence of inputs, and of a step.
 
-`_kernels.warm` compiles them; until it has run they are plain Python, with the same numbers.
+`compiled.warm` compiles them; until it has run they are plain Python, with the same numbers.
 """
 
 from contextlib import AbstractContextManager, nullcontext
@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 Array = NDArray[np.float64]
 Ways = NDArray[np.int64]
-_ENDLESS = 1e12  # of an answer: one that grows is held there
+ENDLESS = 1e12  # of an answer: one that grows is held there
 
 
 def _recur(nums: Array, den: Array, x: Array, state: Array, y: Array) -> None:
@@ -40,7 +40,7 @@ def _recur(nums: Array, den: Array, x: Array, state: Array, y: Array) -> None:
             state[0] += fed
 
 
-def _stepped(controller: Array, plants: Array, ways: Ways, y: Array) -> None:
+def fill_steps(controller: Array, plants: Array, ways: Ways, y: Array) -> None:
     """Fill in what a step of 1 makes of loops that one controller closes round several plants.
 
     controller : (rows, n + 1), the first its denominator, the second its numerator of the error;
@@ -70,7 +70,7 @@ def arguments() -> dict[str, tuple[object, ...]]:
     rows, ways = np.ones((2, 1)), np.zeros((1, 2), dtype=np.int64)
     return {
         "_recur": (one.reshape(1, 1), one, one, np.empty(0), np.empty((1, 1))),
-        "_stepped": (rows, rows.reshape(1, 2, 1), ways, np.empty((1, 1, 1))),
+        "fill_steps": (rows, rows.reshape(1, 2, 1), ways, np.empty((1, 1, 1))),
     }
 
 
@@ -85,9 +85,9 @@ def filtered(nums: Array, den: Array, x: Array) -> Array:
 
     """
     x, y = as_compiled(x), np.empty((nums.shape[0], x.size))
-    with _quietly():
+    with quietly():
         _recur(nums, den, x, np.zeros(den.size - 1), y)
-    return _held(y)
+    return held(y)
 
 
 def stepped(controller: Array, plants: Array, ways: Ways, samples: int) -> Array:
@@ -95,13 +95,13 @@ def stepped(controller: Array, plants: Array, ways: Ways, samples: int) -> Array
 
     Parameters
     ----------
-    controller, plants, ways : as in `_stepped`, polynomials in δ, highest power first
+    controller, plants, ways : as in `fill_steps`, polynomials in δ, highest power first
 
     """
     y = np.empty((plants.shape[0], ways.shape[0], samples))
-    with _quietly():
-        _stepped(controller, plants, ways, y)
-    return _held(y)
+    with quietly():
+        fill_steps(controller, plants, ways, y)
+    return held(y)
 
 
 def rows(*some: tuple[float, ...]) -> Array:
@@ -118,16 +118,14 @@ def as_compiled(x: Array) -> Array:
     return x if x.flags.carray and x.dtype == np.float64 else np.array(x, dtype=np.float64)
 
 
-def _quietly() -> AbstractContextManager[object]:
+def quietly() -> AbstractContextManager[object]:
     """Have plain Python say nothing of what grows; compiled code does not."""
     plain = isinstance(_recur, FunctionType)
     return np.errstate(over="ignore", invalid="ignore") if plain else nullcontext()
 
 
-def _held(y: Array) -> Array:
+def held(y: Array) -> Array:
     """Return answers, (..., samples); what grows without end held."""
-    if y.size and not all(abs(end) < _ENDLESS for end in y[..., -1].ravel().tolist()):
-        return np.clip(np.nan_to_num(y, nan=_ENDLESS), -_ENDLESS, _ENDLESS)
+    if y.size and not all(abs(end) < ENDLESS for end in y[..., -1].ravel().tolist()):
+        return np.clip(np.nan_to_num(y, nan=ENDLESS), -ENDLESS, ENDLESS)
     return y
-
-

@@ -7,15 +7,14 @@ them (Middleton and Goodwin, Digital Control and Estimation, 1990, ch. 5). Build
 """
 
 import math
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache, reduce
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control._kernels import first_below, gain_at, inside, response
-from oarlock.control._steps import filtered
+from oarlock.control._kernels import gain_at, inside, response
+from oarlock.control._steps import filtered, rows
 
 Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
@@ -188,17 +187,9 @@ class Discrete:
         first = math.atan2(gain[0].imag, gain[0].real)
         return omega, gain, phase + (first - phase[0])
 
-    def falls_below(self, level: float, omega: Array) -> float:
-        """Return where its gain falls below `level` the first time, rad/s.
-
-        It is looked for along a grid, `omega` in rad/s; Nyquist where it does not.
-        """
-        num, den = self.arrays
-        return first_below(num, den, self.Ts, omega, level)
-
     def output(self, given: Array) -> Array:
         """Return the output for a sequence of inputs, from rest, (samples,)."""
-        only: Array = outputs((self,), given)[0]
+        only: Array = filtered(rows(self.den, self.num)[1:], np.array(self.den), given)[0]
         return only
 
     def step(self, samples: int) -> Array:
@@ -210,15 +201,6 @@ class Discrete:
         given = np.zeros(samples)
         given[0] = 1.0
         return self.output(given)
-
-
-def outputs(ways: Sequence[Discrete], given: Array) -> Array:
-    """Return the outputs of ways that have one denominator, from rest, (ways, samples)."""
-    den = ways[0].den
-    if any(way.den != den for way in ways):
-        raise ValueError("ways of different denominators")
-    nums = [(0.0,) * (len(den) - len(way.num)) + way.num for way in ways]
-    return filtered(np.array(nums), np.array(den), given)
 
 
 def from_z(num: Coefficients, den: Coefficients, Ts: float) -> Discrete:
@@ -344,7 +326,7 @@ def all_inside(coefficients: Coefficients) -> bool:
     digits are lost; there the scheme of Routh counts (Jury, Theory and Application of the
     z-Transform Method, 1964, ch. 3).
     """
-    return inside(_into_w(len(coefficients) - 1) @ np.array(coefficients))
+    return inside(_into_w(len(coefficients) - 1), np.array(coefficients))
 
 
 @lru_cache(maxsize=32)

@@ -1,7 +1,6 @@
 """The speed loop: a PI with set-point weight round the exact plant of `speed_plant`."""
 
 import math
-from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
@@ -9,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.control._kernels import spread
+from oarlock.control._speed_steps import FIRST, SAG, SPEED, answered, dip_figures, tracking
 from oarlock.control._steps import rows, stepped
 from oarlock.control.discrete import Coefficients, Discrete, grid, product, times
 from oarlock.control.load_observer import Ways, pi_of, reference_share, ways
@@ -21,9 +21,6 @@ Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
 _LASTS = 1200  # samples of the speed loop, over which a dip's area is taken
 _FIRST = 400  # over which a step asks for most current
-# Answers of a closed loop, by the rows of `SpeedLoop._rows` and of `SpeedPlant.rows`.
-_BY_ASKING = np.array([(2, 2), (2, 0)])
-_BY_DISTURBING = np.array([(0, 3), (1, 4), (1, 5)])
 
 
 @hashed_once
@@ -127,16 +124,22 @@ class SpeedLoop:
 
         Each is the plain speed (rad/s) and the current asked for (A), (samples,).
         """
-        asked = self._first_asked if samples <= _FIRST else self._step(_BY_ASKING, samples)
-        left = self._first_left if samples <= _LASTS else self._step(_BY_DISTURBING, samples)
-        speed, push = asked[:, :samples]
-        sag, answer = left[:2, :samples]
-        return speed, push, sag, -answer
+        (speed, push, answer, _), sag, _ = self._answers
+        if samples > _FIRST:
+            speed, push, answer, _ = stepped(self._rows, self._plant_rows, FIRST, samples)[0]
+        if samples > _LASTS:
+            sag = stepped(self._rows, self._plant_rows, SAG, samples)[0, 0]
+        return speed[:samples], push[:samples], sag[:samples], -answer[:samples]
 
-    def speeds_on(self, plants: Sequence[SpeedPlant], samples: int) -> Array:
-        """Return the speed after a step of 1 rad/s on other plants of its kind, each in a row."""
-        all_rows = np.array([plant.rows for plant in plants])
-        return stepped(self._rows, all_rows, _BY_ASKING[:1], samples)[:, 0]
+    def speeds_on(self, plants: Array, samples: int) -> Array:
+        """Return the speed after a step of 1 rad/s on other plants of its kind, each in a row.
+
+        Parameters
+        ----------
+        plants : the `rows` of each, (plants, 6, order + 1)
+
+        """
+        return stepped(self._rows, plants, SPEED, samples)[:, 0]
 
     def spread(self, over: "Spread") -> tuple[Array, Array]:
         """Return gains (dB) of the open, the closed and the unfiltered loop, and the phase.
@@ -155,27 +158,26 @@ class SpeedLoop:
             return rows(*(part for part, _ in parts))
         return rows(*(times(*both) for both in parts))
 
-    def _step(self, ways: NDArray[np.int64], samples: int) -> Array:
-        """Return the answers to a step of 1, (ways, samples)."""
-        return stepped(self._rows, self.plant.rows[np.newaxis], ways, samples)[0]
+    def tracks_up_to(self, share: float, omega: Array) -> float:
+        """Return where (rad/s) along a grid the speed falls below a share of what is asked for.
 
-    @cached_property
-    def _first_asked(self) -> Array:
-        """Speed and current after a step of 1 rad/s."""
-        return self._step(_BY_ASKING, _FIRST)
-
-    @cached_property
-    def _first_left(self) -> Array:
-        """Speed and current after a step of load, and the current after an error of the speed.
-
-        Both currents with their sign turned.
+        The first time; Nyquist where it does not.
         """
-        return self._step(_BY_DISTURBING, _LASTS)
+        return tracking(self._rows, self.plant.rows, self.plant.T, omega, share)
+
+    @property
+    def _plant_rows(self) -> Array:
+        return self.plant.rows[np.newaxis]
+
+    @cached_property
+    def _answers(self) -> tuple[Array, Array, tuple[float, float, float, float]]:
+        """Answers to a step and to a disturbance, and their figures, as `answered` returns them."""
+        return answered(self._rows, self._plant_rows, self.plant.jumps[1], (_FIRST, _LASTS))
 
     @cached_property
     def most_pushed(self) -> float:
         """The most current (A) that a step of 1 rad/s asks for."""
-        return float(np.max(np.abs(self._first_asked[1])))
+        return self._answers[2][0]
 
     @cached_property
     def first_volts(self) -> float:
@@ -190,7 +192,7 @@ class SpeedLoop:
     @cached_property
     def dip_area(self) -> float:
         """Area of the speed's dip after a step of load of 1 A, rad: the less, the stiffer."""
-        return float(np.sum(np.abs(self._first_left[0]))) * self.plant.T
+        return self._answers[2][1] * self.plant.T
 
     @cached_property
     def is_stable(self) -> bool:
@@ -204,14 +206,9 @@ class SpeedLoop:
         speed makes of it goes through the closed loop (Franklin, Powell and Workman, 3rd ed.,
         section 10.1).
         """
-        jumps = self.plant.measuring.jumps(self.plant.current.plant.Ts)
-        every = self.plant.measuring.divider
-        taken = jumps[::every]  # the angles that lie a whole sample of the speed apart share errors
-        pulse = self._first_left[2].copy()  # after a step: what each sample adds
-        pulse[1:] -= self._first_left[2, :-1]
-        answered = np.convolve(pulse, taken)[:_LASTS]
-        rest = max(float(jumps @ jumps) - float(taken @ taken), 0.0)
-        power = float(answered @ answered) + rest * float(pulse @ pulse)
+        rest, _ = self.plant.jumps
+        _, _, (_, _, alone, shared) = self._answers
+        power = shared + rest * alone
         return count / math.sqrt(12.0) * math.sqrt(power)
 
 
@@ -264,18 +261,10 @@ def load_figures(t: Array, speed: Array) -> LoadFigures:
     t : s, evenly spaced; speed : rad/s, deviation from before the step
 
     """
-    size = np.abs(speed)
-    at = int(size.argmax())
-    dip = float(size[at])
-    outside = size > 0.1 * dip
-    last = size.size - 1 - int(outside[::-1].argmax()) if dip > 0.0 else 0
-    step = float(t[1] - t[0])
-    return LoadFigures(
-        dip=dip,
-        dip_at=float(t[at]),
-        recovery=math.nan if last == size.size - 1 else float(t[last]) + step,
-        IAE=float(size.sum()) * step,
-    )
+    first, step = float(t[0]), float(t[1] - t[0])
+    dip, at, back, area = dip_figures(speed)
+    return LoadFigures(dip=dip, dip_at=first + at * step, recovery=first + back * step,
+                       IAE=area * step)  # fmt: skip
 
 
 SHAPED = 6.0  # times the largest step that no limit shapes: beyond, a shape says little of gains
@@ -307,4 +296,4 @@ def tracking_bandwidth(loop: SpeedLoop, omega: Array | None = None) -> float:
     """
     if omega is None:
         omega = grid(loop.plant.T, 1e-4 / loop.plant.T, 400)[0]
-    return loop.closed.falls_below(math.sqrt(0.5), omega)
+    return loop.tracks_up_to(math.sqrt(0.5), omega)

@@ -30,7 +30,7 @@ from oarlock.control.speed_survey import Wanted
 from oarlock.errors import InputError
 from oarlock.machine import Axis, SensorKind
 from oarlock.machine.filters import Filter
-from oarlock.machine.loop import Loop
+from oarlock.machine.loop import Loop, Loops
 from oarlock.machine.speed_loop import KEY, SpeedGains, SpeedTarget
 from oarlock.machine.unknown import refuse_unknown
 
@@ -231,10 +231,10 @@ def design_speed(
     InputError : nothing to design on yet, or a target that cannot be met
 
     """
-    old = beside or speed_gains(axis)
+    old = speed_gains(axis)
     loop = design_on(
-        plant or plant_of(axis, turning=turning), target or speed_target(axis),
-        axis.rated, most_Kp=wanted_of(axis, MARGIN, turning).most_Kp, beside=observing(axis, old),
+        plant or plant_of(axis, turning=turning), target or speed_target(axis), axis.rated,
+        most_Kp=wanted_of(axis, MARGIN, turning).most_Kp, beside=observing(axis, beside or old),
     )  # fmt: skip
     return loop if old is None else SpeedLoop(loop.plant, with_pi(old, loop.gains))
 
@@ -291,9 +291,8 @@ def loop_in_use(axis: Axis, *, turning: Turning = Turning()) -> SpeedLoop:
 @lru_cache(maxsize=16)
 def without_pi(axis: Axis) -> Axis:
     """Return the axis with all that its speed plant rests on, and no more of its loops."""
-    inner = axis.loops.only(("current",))
-    bare = replace(axis, loops=inner.having(KEY, Loop(filters=axis.loops[KEY].filters)))
-    return _the_same(bare)
+    left = (("current", axis.loops["current"]), (KEY, Loop(filters=axis.loops[KEY].filters)))
+    return _the_same(replace(axis, loops=Loops(left)))
 
 
 @lru_cache(maxsize=16)

@@ -114,6 +114,16 @@ class SpeedPlant:
         return rows(*(times(*both) for both in parts))
 
     @cached_property
+    def jumps(self) -> tuple[float, Array]:
+        """How the errors of the angles count in the speed: alone, 1/s², and what they share, 1/s.
+
+        Angles that lie a whole sample of the speed apart are in more than one of them.
+        """
+        all_of_them = self.measuring.jumps(self.current.plant.Ts)
+        shared = np.ascontiguousarray(all_of_them[:: self.measuring.divider])
+        return max(float(all_of_them @ all_of_them - shared @ shared), 0.0), shared
+
+    @cached_property
     def load(self) -> Discrete:
         """From a current that is added behind the filters (A) to the plain measured speed."""
         return self._from(1)

@@ -11,7 +11,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from oarlock.cancel import Cancel
-from oarlock.control._kernels import warm
+from oarlock.control.compiled import warm
 from oarlock.control.current import design_current
 from oarlock.control.margins import Margins
 from oarlock.demo.position_part import tune_position

@@ -156,8 +156,7 @@ class _Base:
     """What does not change while a handle is dragged."""
 
     plant: SpeedPlant
-    light: SpeedPlant  # with the least inertia that it may be
-    heavy: SpeedPlant
+    others: Array  # rows of plants with the least and the largest inertia that it may have
     reaches: tuple[float, float, float]
     current: float  # crossover of the current loop, rad/s
     spread: Spread
@@ -180,7 +179,7 @@ def _base(axis: Axis, speed: float) -> _Base:
     )
     bare = plant_of(axis, turning=turning, filters=())
     return _Base(
-        plant, sizes[0], sizes[1], (sixty, fortyfive, thirty),
+        plant, np.array([one.rows for one in sizes]), (sixty, fortyfive, thirty),
         margins(plant.current.opened).crossover,
         spread_of(plant, bare, math.tau * LOWEST, _POINTS),
     )  # fmt: skip
@@ -308,7 +307,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
     t = np.arange(samples, dtype=np.float64) * T
     response, push, sag, answer = loop.steps(samples)
     amperes = torque / axis.machine.torque_constant
-    band = _band(base, loop, samples)
+    light, heavy = amplitude * loop.speeds_on(base.others, samples)
     (opened, closed, without), phase = loop.spread(base.spread)
     margin = math.degrees(found.phase_margin)
     return SpeedPicture(
@@ -323,7 +322,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
         used=_used(bare, speed, loop),
         turning=speed, t=t,
         speed=amplitude * response,
-        band=(amplitude * band[0], amplitude * band[1]),
+        band=(np.minimum(light, heavy), np.maximum(light, heavy)),
         push=amplitude * push,
         sag=-amperes * sag,
         sag_push=-amperes * answer,
@@ -353,12 +352,6 @@ def _ripple(loop: SpeedLoop, count: float, noise: float) -> float:
     if not loop.is_stable:
         return math.inf
     return loop.ripple(count) if count else loop.gains.Kp * noise
-
-
-def _band(base: _Base, loop: SpeedLoop, samples: int) -> tuple[Array, Array]:
-    """Return the envelope of the response over what the inertia may be."""
-    low, high = loop.speeds_on((base.light, base.heavy), samples)
-    return np.minimum(low, high), np.maximum(low, high)
 
 
 def _decibels(ratio: float) -> float:

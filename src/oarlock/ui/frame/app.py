@@ -185,7 +185,7 @@ class Application:
 
 
 def _warm_up() -> None:
-    from oarlock.control._kernels import warm
+    from oarlock.control.compiled import warm
     from oarlock.quantities.entry import warm as warm_units
 
     warm()
