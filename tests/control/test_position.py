@@ -35,22 +35,23 @@ def speed() -> SpeedLoop:
 
 
 def _by_hand(loop: PositionLoop, move: Move, samples: int, friction: float = 0.0) -> np.ndarray:
-    """Return the position at each sample, the cascade computed as a drive does."""
+    """Return position and current at each sample, the cascade computed as a drive does."""
     plant, g, x_gains = loop.speed.plant, loop.speed.gains, loop.gains
     a, b, c = plant.matrices
     row, push_row = plant._turned
-    x, total, at, out = np.zeros(c.size), 0.0, 0.0, []
+    x, total, at, out = np.zeros(c.size), 0.0, 0.0, np.zeros((2, samples))
     wanted, speed, steep = move.at(np.arange(samples, dtype=np.float64) * plant.T)
     for k in range(samples):
-        out.append(at)
+        out[0, k] = at
         seen = float(c @ x)
         asked, ahead = x_gains.Kp * (wanted[k] - at), x_gains.speed_share * speed[k]
         total += g.Ki * plant.T * (asked + ahead - seen)
         push = g.Kp * (g.weight * asked + ahead - seen) + total + g.acceleration * steep[k]
+        out[1, k] = push
         at += float(row @ x) + push_row * push
         at -= push_row * friction
         x = a @ x + b[:, 0] * (push - friction)
-    return np.array(out)
+    return out
 
 
 @pytest.mark.parametrize("observer", [0.0, 90.0])
@@ -78,8 +79,10 @@ def test_a_move_is_followed_as_by_a_drive_that_is_stepped(speed: SpeedLoop, weig
     loop = PositionLoop(SpeedLoop(speed.plant, gains), PositionGains(Kp=30.0, speed_share=0.9))
     move = Move(distance=6.0, speed=40.0, acceleration=600.0, jerk_time=0.02)
     found = loop.moved(move, 0.5)
-    by_hand = _by_hand(loop, move, found.t.size)
-    assert np.max(np.abs(found.position - by_hand)) < 1e-6
+    position, push = _by_hand(loop, move, found.t.size)
+    assert np.max(np.abs(found.position - position)) < 1e-6
+    assert np.max(np.abs(found.push - push)) < 1e-5
+    assert found.speed == pytest.approx(np.gradient(found.position, loop.T), abs=1e-9)
 
 
 @pytest.mark.parametrize("distance", [6.0, -6.0])
@@ -89,12 +92,38 @@ def test_friction_holds_the_shaft_back_until_the_integral_carries_it(
     loop = PositionLoop(speed, PositionGains(Kp=30.0, speed_share=1.0))
     move = Move(distance=distance, speed=40.0, acceleration=600.0, jerk_time=0.02)
     free, rubbed = loop.moved(move, 0.5), loop.moved(move, 0.5, friction=2.0)
-    by_hand = _by_hand(loop, move, free.t.size, friction=math.copysign(2.0, distance))
-    assert np.max(np.abs(rubbed.position - by_hand)) < 1e-6
+    position, push = _by_hand(loop, move, free.t.size, friction=math.copysign(2.0, distance))
+    assert np.max(np.abs(rubbed.position - position)) < 1e-6
+    assert np.max(np.abs(rubbed.push - push)) < 1e-5
     side = math.copysign(1.0, distance)
     assert np.max(side * rubbed.lag) > np.max(side * free.lag) + 1e-3
     assert rubbed.push[-1] - free.push[-1] == pytest.approx(side * 2.0, rel=0.02)
     assert rubbed.position[-1] == pytest.approx(distance, abs=1e-3)
+
+
+def test_a_loop_on_a_grid_is_its_exact_response(speed: SpeedLoop) -> None:
+    loop = PositionLoop(speed, PositionGains(Kp=30.0))
+    omega, gain, phase = loop.on_grid(5.0, 90)
+    expected, _ = loop.opened.response(omega)
+    assert gain == pytest.approx(expected, rel=1e-9)
+    assert phase == pytest.approx(np.unwrap(np.angle(expected)), abs=1e-9)
+
+
+@pytest.mark.parametrize("side", [1.0, -1.0])
+def test_figures_of_a_move_that_goes_too_far_and_comes_back(side: float) -> None:
+    t = np.arange(8) * 0.1
+    asked = side * np.array([0.0, 1.0, 2.0, 3.0, 3.0, 3.0, 3.0, 3.0])
+    position = side * np.array([0.0, 0.6, 1.4, 2.5, 3.2, 3.1, 2.98, 3.0])
+    found = move_figures(t, asked, position, 0.3, 0.05)
+    assert found.following == pytest.approx(0.6)
+    assert found.overshoot == pytest.approx(0.2)
+    assert found.settling == pytest.approx(0.3)  # from 0.6 s on it is within 0.05
+    assert found.late == pytest.approx(0.5)
+    assert math.isnan(move_figures(t, asked, position, 0.3, 0.0).settling) is False
+    assert math.isnan(move_figures(t[:6], asked[:6], position[:6], 0.3, 0.05).settling)
+    assert math.isnan(move_figures(t, asked, position, 1.0, 0.05).late)  # it is not seen
+    never_out = move_figures(t, asked, asked, 0.3, 4.0)
+    assert (never_out.following, never_out.overshoot, never_out.settling) == (0.0, 0.0, 0.0)
 
 
 @given(

@@ -72,7 +72,7 @@ def _spread(
 
 
 def _decibels(gain: complex) -> float:
-    return 20.0 * math.log10(max(abs(gain), 1e-9))
+    return 10.0 * math.log10(max(gain.real * gain.real + gain.imag * gain.imag, 1e-18))
 
 
 def _gain(num: Array, den: Array, angle: float) -> complex:
@@ -235,6 +235,27 @@ def _step_figures(t: Array, y: Array, found: Array) -> None:
     found[4], found[5] = settling, np.mean(y[n - tenth :])
 
 
+def _move_figures(
+    t: Array, asked: Array, position: Array, end: float, window: float, found: Array
+) -> None:
+    """Fill in what is read off a move: the most that is missing, how far beyond, when it settles.
+
+    found : rad, rad beyond the end, the last sample outside the window (−1: none), and rad that are
+        missing where the profile ends (NaN: it is not seen)
+    """
+    n = t.size
+    target = asked[n - 1]
+    found[0], found[1], found[2], found[3] = 0.0, 0.0, -1.0, math.nan
+    for k in range(n):
+        beyond = position[k] - target if target >= 0.0 else target - position[k]
+        found[0] = max(found[0], abs(asked[k] - position[k]))
+        found[1] = max(found[1], beyond)
+        if abs(beyond) > window:
+            found[2] = k
+        if t[k] >= end and math.isnan(found[3]):
+            found[3] = abs(beyond)
+
+
 def _inside(into: Array, coefficients: Array) -> bool:
     """Return whether a polynomial has all its roots in the left half plane (scheme of Routh).
 
@@ -283,6 +304,7 @@ def arguments() -> dict[str, tuple[object, ...]]:
         "_refine": (one, one, 1e-4, 0, 1.0, 2.0),
         "_reached": (one, one, 0.5),
         "_step_figures": (one, one, np.empty(6)),
+        "_move_figures": (one, one, one, 0.5, 0.5, np.empty(4)),
         "_inside": (one.reshape(1, 1), one),
         "_climb": (one, one, 1e-4, 1.0, 2.0),
         "_survey": (one, one, 1e-4, one, z, np.empty(4), np.empty(4), np.ones(4) + 0j),
@@ -317,6 +339,17 @@ def figures_of(t: Array, y: Array) -> tuple[float, float, float, float, float, f
     _step_figures(as_compiled(t), as_compiled(y), found)
     low, high, peak, at, settling, end = found.tolist()
     return low, high, peak, at, settling, end
+
+
+def figures_of_move(
+    t: Array, asked: Array, position: Array, end: float, window: float
+) -> tuple[float, float, int, float]:
+    """Return what `_move_figures` finds."""
+    found = np.empty(4)
+    t, asked, position = as_compiled(t), as_compiled(asked), as_compiled(position)
+    _move_figures(t, asked, position, end, window, found)
+    following, overshoot, last, late = found.tolist()
+    return following, overshoot, int(last), late
 
 
 def inside(into: Array, coefficients: Array) -> bool:

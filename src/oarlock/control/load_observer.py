@@ -62,7 +62,8 @@ class Ways:
 
     def seen(self, pi: Coefficients) -> Coefficients:
         """Return the way of the measured speed, its sign turned."""
-        return add(times(self.poles, pi), self.extra)
+        asked = self.asked(pi)
+        return add(asked, self.extra) if any(self.extra) else asked
 
     @property
     def ahead(self) -> Coefficients:

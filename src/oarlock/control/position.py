@@ -11,6 +11,8 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.control._kernels import figures_of_move
+from oarlock.control._steps import filtered, rows
 from oarlock.control.discrete import Coefficients, Discrete, add, product, times
 from oarlock.control.margins import Margins, margins
 from oarlock.control.profile import Move
@@ -19,6 +21,7 @@ from oarlock.errors import InputError
 from oarlock.machine.position_loop import PositionGains
 
 Array = NDArray[np.float64]
+Complex = NDArray[np.complex128]
 _SLIPS = 8.0  # times 1/Kp, over which the answer to a load is looked at
 _QUIET = 1e-3  # overshoot of a plain step that counts as none
 _HALVINGS = 30  # of three decades: kept gains are compared with what is found to 1e-9
@@ -57,11 +60,6 @@ class PositionLoop:
     def closed(self) -> Discrete:
         """From the position asked for to the position, nothing asked ahead."""
         return self._closed(self.opened.num)
-
-    @cached_property
-    def missed(self) -> Discrete:
-        """From the position asked for to what is missing of it, nothing asked ahead."""
-        return self._closed(self.opened.den)
 
     @cached_property
     def by_load(self) -> Discrete:
@@ -113,11 +111,19 @@ class PositionLoop:
         _refuse_unstable(self.speed)
         led = _led(self.speed, self.gains.speed_share, move, start, int(seconds / self.T) + 1,
                    friction)  # fmt: skip
-        lag = self.missed.output(led.asked - led.position)
+        pushing = times(_pushing(self.speed, _asked(self.speed)).num, (self.gains.Kp, 0.0))
+        lag, push = filtered(
+            rows(self._characteristic, self.opened.den, pushing)[1:],
+            np.array(self._characteristic), led.asked - led.position,
+        )  # fmt: skip
         position = led.asked - lag
-        push = led.push + _pushing(self.speed, _asked(self.speed)).output(self.gains.Kp * lag)
         return Moved(t=led.t, asked=led.asked, position=position, speed_asked=led.speed,
-                     speed=_slope(position, self.T), push=push)  # fmt: skip
+                     speed=_slope(position, self.T), push=led.push + push)  # fmt: skip
+
+    def on_grid(self, low: float, points: int) -> tuple[Array, Complex, Array]:
+        """Return (rad/s, gain, unwrapped phase in rad) of the open loop, as `Discrete.on_grid`."""
+        omega, gain, phase = _unit_on_grid(self.speed, low, points)
+        return omega, self.gains.Kp * gain, phase
 
 
 def _refuse_unstable(speed: SpeedLoop) -> None:
@@ -160,6 +166,12 @@ def _slope(x: Array, T: float) -> Array:
 def loop_of(speed: SpeedLoop, gains: PositionGains) -> PositionLoop:
     """Return a loop; kept, since it works out itself what is asked of it again and again."""
     return PositionLoop(speed, gains)
+
+
+@lru_cache(maxsize=8)
+def _unit_on_grid(speed: SpeedLoop, low: float, points: int) -> tuple[Array, Complex, Array]:
+    """Return what `PositionLoop.on_grid` does at a gain of 1; not to be changed."""
+    return _way(speed, _asked(speed)).on_grid(low, points)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -230,20 +242,9 @@ def move_figures(t: Array, asked: Array, position: Array, end: float, window: fl
     window : rad to each side of the target
 
     """
-    target = float(asked[-1])
-    side = math.copysign(1.0, target) if target else 1.0
-    beyond = side * (position - target)
-    missing = np.abs(beyond)
-    outside = (missing > window).nonzero()[0]
-    last = int(outside[-1]) if outside.size else -1
+    following, overshoot, last, late = figures_of_move(t, asked, position, end, window)
     settled = math.nan if last == t.size - 1 else max(float(t[last + 1]) - end, 0.0)
-    ended = int(np.searchsorted(t, end))
-    return MoveFigures(
-        following=float(np.abs(asked - position).max()),
-        overshoot=max(float(beyond.max()), 0.0),
-        settling=settled,
-        late=float(missing[ended]) if ended < t.size else math.nan,
-    )
+    return MoveFigures(following=following, overshoot=overshoot, settling=settled, late=late)
 
 
 def step_overshoot(loop: PositionLoop) -> float:

@@ -151,12 +151,12 @@ class SpeedLoop:
     @cached_property
     def _rows(self) -> Array:
         """What the controller makes of its inputs, as `_steps.stepped` has its rows."""
-        own, lag = self.ways, self.lagged
-        seen = self.controller.num
-        parts = [(own.den, lag.den), (seen, lag.den), (self.asked(self.gains.weight), lag.num)]
+        controller, asked = self.controller, self.asked(self.gains.weight)
         if not self.gains.reference > 0.0:
-            return rows(*(part for part, _ in parts))
-        return rows(*(times(*both) for both in parts))
+            return rows(controller.den, controller.num, asked)
+        lag = self.lagged
+        return rows(times(controller.den, lag.den), times(controller.num, lag.den),
+                    times(asked, lag.num))  # fmt: skip
 
     def tracks_up_to(self, share: float, omega: Array) -> float:
         """Return where (rad/s) along a grid the speed falls below a share of what is asked for.

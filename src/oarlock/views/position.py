@@ -17,6 +17,7 @@ from oarlock.control.position_design import (
     position_gains,
     position_target,
 )
+from oarlock.control.profile import Move
 from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_design import angle_step, loop_in_use, speed_gains
 from oarlock.errors import InputError
@@ -131,12 +132,17 @@ def test_of(settings: MoveSettings, axis: Axis) -> PositionMove:
     InputError : no inertia is known
 
     """
-    usual = usual_move(axis)
+    usual = replace(_usual(_inner(axis)), **position_target(axis).ramp)
     given = {
         name: getattr(usual, name) if getattr(settings, name) is None else getattr(settings, name)
         for name in ("distance", "speed", "acceleration", "jerk_time")
     }
     return PositionMove(**given)
+
+
+@lru_cache(maxsize=8)
+def _usual(axis: Axis) -> Move:
+    return usual_move(axis)
 
 
 def designed(axis: Axis, target: PositionTarget) -> PositionGains:
@@ -180,7 +186,7 @@ def picture(axis: Axis, settings: MoveSettings) -> PositionPicture:
         test.move, test.move.duration + 0.6 * test.settle, friction=friction_of(axis)
     )
     low = math.tau * LOWEST
-    omega, opened, phase = loop.opened.on_grid(low, _POINTS)
+    omega, opened, phase = loop.on_grid(low, _POINTS)
     drawn = np.abs([opened, opened / (1.0 + opened)])
     open_gain, closed_gain = 20.0 * np.log10(np.maximum(drawn, 1e-9))
     return PositionPicture(

@@ -304,7 +304,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
     amplitude = settings.amplitude or _round(step_within(loop, axis, speed))
     count = count_of(axis)
     samples = int(_drawn(loop) / T) + 1
-    t = np.arange(samples, dtype=np.float64) * T
+    t = _times(samples, T)
     response, push, sag, answer = loop.steps(samples)
     amperes = torque / axis.machine.torque_constant
     light, heavy = amplitude * loop.speeds_on(base.others, samples)
@@ -340,6 +340,12 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
         phase=phase,
         filters=axis.loops[KEY].filters,
     )  # fmt: skip
+
+
+@lru_cache(maxsize=4)
+def _times(samples: int, T: float) -> Array:
+    """Return the times (s) of samples; not to be changed."""
+    return np.arange(samples, dtype=np.float64) * T
 
 
 def _drawn(loop: SpeedLoop) -> float:
