@@ -28,8 +28,8 @@ from tests.speed_axis import tuned_winch
 
 from benchmarks.machines import the_axis
 from oarlock.cancel import Cancel
+from oarlock.control._steps import recur
 from oarlock.control.compiled import warm
-from oarlock.control._steps import _recur
 from oarlock.control.current import design_current
 from oarlock.control.position_design import design_position
 from oarlock.demo.project import make_demo
@@ -84,7 +84,7 @@ def analysis(*, short: bool = False) -> list[Row]:
     for row, way in zip(b, (loop.closed, loop.effort), strict=True):
         row[a.size - len(way.num) :] = way.num
     one, out = np.ones(400), np.empty((2, 400))
-    plain = median_ms(lambda: _recur(b, a, one, np.zeros(a.size - 1), out), 30)
+    plain = median_ms(lambda: recur(b, a, one, np.zeros(a.size - 1), out), 30)
     return [
         Row("analysis of one drag position", whole, 0.5, "ms"),
         Row("plain Python over compiled step response", plain / fast, 10.0, "×", at_least=True),

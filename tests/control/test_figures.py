@@ -112,5 +112,5 @@ def test_arrays_of_any_kind_wait_for_no_compiler() -> None:
     assert step_figures(np.arange(5.0), whole).rise == pytest.approx(0.8)
     _steps.filtered(np.ones((1, 2)), np.ones(2), apart)
     _steps.filtered(np.ones((1, 2)), np.ones(2), locked)
-    kernels: list[Any] = [_kernels._step_figures, _steps._recur]
+    kernels: list[Any] = [_kernels._step_figures, _steps.recur]
     assert [len(kernel.signatures) for kernel in kernels] == [1, 1]

@@ -112,7 +112,7 @@ def test_compiled_and_plain_recursion_agree_bit_for_bit() -> None:
     rng = np.random.default_rng(1)
     b, a, x = rng.normal(size=(2, 4)), np.array([1.0, 1.5, 0.9, 0.15]), rng.normal(size=300)
     slow = np.empty((2, 300))
-    plain("_recur")(b, a, x, np.zeros(3), slow)
+    plain("recur")(b, a, x, np.zeros(3), slow)
     assert np.array_equal(_steps.filtered(b, a, x), slow)
     assert np.array_equal(_steps.filtered(b[1:], a, x), slow[1:])
 

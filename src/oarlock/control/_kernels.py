@@ -157,6 +157,21 @@ def _climb(num: Array, den: Array, Ts: float, low: float, high: float) -> float:
     return 0.5 * (a + b)
 
 
+def _look(
+    num: Array, den: Array, into: Array, Ts: float, omega: Array, delta: Complex,
+    kinds: Array, at: Array, gains: Complex,
+) -> tuple[bool, int]:  # fmt: skip
+    """Return whether a loop is stable once it is closed, and what `_survey` returns of it.
+
+    into : as of `_inside`
+    """
+    closed, late = den.copy(), den.size - num.size
+    for k in range(num.size):
+        closed[late + k] += num[k]
+    stable = _inside(into, closed)
+    return stable, _survey(num, den, Ts, omega, delta, kinds, at, gains)
+
+
 def _survey(
     num: Array, den: Array, Ts: float, omega: Array, delta: Complex,
     kinds: Array, at: Array, gains: Complex,
@@ -308,6 +323,17 @@ def arguments() -> dict[str, tuple[object, ...]]:
         "_inside": (one.reshape(1, 1), one),
         "_climb": (one, one, 1e-4, 1.0, 2.0),
         "_survey": (one, one, 1e-4, one, z, np.empty(4), np.empty(4), np.ones(4) + 0j),
+        "_look": (
+            one,
+            one,
+            one.reshape(1, 1),
+            1e-4,
+            one,
+            z,
+            np.empty(4),
+            np.empty(4),
+            np.ones(4) + 0j,
+        ),
     }
 
 
@@ -358,9 +384,17 @@ def inside(into: Array, coefficients: Array) -> bool:
 
 
 def survey(
-    num: Array, den: Array, Ts: float, omega: Array, delta: Complex
-) -> tuple[Array, Array, Complex]:
-    """Return (kinds, rad/s, gain) of crossings and troughs along a grid; kinds as in `_survey`."""
+    num: Array, den: Array, into: Array, Ts: float, omega: Array, delta: Complex
+) -> tuple[bool, Array, Array, Complex]:
+    """Return whether an open loop is stable closed, and (kinds, rad/s, gain) of what is on a grid.
+
+    Those are crossings and troughs, kinds as in `_survey`.
+
+    Parameters
+    ----------
+    into : as in `inside`, of the closed loop's coefficients
+
+    """
     kinds, at, gains = np.empty(_MOST), np.empty(_MOST), np.empty(_MOST, dtype=np.complex128)
-    n = _survey(num, den, Ts, omega, delta, kinds, at, gains)
-    return kinds[:n], at[:n], gains[:n]
+    stable, n = _look(num, den, into, Ts, omega, delta, kinds, at, gains)
+    return stable, kinds[:n], at[:n], gains[:n]

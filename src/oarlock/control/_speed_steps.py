@@ -15,28 +15,32 @@ Array = NDArray[np.float64]
 # Answers by the rows of controller and plant that their numerators are made of.
 SPEED, SAG = np.array([(2, 2)]), np.array([(0, 3)])  # after a step that is asked for, and of load
 CURRENTS = np.array([(2, 0), (1, 4), (1, 5)])  # after both of them, and after an error of the speed
-FIRST = np.concatenate([SPEED, CURRENTS])
+FIRST = np.concatenate([SPEED, CURRENTS, SAG])
 
 
 def _answered(
-    controller: Array, plants: Array, taken: Array, first: Array, sag: Array, told: Array
+    controller: Array, plant: Array, taken: Array, first: Array, sag: Array, told: Array
 ) -> None:
     """Fill in the answers of a loop to a step of 1 that is asked for, and to those that disturb.
 
-    controller, plants : as of `_steps.fill_steps`, of one plant with six rows
+    controller, plant : as of `_steps.close`, six rows of the plant
     taken : by what the errors of the angle, that are shared by samples, count in each
-    first : (1, 4, samples), as `FIRST`; sag : (1, 1, samples), as `SAG`
+    first : (5, samples), as `FIRST`; sag : (more samples,), its last row taken further
     told : (4,), the most current that is asked for, the area of the sag (in samples), and the power
         of the current by a single error of the speed and by one that counts as `taken`
     """
-    _steps.fill_steps(controller, plants, FIRST, first)
-    _steps.fill_steps(controller, plants, SAG, sag)
+    nums, closed = _steps.close(controller, plant, FIRST)
+    state, one, n = np.zeros(closed.size - 1), np.ones(sag.size), first.shape[1]
+    further = np.empty((1, sag.size - n))
+    _steps.recur(nums, closed, one[:n], state, first)
+    _steps.recur(nums[4:], closed, one[n:], state, further)
+    sag[:n], sag[n:] = first[4], further[0]
+    push, unrest = first[1], first[3]
     told[:] = 0.0
-    for k in range(sag.shape[2]):
-        told[1] += abs(sag[0, 0, k])
-    unrest = first[0, 3]
-    for k in range(unrest.size):
-        told[0] = max(told[0], abs(first[0, 1, k]))
+    for k in range(sag.size):
+        told[1] += abs(sag[k])
+    for k in range(n):
+        told[0] = max(told[0], abs(push[k]))
         counted = 0.0
         for i in range(min(taken.size, k + 1)):
             pulse = unrest[k - i] - (unrest[k - i - 1] if k > i else 0.0)
@@ -50,13 +54,8 @@ def _tracking(
     controller: Array, plant: Array, Ts: float, omega: Array, level: float
 ) -> float:  # fmt: skip
     """Return where the speed falls below a share of what is asked for."""
-    n, m = controller.shape[1], plant.shape[1]
-    num, den = np.zeros(n + m - 1), np.zeros(n + m - 1)
-    for i in range(n):
-        for j in range(m):
-            num[i + j] += controller[2, i] * plant[2, j]
-            den[i + j] += controller[0, i] * plant[0, j] + controller[1, i] * plant[1, j]
-    return _kernels.falls_below(num, den, Ts, omega, level)
+    nums, closed = _steps.close(controller, plant, SPEED)
+    return _kernels.falls_below(nums[0], closed, Ts, omega, level)
 
 
 def _dip_figures(y: Array, found: Array) -> None:
@@ -80,25 +79,25 @@ def arguments() -> dict[str, tuple[object, ...]]:
     """Return what each is compiled for, callees first."""
     one = np.ones(1)
     return {
-        "_answered": (np.ones((3, 1)), np.ones((1, 6, 1)), one, np.empty((1, 4, 1)),
-                      np.empty((1, 1, 1)), np.empty(4)),
+        "_answered": (np.ones((3, 1)), np.ones((6, 1)), one, np.empty((5, 1)), np.empty(2),
+                      np.empty(4)),
         "_tracking": (np.ones((3, 1)), np.ones((6, 1)), 1e-4, one, 0.5),
         "_dip_figures": (one, np.empty(4)),
     }  # fmt: skip
 
 
 def answered(
-    controller: Array, plants: Array, taken: Array, samples: tuple[int, int]
+    controller: Array, plant: Array, taken: Array, samples: tuple[int, int]
 ) -> tuple[Array, Array, tuple[float, float, float, float]]:
     """Return (first, sag, told) as `_answered` fills them in, over so many samples each.
 
     Those of a loop that swings up are held as `_steps.filtered` holds them.
     """
-    first, sag, told = np.empty((1, 4, samples[0])), np.empty((1, 1, samples[1])), np.empty(4)
+    first, sag, told = np.empty((5, samples[0])), np.empty(samples[1]), np.empty(4)
     with quietly():
-        _answered(controller, plants, taken, first, sag, told)
+        _answered(controller, plant, taken, first, sag, told)
     most, area, alone, shared = (x if x < ENDLESS else ENDLESS for x in told.tolist())
-    return held(first[0]), held(sag[0, 0]), (most, area, alone, shared)
+    return held(first), held(sag), (most, area, alone, shared)
 
 
 def tracking(controller: Array, plant: Array, Ts: float, omega: Array, level: float) -> float:

@@ -14,7 +14,7 @@ Ways = NDArray[np.int64]
 ENDLESS = 1e12  # of an answer: one that grows is held there
 
 
-def _recur(nums: Array, den: Array, x: Array, state: Array, y: Array) -> None:
+def recur(nums: Array, den: Array, x: Array, state: Array, y: Array) -> None:
     """Fill in each of num/den in δ applied to `x`, from rest: a chain of summers.
 
     nums : (ways, order + 1), highest power first as `den`; state : (order,), zeros;
@@ -40,28 +40,32 @@ def _recur(nums: Array, den: Array, x: Array, state: Array, y: Array) -> None:
             state[0] += fed
 
 
-def fill_steps(controller: Array, plants: Array, ways: Ways, y: Array) -> None:
-    """Fill in what a step of 1 makes of loops that one controller closes round several plants.
+def close(controller: Array, plant: Array, ways: Ways) -> tuple[Array, Array]:
+    """Return (numerators, denominator) of the ways of a loop that is closed, highest power first.
 
     controller : (rows, n + 1), the first its denominator, the second its numerator of the error;
-    plants : (plants, rows, m + 1), the first the denominator, the second the numerator of what the
-        controller sees;
-    ways : (ways, 2), by which row of the controller and of the plant an answer's numerator is made;
-    y : (plants, ways, samples)
+    plant : (rows, m + 1), the first the denominator, the second the numerator of what is seen;
+    ways : (ways, 2), by which row of the controller and of the plant a numerator is made
     """
-    n, m = controller.shape[1], plants.shape[2]
-    closed, nums = np.empty(n + m - 1), np.empty((ways.shape[0], n + m - 1))
+    n, m = controller.shape[1], plant.shape[1]
+    nums, closed = np.zeros((ways.shape[0], n + m - 1)), np.zeros(n + m - 1)
+    for i in range(n):
+        for j in range(m):
+            closed[i + j] += controller[0, i] * plant[0, j] + controller[1, i] * plant[1, j]
+            for w in range(ways.shape[0]):
+                nums[w, i + j] += controller[ways[w, 0], i] * plant[ways[w, 1], j]
+    return nums, closed
+
+
+def _stepped(controller: Array, plants: Array, ways: Ways, y: Array) -> None:
+    """Fill in what a step of 1 makes of loops that one controller closes round several plants.
+
+    controller, ways : as of `close`; plants : (plants, rows, m + 1); y : (plants, ways, samples)
+    """
     one = np.ones(y.shape[2])
     for p in range(plants.shape[0]):
-        closed[:], nums[:] = 0.0, 0.0
-        for i in range(n):
-            for j in range(m):
-                closed[i + j] += (
-                    controller[0, i] * plants[p, 0, j] + controller[1, i] * plants[p, 1, j]
-                )
-                for w in range(ways.shape[0]):
-                    nums[w, i + j] += controller[ways[w, 0], i] * plants[p, ways[w, 1], j]
-        _recur(nums, closed, one, np.zeros(closed.size - 1), y[p])
+        nums, closed = close(controller, plants[p], ways)
+        recur(nums, closed, one, np.zeros(closed.size - 1), y[p])
 
 
 def arguments() -> dict[str, tuple[object, ...]]:
@@ -69,8 +73,9 @@ def arguments() -> dict[str, tuple[object, ...]]:
     one = np.ones(1)
     rows, ways = np.ones((2, 1)), np.zeros((1, 2), dtype=np.int64)
     return {
-        "_recur": (one.reshape(1, 1), one, one, np.empty(0), np.empty((1, 1))),
-        "fill_steps": (rows, rows.reshape(1, 2, 1), ways, np.empty((1, 1, 1))),
+        "recur": (one.reshape(1, 1), one, one, np.empty(0), np.empty((1, 1))),
+        "close": (rows, rows, ways),
+        "_stepped": (rows, rows.reshape(1, 2, 1), ways, np.empty((1, 1, 1))),
     }
 
 
@@ -86,7 +91,7 @@ def filtered(nums: Array, den: Array, x: Array) -> Array:
     """
     x, y = as_compiled(x), np.empty((nums.shape[0], x.size))
     with quietly():
-        _recur(nums, den, x, np.zeros(den.size - 1), y)
+        recur(nums, den, x, np.zeros(den.size - 1), y)
     return held(y)
 
 
@@ -95,12 +100,12 @@ def stepped(controller: Array, plants: Array, ways: Ways, samples: int) -> Array
 
     Parameters
     ----------
-    controller, plants, ways : as in `fill_steps`, polynomials in δ, highest power first
+    controller, plants, ways : as in `close`, polynomials in δ, highest power first
 
     """
     y = np.empty((plants.shape[0], ways.shape[0], samples))
     with quietly():
-        fill_steps(controller, plants, ways, y)
+        _stepped(controller, plants, ways, y)
     return held(y)
 
 
@@ -120,7 +125,7 @@ def as_compiled(x: Array) -> Array:
 
 def quietly() -> AbstractContextManager[object]:
     """Have plain Python say nothing of what grows; compiled code does not."""
-    plain = isinstance(_recur, FunctionType)
+    plain = isinstance(recur, FunctionType)
     return np.errstate(over="ignore", invalid="ignore") if plain else nullcontext()
 
 

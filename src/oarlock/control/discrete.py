@@ -19,7 +19,7 @@ from oarlock.control._steps import filtered, rows
 Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
 Coefficients = tuple[float, ...]
-_FEW = 14  # poles up to which the scheme of Routh is as good as finding them
+FEW = 14  # poles up to which the scheme of Routh is as good as finding them
 
 
 @dataclass(frozen=True)
@@ -114,7 +114,7 @@ class Discrete:
     @cached_property
     def is_stable(self) -> bool:
         """Whether all its poles lie inside the unit circle of z."""
-        if self.order <= _FEW:
+        if self.order <= FEW:
             return all_inside(self.den)
         # |z| < 1 is 2 Re δ + |δ|² < 0, which keeps its digits near z = 1.
         return bool(np.all(2.0 * self.poles.real + np.abs(self.poles) ** 2 < 0.0))
@@ -326,11 +326,11 @@ def all_inside(coefficients: Coefficients) -> bool:
     digits are lost; there the scheme of Routh counts (Jury, Theory and Application of the
     z-Transform Method, 1964, ch. 3).
     """
-    return inside(_into_w(len(coefficients) - 1), np.array(coefficients))
+    return inside(into_left(len(coefficients) - 1), np.array(coefficients))
 
 
 @lru_cache(maxsize=32)
-def _into_w(n: int) -> Array:
+def into_left(n: int) -> Array:
     """Return what each coefficient in δ (column) adds to each power of w (row), for degree `n`.
 
     δ^(n − k) becomes (2w)^(n − k) (1 − w)^k, all times (1 − w)^n.

@@ -14,7 +14,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.control._kernels import survey
-from oarlock.control.discrete import Coefficients, Discrete, grid, on_circle, roots
+from oarlock.control.discrete import (
+    FEW,
+    Coefficients,
+    Discrete,
+    grid,
+    into_left,
+    on_circle,
+    roots,
+)
 
 Array = NDArray[np.float64]
 Complex = NDArray[np.complex128]
@@ -67,9 +75,10 @@ def margins(loop: Discrete) -> Margins:
     With several crossings, `crossover` is the one whose phase is nearest to -180°.
     """
     nyquist = math.pi / loop.Ts
-    stable = loop.feedback().is_stable
     omega, delta = _dense(loop)
-    seen = survey(*loop.arrays, loop.Ts, omega, delta)
+    stable, *seen = survey(*loop.arrays, into_left(loop.order), loop.Ts, omega, delta)
+    if loop.order > FEW:
+        stable = loop.feedback().is_stable
     found: list[list[tuple[float, complex]]] = [[], [], [], []]
     for kind, w, gain in zip(*(column.tolist() for column in seen), strict=True):
         found[int(kind)].append((w, gain))

@@ -83,10 +83,10 @@ class PositionLoop:
         samples = int(min(max(_SLIPS / (self.gains.Kp * self.T), 400), 20000))
         return excess * float(np.max(np.abs(self.by_load.step(samples))))
 
-    @cached_property
+    @property
     def is_stable(self) -> bool:
         """Whether all poles of the closed loop lie inside the unit circle."""
-        return self.opened.feedback().is_stable
+        return self.margins.stable
 
     def moved(
         self, move: Move, seconds: float, *, start: float = 0.0, friction: float = 0.0

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.control._kernels import spread
-from oarlock.control._speed_steps import FIRST, SAG, SPEED, answered, dip_figures, tracking
+from oarlock.control._speed_steps import FIRST, SPEED, answered, dip_figures, tracking
 from oarlock.control._steps import rows, stepped
 from oarlock.control.discrete import Coefficients, Discrete, grid, product, times
 from oarlock.control.load_observer import Ways, pi_of, reference_share, ways
@@ -124,11 +124,10 @@ class SpeedLoop:
 
         Each is the plain speed (rad/s) and the current asked for (A), (samples,).
         """
-        (speed, push, answer, _), sag, _ = self._answers
+        (speed, push, answer, _, _), sag, _ = self._answers
         if samples > _FIRST:
-            speed, push, answer, _ = stepped(self._rows, self._plant_rows, FIRST, samples)[0]
-        if samples > _LASTS:
-            sag = stepped(self._rows, self._plant_rows, SAG, samples)[0, 0]
+            plant = self.plant.rows[np.newaxis]
+            speed, push, answer, _, sag = stepped(self._rows, plant, FIRST, samples)[0]
         return speed[:samples], push[:samples], sag[:samples], -answer[:samples]
 
     def speeds_on(self, plants: Array, samples: int) -> Array:
@@ -165,14 +164,10 @@ class SpeedLoop:
         """
         return tracking(self._rows, self.plant.rows, self.plant.T, omega, share)
 
-    @property
-    def _plant_rows(self) -> Array:
-        return self.plant.rows[np.newaxis]
-
     @cached_property
     def _answers(self) -> tuple[Array, Array, tuple[float, float, float, float]]:
         """Answers to a step and to a disturbance, and their figures, as `answered` returns them."""
-        return answered(self._rows, self._plant_rows, self.plant.jumps[1], (_FIRST, _LASTS))
+        return answered(self._rows, self.plant.rows, self.plant.jumps[1], (_FIRST, _LASTS))
 
     @cached_property
     def most_pushed(self) -> float:
@@ -194,10 +189,10 @@ class SpeedLoop:
         """Area of the speed's dip after a step of load of 1 A, rad: the less, the stiffer."""
         return self._answers[2][1] * self.plant.T
 
-    @cached_property
+    @property
     def is_stable(self) -> bool:
         """Whether all poles of the closed loop lie inside the unit circle."""
-        return self.opened.feedback().is_stable
+        return self.margins.stable
 
     def ripple(self, count: float) -> float:
         """Return the current (A rms) that the steps of one count (rad) of the angle make.

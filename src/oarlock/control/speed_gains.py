@@ -49,7 +49,7 @@ def solved(
     angle = crossover * plant.T
     if not 0.0 < angle < math.pi:
         return None
-    seen = plant.push.at(crossover) * plant.following.at(crossover)
+    seen = plant.seen.at(crossover)
     if seen == 0.0:
         return None
     wanted = cmath.rect(1.0, margin - math.pi) / seen
