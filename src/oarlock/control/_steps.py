@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 Array = NDArray[np.float64]
 Ways = NDArray[np.int64]
+_DOUBLE = np.dtype(np.float64)
 ENDLESS = 1e12  # of an answer: one that grows is held there
 
 
@@ -120,7 +121,7 @@ def as_compiled(x: Array) -> Array:
 
     Any other kind would be compiled for when it first comes, which takes a second.
     """
-    return x if x.flags.carray and x.dtype == np.float64 else np.array(x, dtype=np.float64)
+    return x if x.dtype is _DOUBLE and x.flags.carray else np.array(x, dtype=np.float64)
 
 
 def quietly() -> AbstractContextManager[object]:

@@ -81,7 +81,8 @@ class PositionLoop:
         if not (self.speed.gains.Ki > 0.0 or self.speed.gains.observer > 0.0):
             return 0.0
         samples = int(min(max(_SLIPS / (self.gains.Kp * self.T), 400), 20000))
-        return excess * float(np.max(np.abs(self.by_load.step(samples))))
+        slipped = self.by_load.step(samples)
+        return excess * max(float(slipped.max()), -float(slipped.min()))
 
     @property
     def is_stable(self) -> bool:

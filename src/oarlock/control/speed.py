@@ -124,11 +124,12 @@ class SpeedLoop:
 
         Each is the plain speed (rad/s) and the current asked for (A), (samples,).
         """
-        (speed, push, answer, _, _), sag, _ = self._answers
+        first, sag, _ = self._answers
         if samples > _FIRST:
-            plant = self.plant.rows[np.newaxis]
-            speed, push, answer, _, sag = stepped(self._rows, plant, FIRST, samples)[0]
-        return speed[:samples], push[:samples], sag[:samples], -answer[:samples]
+            first = stepped(self._rows, self.plant.rows[np.newaxis], FIRST, samples)[0]
+            sag = first[4]
+        speed, push, answer = first[:3, :samples]
+        return speed, push, sag[:samples], -answer
 
     def speeds_on(self, plants: Array, samples: int) -> Array:
         """Return the speed after a step of 1 rad/s on other plants of its kind, each in a row.
@@ -212,6 +213,7 @@ class Spread:
     """What a plant makes of the frequencies that are drawn; it stays while gains are dragged."""
 
     omega: Array  # rad/s
+    hertz: Array
     delta: Complex  # e^(jωT) − 1
     plant: Complex  # (3, frequencies): what is seen, the plain speed, what no filter is in
     turned: Array  # rad, unwrapped phase of what is seen
@@ -228,8 +230,8 @@ def spread_of(plant: SpeedPlant, bare: SpeedPlant, low: float, points: int) -> S
     omega, delta = grid(plant.T, low, points)
     _, seen, turned = plant.seen.on_grid(low, points)
     plain, unfiltered = (way.on_grid(low, points)[1] for way in (plant.push, bare.seen))
-    return Spread(omega=omega, delta=delta, plant=np.array([seen, plain, unfiltered]),
-                  turned=turned)  # fmt: skip
+    return Spread(omega=omega, hertz=omega / math.tau, delta=delta,
+                  plant=np.array([seen, plain, unfiltered]), turned=turned)  # fmt: skip
 
 
 @lru_cache(maxsize=16)

@@ -6,8 +6,9 @@ stand in the axis.
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 
@@ -291,14 +292,18 @@ def loop_in_use(axis: Axis, *, turning: Turning = Turning()) -> SpeedLoop:
 @lru_cache(maxsize=16)
 def without_pi(axis: Axis) -> Axis:
     """Return the axis with all that its speed plant rests on, and no more of its loops."""
-    left = (("current", axis.loops["current"]), (KEY, Loop(filters=axis.loops[KEY].filters)))
-    return _the_same(replace(axis, loops=Loops(left)))
+    apart = tuple([getattr(axis, name) for name in _APART])
+    return _bare(apart, axis.loops["current"], axis.loops[KEY].filters)
+
+
+_APART = tuple(field.name for field in fields(Axis) if field.name != "loops")
 
 
 @lru_cache(maxsize=16)
-def _the_same(bare: Axis) -> Axis:
-    """Return one object for all axes that are equal: what is kept for it is found at once."""
-    return bare
+def _bare(apart: tuple[object, ...], current: Loop, filters: tuple[Filter, ...]) -> Axis:
+    """Return one object for all axes of equal parts: what is kept for it is found at once."""
+    given: dict[str, Any] = dict(zip(_APART, apart, strict=True))
+    return Axis(loops=Loops((("current", current), (KEY, Loop(filters=filters)))), **given)
 
 
 @lru_cache(maxsize=16)

@@ -99,7 +99,10 @@ class Loops:
     held: tuple[tuple[str, Loop], ...] = ()
 
     def __getitem__(self, key: str) -> Loop:
-        return next((loop for name, loop in self.held if name == key), _NOTHING)
+        for name, loop in self.held:
+            if name == key:
+                return loop
+        return _NOTHING
 
     def __iter__(self) -> Iterator[tuple[str, Loop]]:
         return iter(self.held)

@@ -112,11 +112,27 @@ def angle(rad: float) -> str:
     return f"{digits(math.degrees(rad), 2)}°"
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class _Base:
+    """What does not change while a handle is dragged."""
+
+    speed: SpeedLoop  # in use
+    quiet: float  # 1/s, the largest gain without overshoot round it
+    quiet_crossover: float  # Hz
+    friction: float  # A
+    sticks: float  # A, that breaking away takes more
+    limit: float  # A
+    step: float  # rad
+
+
 @lru_cache(maxsize=8)
-def _speed_loop(axis: Axis) -> tuple[SpeedLoop, float]:
-    """Return the speed loop in use, and the largest gain without overshoot round it."""
+def _base(axis: Axis) -> _Base:
     speed = loop_in_use(axis)
-    return speed, design_on(speed, PositionTarget()).gains.Kp
+    quiet = design_on(speed, PositionTarget())
+    return _Base(
+        speed, quiet.gains.Kp, quiet.margins.crossover / math.tau, friction_of(axis),
+        breaking_away(axis), current_limit(axis), angle_step(axis),
+    )  # fmt: skip
 
 
 @lru_cache(maxsize=16)
@@ -154,11 +170,11 @@ def designed(axis: Axis, target: PositionTarget) -> PositionGains:
 
     """
     old = position_gains(axis)
-    speed, quiet = _speed_loop(_inner(axis))
+    base = _base(_inner(axis))
     share = old.speed_share if old else 1.0
     if target.crossover is None:
-        return PositionGains(Kp=quiet, speed_share=share)
-    return _designed(speed, target, share)
+        return PositionGains(Kp=base.quiet, speed_share=share)
+    return _designed(base.speed, target, share)
 
 
 @lru_cache(maxsize=8)
@@ -178,15 +194,13 @@ def picture(axis: Axis, settings: MoveSettings) -> PositionPicture:
     if speed_gains(axis) is None:
         raise InputError("the speed loop has no gains yet", place="position loop",
                          remedy="Tune and verify the speed loop first")  # fmt: skip
-    speed, quiet = _speed_loop(_inner(axis))
+    base = _base(_inner(axis))
     gains, follows = _gains_shown(axis)
-    loop, test = loop_of(speed, gains), test_of(settings, axis)
+    loop, test = loop_of(base.speed, gains), test_of(settings, axis)
     found = loop.margins
-    moved = loop.moved(
-        test.move, test.move.duration + 0.6 * test.settle, friction=friction_of(axis)
-    )
-    low = math.tau * LOWEST
-    omega, opened, phase = loop.on_grid(low, _POINTS)
+    move = test.move
+    moved = loop.moved(move, move.duration + 0.6 * test.settle, friction=base.friction)
+    omega, opened, phase = loop.on_grid(math.tau * LOWEST, _POINTS)
     drawn = np.abs([opened, opened / (1.0 + opened)])
     open_gain, closed_gain = 20.0 * np.log10(np.maximum(drawn, 1e-9))
     return PositionPicture(
@@ -195,15 +209,15 @@ def picture(axis: Axis, settings: MoveSettings) -> PositionPicture:
         phase_margin=math.degrees(found.phase_margin),
         gain_margin=20.0 * math.log10(found.gain_margin)
         if math.isfinite(found.gain_margin) else math.inf,
-        quiet=quiet,
-        quiet_crossover=loop_of(speed, PositionGains(Kp=quiet)).margins.crossover / math.tau,
-        speed_crossover=speed.margins.crossover / math.tau,
+        quiet=base.quiet,
+        quiet_crossover=base.quiet_crossover,
+        speed_crossover=base.speed.margins.crossover / math.tau,
         nyquist=0.5 / loop.T,
         test=test, moved=moved,
-        figures=move_figures(moved.t, moved.asked, moved.position, test.move.duration, test.window),
-        limit=current_limit(axis),
-        step=angle_step(axis),
-        slip=loop.slip(breaking_away(axis)) if found.stable else 0.0,
+        figures=move_figures(moved.t, moved.asked, moved.position, move.duration, test.window),
+        limit=base.limit,
+        step=base.step,
+        slip=loop.slip(base.sticks) if found.stable else 0.0,
         f=omega / math.tau,
         open_gain=open_gain,
         closed_gain=closed_gain,

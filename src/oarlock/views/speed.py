@@ -160,6 +160,12 @@ class _Base:
     reaches: tuple[float, float, float]
     current: float  # crossover of the current loop, rad/s
     spread: Spread
+    limit: float  # A, that the controller may ask for
+    volts: float  # V, that the bus has left
+    noise: float  # rad/s rms, of the measured speed
+    count: float  # rad
+    most_shaken: float  # A rms, that the sensor's steps may shake
+    per_ampere: float  # N·m
 
 
 @lru_cache(maxsize=8)
@@ -182,6 +188,9 @@ def _base(axis: Axis, speed: float) -> _Base:
         plant, np.array([one.rows for one in sizes]), (sixty, fortyfive, thirty),
         margins(plant.current.opened).crossover,
         spread_of(plant, bare, math.tau * LOWEST, _POINTS),
+        limit=current_limit(axis), volts=volts_left(axis, turning),
+        noise=speed_noise(axis, turning), count=count_of(axis), most_shaken=RIPPLE * axis.rated,
+        per_ampere=axis.machine.torque_constant,
     )  # fmt: skip
 
 
@@ -251,8 +260,16 @@ def settled(settings: SpeedSettings, axis: Axis) -> tuple[float, float, float]:
 
 def worked_at(settings: SpeedSettings, axis: Axis) -> tuple[float, float]:
     """Return (speed in rad/s, torque in N·m) of the test."""
-    speed = usual_speed(axis) if settings.speed is None else settings.speed
-    return speed, usual_load(axis) if settings.torque is None else settings.torque
+    speed, torque = _usual(without_pi(axis))
+    return (
+        speed if settings.speed is None else settings.speed,
+        torque if settings.torque is None else settings.torque,
+    )
+
+
+@lru_cache(maxsize=8)
+def _usual(bare: Axis) -> tuple[float, float]:
+    return usual_speed(bare), usual_load(bare)
 
 
 def designed(axis: Axis, target: SpeedTarget, speed: float) -> SpeedGains:
@@ -294,19 +311,18 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
 
     """
     speed, torque = worked_at(settings, axis)
-    bare, turning = without_pi(axis), Turning(speed=speed)
+    bare = without_pi(axis)
     base = _base(bare, speed)
     gains, follows = _gains_shown(axis, speed)
     loop = loop_of(base.plant, gains)
     found, T = loop.margins, loop.plant.T
-    limit, noise = current_limit(axis), speed_noise(bare, turning)
-    linear = largest_step(loop, limit, volts_left(axis, turning))
-    amplitude = settings.amplitude or _round(step_within(loop, axis, speed))
-    count = count_of(axis)
+    room = base.limit, base.volts
+    linear = largest_step(loop, *room)
+    amplitude = settings.amplitude or _round(step_within(loop, *room, speed))
     samples = int(_drawn(loop) / T) + 1
     t = _times(samples, T)
     response, push, sag, answer = loop.steps(samples)
-    amperes = torque / axis.machine.torque_constant
+    amperes = torque / base.per_ampere
     light, heavy = amplitude * loop.speeds_on(base.others, samples)
     (opened, closed, without), phase = loop.spread(base.spread)
     margin = math.degrees(found.phase_margin)
@@ -326,14 +342,14 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
         push=amplitude * push,
         sag=-amperes * sag,
         sag_push=-amperes * answer,
-        amplitude=amplitude, torque=torque, amperes=amperes, limit=limit,
+        amplitude=amplitude, torque=torque, amperes=amperes, limit=base.limit,
         linear_up_to=linear if found.stable else math.nan,
         figures=step_figures(t, response),
         load=load_figures(t, amperes * sag) if found.stable else _NO_LOAD,
-        ripple=_ripple(loop, count, noise),
-        shakes=gains.Kp * noise > 0.97 * RIPPLE * axis.rated,
+        ripple=_ripple(loop, base),
+        shakes=gains.Kp * base.noise > 0.97 * base.most_shaken,
         shaped=abs(amplitude) > SHAPED * linear,
-        f=base.spread.omega / math.tau,
+        f=base.spread.hertz,
         open_gain=opened,
         closed_gain=closed,
         bare_gain=without,
@@ -353,11 +369,11 @@ def _drawn(loop: SpeedLoop) -> float:
     return at_least(span_of(loop), R10)
 
 
-def _ripple(loop: SpeedLoop, count: float, noise: float) -> float:
+def _ripple(loop: SpeedLoop, base: _Base) -> float:
     """Return the current (A rms) that the sensor's steps make; of a loop that swings up none is."""
     if not loop.is_stable:
         return math.inf
-    return loop.ripple(count) if count else loop.gains.Kp * noise
+    return loop.ripple(base.count) if base.count else loop.gains.Kp * base.noise
 
 
 def _decibels(ratio: float) -> float:

@@ -44,16 +44,22 @@ def usual_step(axis: Axis, speed: float) -> float:
     InputError : no gains, or no inertia
 
     """
-    return step_within(loop_in_use(axis, turning=Turning(speed=speed)), axis, speed)
+    turning = Turning(speed=speed)
+    loop, limit = loop_in_use(axis, turning=turning), current_limit(axis)
+    return step_within(loop, limit, volts_left(axis, turning), speed)
 
 
-def step_within(loop: SpeedLoop, axis: Axis, speed: float) -> float:
-    """Return the usual step (rad/s) of a loop that turns at `speed`, rad/s."""
+def step_within(loop: SpeedLoop, limit: float, volts: float, speed: float) -> float:
+    """Return the usual step (rad/s) of a loop that turns at `speed`, rad/s.
+
+    Parameters
+    ----------
+    limit, volts : A and V, as of `largest_step`
+
+    """
     if not loop.is_stable:
         return 0.1 * abs(speed)
-    limit = current_limit(axis)
-    linear = largest_step(loop, limit, volts_left(axis, Turning(speed=speed)))
-    amps = largest_step(loop, limit, math.inf)
+    linear, amps = largest_step(loop, limit, volts), largest_step(loop, limit, math.inf)
     return min(4.0 * linear, 0.6 * amps, 0.4 * abs(speed))
 
 
