@@ -1,7 +1,7 @@
 """What the Speed loop stage shows: sentences, curves, figures; pure functions of an axis."""
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
@@ -9,40 +9,29 @@ from numpy.typing import NDArray
 
 from oarlock.control.current import verdict
 from oarlock.control.figures import StepFigures, step_figures
-from oarlock.control.margins import Margins, margins
+from oarlock.control.margins import Margins
 from oarlock.control.speed import (
     SHAPED,
     LoadFigures,
     SpeedLoop,
-    Spread,
     largest_step,
     load_figures,
     loop_of,
-    spread_of,
     tracking_bandwidth,
 )
 from oarlock.control.speed_design import (
-    RIPPLE,
     Turning,
-    count_of,
     design_speed,
     observing,
-    plant_in_use,
-    plant_of,
     speed_gains,
-    speed_noise,
     speed_target,
     usual_speed,
-    volts_left,
-    wanted_of,
     with_pi,
     without_pi,
 )
-from oarlock.control.speed_gains import reach, stiffest, stiffest_observing
-from oarlock.control.speed_plant import SpeedPlant
+from oarlock.control.speed_gains import reach
 from oarlock.errors import InputError
 from oarlock.experiments.loops.speed_test import (
-    current_limit,
     span_of,
     step_within,
     usual_load,
@@ -60,13 +49,11 @@ from oarlock.records.settings import number, table
 from oarlock.views.current import UNSTABLE
 from oarlock.views.screen import SpeedSettings
 from oarlock.views.snapshot import Snapshot
+from oarlock.views.speed_base import Base, base_of, used
 from oarlock.views.stage import BEING_READ, Stage, State
 
 Array = NDArray[np.float64]
-LOWEST = 2.0  # Hz, where the frequency plots begin
-_POINTS = 180
 _HALF_POWER = 10.0 * math.log10(0.5)  # dB
-_TOLERANCE = 0.10  # of an inertia without a stated uncertainty
 STEP, LOAD = "speed step", "load step"
 _NO_LOAD = LoadFigures(dip=math.nan, dip_at=math.nan, recovery=math.nan, IAE=math.nan)
 
@@ -151,78 +138,10 @@ class SpeedPicture:
         )
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class _Base:
-    """What does not change while a handle is dragged."""
-
-    plant: SpeedPlant
-    others: Array  # rows of plants with the least and the largest inertia that it may have
-    reaches: tuple[float, float, float]
-    current: float  # crossover of the current loop, rad/s
-    spread: Spread
-    limit: float  # A, that the controller may ask for
-    volts: float  # V, that the bus has left
-    noise: float  # rad/s rms, of the measured speed
-    count: float  # rad
-    most_shaken: float  # A rms, that the sensor's steps may shake
-    per_ampere: float  # N·m
-
-
-@lru_cache(maxsize=8)
-def _base(axis: Axis, speed: float) -> _Base:
-    turning = Turning(speed=speed)
-    plant = plant_in_use(axis, turning)
-    J = axis.machine.inertia
-    off = 2.0 * J.std / J.value if J is not None and J.std else _TOLERANCE
-    shaft = plant.shaft
-    sizes = [
-        replace(plant, shaft=replace(shaft, motor=r * shaft.motor, load=r * shaft.load,
-                                     stiffness=r * shaft.stiffness))
-        for r in (1.0 - off, 1.0 + off)
-    ]  # fmt: skip
-    sixty, fortyfive, thirty = (
-        reach(plant, math.radians(degrees)) / math.tau for degrees in (60.0, 45.0, 30.0)
-    )
-    bare = plant_of(axis, turning=turning, filters=())
-    return _Base(
-        plant, np.array([one.rows for one in sizes]), (sixty, fortyfive, thirty),
-        margins(plant.current.opened).crossover,
-        spread_of(plant, bare, math.tau * LOWEST, _POINTS),
-        limit=current_limit(axis), volts=volts_left(axis, turning),
-        noise=speed_noise(axis, turning), count=count_of(axis), most_shaken=RIPPLE * axis.rated,
-        per_ampere=axis.machine.torque_constant,
-    )  # fmt: skip
-
-
 def _fallen(omega: Array, gain: Array) -> Array | None:
     """Return between which two frequencies a gain (dB) falls by 3 dB; None: not within those."""
     first = int((gain < _HALF_POWER).argmax())
     return omega[first - 1 : first + 1] if first else None
-
-
-def _used(bare: Axis, speed: float, loop: SpeedLoop) -> float:
-    """Return the share of the stiffness that a loop has, of what its margin allows."""
-    if not loop.is_stable:
-        return 0.0
-    degrees = round(math.degrees(loop.margins.phase_margin))
-    least = _least_area(bare, speed, degrees, observing(bare, loop.gains))
-    return min(least / loop.dip_area, 1.0) if least > 0.0 else 0.0
-
-
-@lru_cache(maxsize=16)
-def _least_area(axis: Axis, speed: float, degrees: int, beside: SpeedGains) -> float:
-    """Return the least area of a dip (rad for 1 A) that a margin allows with the axis's filters.
-
-    Of a PI, and of a P and a load observer where there is one.
-
-    NaN: no gains keep it.
-    """
-    wanted = wanted_of(axis, math.radians(max(degrees, 30)), Turning(speed=speed))
-    plant = _base(axis, speed).plant
-    tried = [stiffest(plant, wanted)]
-    if beside.observer > 0.0:
-        tried.append(stiffest_observing(plant, wanted, beside))
-    return min((found.dip_area for found in tried if found), default=math.nan)
 
 
 def _gains_shown(axis: Axis, speed: float) -> tuple[SpeedGains, bool]:
@@ -287,7 +206,7 @@ def designed(axis: Axis, target: SpeedTarget, speed: float) -> SpeedGains:
 
 @lru_cache(maxsize=32)
 def _designed(bare: Axis, target: SpeedTarget, speed: float, beside: SpeedGains) -> SpeedGains:
-    base, turning = _base(bare, speed), Turning(speed=speed)
+    base, turning = base_of(bare, speed), Turning(speed=speed)
     return design_speed(bare, target, turning=turning, plant=base.plant, beside=beside).gains
 
 
@@ -298,7 +217,7 @@ def farthest(axis: Axis, speed: float, margin: float) -> float:
 
 @lru_cache(maxsize=32)
 def _farthest(bare: Axis, speed: float, margin: float) -> float:
-    return reach(_base(bare, speed).plant, margin)
+    return reach(base_of(bare, speed).plant, margin)
 
 
 @lru_cache(maxsize=8)
@@ -312,7 +231,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
     """
     speed, torque = worked_at(settings, axis)
     bare = without_pi(axis)
-    base = _base(bare, speed)
+    base = base_of(bare, speed)
     gains, follows = _gains_shown(axis, speed)
     loop = loop_of(base.plant, gains)
     found, T = loop.margins, loop.plant.T
@@ -335,7 +254,7 @@ def picture(axis: Axis, settings: SpeedSettings) -> SpeedPicture:
         nyquist=0.5 / T,
         reaches=base.reaches,
         current=base.current / math.tau,
-        used=_used(bare, speed, loop),
+        used=used(bare, speed, loop),
         turning=speed, t=t,
         speed=amplitude * response,
         band=(np.minimum(light, heavy), np.maximum(light, heavy)),
@@ -369,7 +288,7 @@ def _drawn(loop: SpeedLoop) -> float:
     return at_least(span_of(loop), R10)
 
 
-def _ripple(loop: SpeedLoop, base: _Base) -> float:
+def _ripple(loop: SpeedLoop, base: Base) -> float:
     """Return the current (A rms) that the sensor's steps make; of a loop that swings up none is."""
     if not loop.is_stable:
         return math.inf

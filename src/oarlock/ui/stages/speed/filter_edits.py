@@ -11,8 +11,9 @@ from oarlock.machine import Axis
 from oarlock.machine.filters import FilterKind
 from oarlock.machine.speed_loop import KEY
 from oarlock.session.session import Session
-from oarlock.views.speed import LOWEST, SpeedPicture, designed, worked_at
+from oarlock.views.speed import SpeedPicture, designed, worked_at
 from oarlock.views.speed_asked import new_low_pass, new_notch, with_filters
+from oarlock.views.speed_base import LOWEST
 from oarlock.views.typed_gains import typed
 
 _DEPTH = "A depth is below 0 dB, the rest above 0"

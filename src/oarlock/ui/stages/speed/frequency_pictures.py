@@ -11,7 +11,8 @@ from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.paint import arrow, dot, draw_text, handle, line, text_width
 from oarlock.ui.kit.plotted import stroke
 from oarlock.ui.stages.frequency import FrequencyPlot
-from oarlock.views.speed import LOWEST, SpeedPicture
+from oarlock.views.speed import SpeedPicture
+from oarlock.views.speed_base import LOWEST
 from oarlock.views.speed_sweep import Swept
 
 HIGHEST = 1000.0  # Hz, where the frequency plots end

@@ -28,7 +28,7 @@ from oarlock.ui.stages.speed.ramping import Ramping
 from oarlock.ui.stages.speed.retuning import Retuning
 from oarlock.ui.stages.speed.tuning import Tuning
 from oarlock.ui.stages.speed.ways_panel import WaysPanel
-from oarlock.views.speed import LOAD, LOWEST, STEP, SpeedPicture, designed, picture, worked_at
+from oarlock.views.speed import LOAD, STEP, SpeedPicture, designed, picture, worked_at
 from oarlock.views.speed_asked import (
     OPTION_LABELS,
     TARGET_LABELS,
@@ -38,6 +38,7 @@ from oarlock.views.speed_asked import (
     with_observer,
     with_option,
 )
+from oarlock.views.speed_base import LOWEST
 from oarlock.views.speed_proposal import with_way
 from oarlock.views.speed_sweep import other_shaft, swept
 from oarlock.views.speed_ways import against_best, cards, question
