@@ -105,7 +105,8 @@ def test_the_step_response_agrees_with_scipy() -> None:
 def plain(name: str) -> Any:
     """Return a recursion as it runs until it is compiled."""
     warm()
-    return vars(_kernels).get(name, vars(_steps).get(name)).py_func
+    home = _steps if name in vars(_steps) else _kernels
+    return getattr(home, name).py_func
 
 
 def test_compiled_and_plain_recursion_agree_bit_for_bit() -> None:
