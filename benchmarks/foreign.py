@@ -23,7 +23,7 @@ from oarlock.errors import InputError
 from oarlock.machine import Axis, Parameter
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Finding
-from oarlock.session.perform import from_file
+from oarlock.session.perform import Performed, from_file
 
 Array = NDArray[np.float64]
 _FINE = 8  # steps between two samples
@@ -529,26 +529,38 @@ class Outcome:
     verdict: str  # "holds", "fails", "refused"
     why: str
     off: float  # in standard uncertainties; NaN where there is no value
+    done: Performed | None = None  # None: it was refused
 
 
-def read(case: Case, folder: Path) -> Outcome:
-    """Read a case as the command does."""
+def performed(case: Case, folder: Path) -> Performed:
+    """Return a case as the command reads it, kept in `folder` meanwhile.
+
+    Raises
+    ------
+    InputError : it is refused
+
+    """
     path = folder / "bench.csv"
     path.write_text(case.text, encoding="utf-8")
     asked = Asked(case.quantity, case.columns, case.settings, 0.0,
                    bool(case.options.get("phase")), 0.0)  # fmt: skip
+    return from_file(asked.record(path), case.axis)
+
+
+def read(case: Case, folder: Path) -> Outcome:
+    """Return what comes of a case."""
     try:
-        performed = from_file(asked.record(path), case.axis)
+        done = performed(case, folder)
     except InputError as error:
-        return Outcome("refused", str(error).replace(str(path), ""), math.nan)
-    finding = performed.reading
+        return Outcome("refused", str(error).replace(str(folder / "bench.csv"), ""), math.nan)
+    finding = done.reading
     if not isinstance(finding, Finding):
-        return Outcome("refused", performed.run.ended, math.nan)
+        return Outcome("refused", done.run.ended, math.nan, done)
     found = finding.estimates.get(case.path)
     off = (found.value - case.truth) / (found.std or math.nan) if found else math.nan
     if finding.holds:
-        return Outcome("holds", finding.remark, off)
-    return Outcome("fails", finding.failed[0].sentence, off)
+        return Outcome("holds", finding.remark, off, done)
+    return Outcome("fails", finding.failed[0].sentence, off, done)
 
 
 def outcomes(

@@ -4,24 +4,21 @@
 where a number is meant to move, and to be read before it is committed.
 """
 
-import inspect
-import json
+import math
+import re
 import time
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import fields, is_dataclass, replace
-from enum import Enum
-from functools import cache, cached_property
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from functools import cache, partial
 from pathlib import Path
 from typing import Any
 
-import numpy as np
+from benchmarks.foreign import BAD, GOOD, Outcome, outcomes
 from benchmarks.machines import printed_axis, sensed
 
 from oarlock.control.compiled import warm
-from oarlock.control.current import CurrentLoop, design_current
-from oarlock.control.position import PositionLoop
+from oarlock.control.current import design_current
 from oarlock.control.position_design import design_position
-from oarlock.control.speed import SpeedLoop
 from oarlock.control.speed_design import usual_speed
 from oarlock.experiments.common.announce import announced
 from oarlock.experiments.common.experiment import Experiment
@@ -41,21 +38,22 @@ from oarlock.experiments.sensing.push import FourPushes
 from oarlock.experiments.sensing.rest import CurrentsAtRest
 from oarlock.experiments.sensing.search import BoundedSearch
 from oarlock.experiments.sensing.spin import ForcedSpin
+from oarlock.experiments.sensing.startup import StartWithoutSensor, propose
 from oarlock.experiments.sensing.turn import ForcedTurn
 from oarlock.machine import Axis, SensorKind
 from oarlock.machine.position_loop import KEY as POSITION
 from oarlock.machine.speed_loop import KEY as SPEED
 from oarlock.practice.truth import draw
-from oarlock.records import Finding, Record
+from oarlock.records import Finding
 from oarlock.records.quantity import KEYS
-from oarlock.session.perform import perform
+from oarlock.session.perform import Performed, perform
 from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.views.speed import designed
 from oarlock.views.speed_asked import aimed
+from tests.kept import Plain, assert_stays, keep, plain, told_by
 from tests.model_link import Hasty, ModelLink
 from tests.speed_axis import tuned_winch
 
-Plain = dict[str, Any] | list[Any] | str | float | int | bool | None
 Made = Callable[[Axis], Experiment]
 FOLDER = Path(__file__).parent / "told"
 NAMES = ("winch", "thruster")
@@ -163,128 +161,156 @@ FREE: dict[str, Made] = {
     f"{key}, free": _always(experiment_for(key, held=False))
     for key in ("resistance", "inductance_d", "inductance_q")
 }
+SENSING[StartWithoutSensor.name] = lambda axis: StartWithoutSensor(
+    start=propose(axis, breakaway=0.05)
+)
 MADE = LOOPS | SENSING | HELD | FREE
+
+# Drives and machines with something about them: (axis, experiment, what is different).
+ODD: dict[str, tuple[str, str, dict[str, Any]]] = {
+    "an offset at its end": ("winch", CurrentsAtRest.name, {"offsets": (41.0, 0.0, 0.0)}),
+    "a brake that has let go": ("winch", CurrentsAtRest.name, {"brake": 0.0, "load": 2.0}),
+    "noisy currents": ("winch", CurrentsAtRest.name, {"noise": 0.4}),
+    "sensors exchanged": ("winch", StandingPulses.name, {"sense": (1, 0, 2)}),
+    "an open phase": ("thruster", StandingPulses.name, {"open_phase": 1}),
+    "a gain that differs": ("winch", StandingPulses.name, {"gains": (1.0, 0.69, 1.0)}),
+    "a sensor the other way round": ("winch", StandingPulses.name, {"gains": (1.0, -1.0, 1.0)}),
+    "no cosine": ("winch", TurnByHand.name, {"cosine_gain": 0.0}),
+    "a converter at its end": ("winch", TurnByHand.name, {"sine_gain": 1.2, "cosine_gain": 1.2}),
+    "a hall that sticks": ("thruster", TurnByHand.name, {"hall_stuck": 1}),
+    "halls that touch": ("thruster", TurnByHand.name, {"hall_short": True}),
+    "halls at 60°": ("thruster", ForcedTurn.name, {"hall_step": math.pi / 3.0}),
+    "leads exchanged": ("winch", ForcedTurn.name, {"wires": (1, 0, 2)}),
+    "a heavy load": ("winch", ForcedTurn.name, {"load": 4.0}),
+    "friction": ("winch", ForcedTurn.name, {"coulomb": 0.6}),
+    "a brake that sticks": ("winch", ForcedTurn.name, {"brake_stuck": True}),
+    "friction one way": ("winch", BoundedSearch.name, {"coulomb_back": 0.5}),
+    "a load that pulls": ("winch", BoundedSearch.name, {"load": 1.1}),
+    "a push against a load": ("winch", FourPushes.name, {"load": 1.1}),
+    "a push of a light shaft": ("winch", FourPushes.name, {"inertia": 1e-3}),
+    "a push against friction": ("winch", FourPushes.name, {"coulomb": 0.8}),
+    "a spin against a load": ("winch", ForcedSpin.name, {"load": 2.0}),
+    "a winding that warms": ("winch", "resistance, held", {"heating": 2.0, "cooling": 0.02}),
+    "a resistance that is twice": ("winch", "resistance, held", {"R": 1.7}),
+    "a dead time that is thrice": ("winch", "resistance, held", {"dead_voltage": 6.0}),
+    "saturation along d": ("winch", "inductance_d, held", {"Ld_bend": 0.5, "i_bend": 4.0}),
+    "a rotor that is free": ("winch", "inductance_q, held", {"brake": 0.0}),
+    "iron loss": ("winch", "inductance_q, held", {"iron": 2e-3}),
+    "a flux that is half": ("winch", "flux, held", {"psi": 0.17}),
+    "a bus that sags": ("winch", "flux, held", {"sag_at": 2.0, "sag_to": 120.0}),
+    "a bridge that is late": ("winch", "flux, held", {"output_late": 0.5}),
+    "an inertia ten times": ("winch", "inertia, held", {"inertia": 0.05}),
+    "friction and a load": ("winch", "inertia, held", {"coulomb": 0.8, "load": 0.8}),
+    "a square load": ("thruster", "inertia, held", {"load_square": 2e-5}),
+    "play in the shaft": ("winch", "resonance, held", {"backlash": 0.01}),
+    "a damped shaft": ("winch", "resonance, held", {"shaft_damping": 0.4}),
+    "a step at another inductance": ("winch", "step q", {"Lq": 9e-3}),
+    "a sweep at another resistance": ("winch", "current sweep", {"R": 1.7, "Ld": 5e-3}),
+    "a step of another inertia": ("winch", "speed step", {"inertia": 0.012}),
+    "a load step of another inertia": ("winch", "load step", {"load_inertia": 0.02}),
+    "a ramp against friction": ("winch", "speed ramp", {"coulomb": 1.0, "stribeck": 0.4}),
+    "a sweep of a noisy sensor": ("winch", "speed sweep", {"sensor_noise": 5e-3}),
+    "a sweep of another shaft": ("winch", "speed sweep", {"stiffness": 150.0}),
+    "a chirp against play": ("winch", "speed chirp", {"backlash": 0.01}),
+    "a multisine against friction": ("winch", "speed multisine", {"coulomb": 0.8}),
+    "a move that sticks": ("winch", "position move", {"coulomb": 0.8, "stiction": 1.6}),
+    "a move against a load": ("winch", "position move", {"load": 1.0}),
+}
 
 
 def told(name: str, kind: str) -> Plain:
     """Return what an experiment announces, plans, and reads off a drive of known truth."""
+    made, axis = _made(name, kind)
+    plant = replace(plant_of(name), brake=0.0) if kind in FREE else plant_of(name)
+    return {
+        "announced": announced(made, axis),
+        "plan": plain(made.plan(axis)) if kind != BoundedSearch.name else None,
+        **_performed(made, axis, plant),
+    }
+
+
+def told_of_odd(case: str) -> Plain:
+    """Return what an experiment reads where a drive or a machine is not as it should be."""
+    name, kind, changes = ODD[case]
+    return _performed(*_made(name, kind), replace(plant_of(name), **changes))
+
+
+def told_of_foreign(outcome: Outcome) -> Plain:
+    """Return what is read off a recording that another bench might have made."""
+    return _of(outcome.done) if outcome.done else {"refused": outcome.why}
+
+
+def _made(name: str, kind: str) -> tuple[Experiment, Axis]:
+    """Return an experiment, and the axis that it is played on."""
     axis = axis_of(name)
     if kind in SENSING:
         axis = printed_axis(name) if kind in _FIRST else _sensed(name)
     if kind in HELD | FREE:
         axis = _sensed(name)
-    made, plant = MADE[kind](axis), plant_of(name)
-    if kind in FREE:
-        plant = replace(plant, brake=0.0)
+    return MADE[kind](axis), axis
+
+
+def _performed(made: Experiment, axis: Axis, plant: PlantParameters) -> dict[str, Plain]:
     attempts: list[str] = []
     done = perform(
         made, axis, ModelLink(plant, seed=1), lambda _f, _d: None, Hasty(),
         lambda other: attempts.append(other.run.remark),
     )  # fmt: skip
+    return {"attempts": plain(attempts), **_of(done)}
+
+
+def foreign(case: str, which: int) -> Outcome:
+    """Return what comes of a recording of one kind, of one of three machines."""
+    return outcomes({case: (GOOD | BAD)[case]}, 1, (which,))[case][0][1]
+
+
+def _of(done: Performed) -> dict[str, Plain]:
     return {
-        "announced": announced(made, axis),
-        "plan": plain(made.plan(axis)) if kind != BoundedSearch.name else None,
-        "attempts": plain(attempts),
         "run": plain(replace(done.run, started="", settings={})),
         "settings": plain(dict(done.run.settings)),
         "reading": plain(done.reading),
-        "told": _told(done.reading),
-    }
-
-
-def _told(reading: object) -> Plain:
-    """Return what a reading tells beyond its fields."""
-    return {
-        name: plain(getattr(reading, name))
-        for name, kind in inspect.getmembers(type(reading))
-        if isinstance(kind, property | cached_property) and not name.startswith("_")
+        "told": told_by(done.reading),
     }
 
 
 _FIRST = (CurrentsAtRest.name, StandingPulses.name, TurnByHand.name)
 
 
-def plain(value: Any) -> Plain:
-    """Return a value as it is kept: arrays by what sums tell of them, objects by their fields."""
-    if isinstance(value, np.ndarray):
-        return _of_array(value)
-    if isinstance(value, Enum):
-        return value.name
-    if isinstance(value, bool | str | int) or value is None:
-        return value
-    if isinstance(value, float | np.floating):
-        return float(f"{value:.9g}") if np.isfinite(value) else str(value)
-    if isinstance(value, complex):
-        return [value.real, value.imag]
-    if isinstance(value, Mapping):
-        return {str(key): plain(one) for key, one in value.items()}
-    if isinstance(value, tuple | list):
-        return _of_many(value)
-    if is_dataclass(value) and not isinstance(value, _LEFT_OUT):
-        return {one.name: plain(getattr(value, one.name)) for one in fields(value)}
-    return type(value).__name__
-
-
-_LEFT_OUT = (Axis, Record, PositionLoop, SpeedLoop, CurrentLoop)
-
-
-def _of_many(values: Sequence[Any]) -> Plain:
-    """Return the items; of many numbers, or of many objects of one kind, what tells the columns."""
-    kinds = {type(one) for one in values}
-    if len(values) <= _FEW or len(kinds) > 1:
-        return [plain(one) for one in values]
-    if kinds <= {float, int, bool}:
-        return _of_array(np.array(values))
-    if is_dataclass(values[0]):
-        return {one.name: _of_many([getattr(item, one.name) for item in values])
-                for one in fields(values[0])}  # fmt: skip
-    kept: list[Plain] = []
-    for one in map(plain, values):
-        if not kept or one != kept[-1]:
-            kept.append(one)
-    return kept
-
-
-_FEW = 6  # items that are kept one by one
-
-
-def _of_array(x: "np.ndarray[Any, Any]") -> Plain:
-    """Return what tells an array: its size, and sums in which each place counts for itself."""
-    if x.dtype.kind not in "fiubc":
-        return [str(one) for one in x[:3]]
-    flat = np.nan_to_num(x.astype(complex).ravel(), nan=1e3, posinf=1e6, neginf=-1e6)
-    place = 1.0 + np.arange(flat.size) / max(flat.size, 1)
-    sums = [flat.real.sum(), flat.real @ place, flat.imag @ place]
-    return {
-        "size": float(np.abs(flat).sum()),
-        "shape": list(x.shape),
-        "sums": list(map(float, sums)),
-    }
-
-
-def path_of(name: str, kind: str) -> Path:
-    """Return where it is kept."""
-    return FOLDER / f"{name}_{kind.replace(', ', '_').replace(' ', '_')}.json"
-
-
-def cases() -> list[tuple[str, str]]:
-    """Return (axis, experiment) of all that is kept."""
-    return [(name, kind) for name in NAMES for kind in MADE if (name, kind) not in _NONE]
-
-
 # Halls are no place to stand at, and too coarse for a first motion.
 _NONE = {("thruster", "position move"), ("thruster", BoundedSearch.name)}
+
+
+def cases() -> Mapping[str, Callable[[], Plain]]:
+    """Return what is kept of experiments that are played, by the names of its files."""
+    usual = {f"{name} {kind}": partial(told, name, kind)
+             for name in NAMES for kind in MADE if (name, kind) not in _NONE}  # fmt: skip
+    odd = {f"odd {case}": partial(told_of_odd, case) for case in ODD}
+    return usual | odd
+
+
+def _foreign(case: str, which: int) -> Plain:
+    return told_of_foreign(foreign(case, which))
+
+
+def path_of(case: str) -> Path:
+    """Return where it is kept."""
+    return FOLDER / f"{re.sub('[^a-z0-9A-Z]+', '_', case)}.json"
+
+
+def assert_told(case: str, now: Plain) -> None:
+    """Fail where something differs from what is kept of a case."""
+    assert_stays(path_of(case), now, "python -m tests.experiments.telling")
 
 
 def main() -> None:
     """Write all of them."""
     warm()
-    FOLDER.mkdir(exist_ok=True)
-    for name, kind in cases():
+    of_others = {f"foreign {which} {case}": partial(_foreign, case, which)
+                 for case in GOOD | BAD for which in (0, 2)}  # fmt: skip
+    for case, tell in {**cases(), **of_others}.items():
         begun = time.monotonic()
-        text = json.dumps(told(name, kind), indent=0, ensure_ascii=False)
-        path_of(name, kind).write_text(text + "\n")
-        print(f"{name:10}{kind:24}{time.monotonic() - begun:6.1f} s")  # noqa: T201
+        keep(path_of(case), tell())
+        print(f"{case:60}{time.monotonic() - begun:6.1f} s")  # noqa: T201
 
 
 if __name__ == "__main__":

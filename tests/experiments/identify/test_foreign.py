@@ -1,7 +1,9 @@
 """Recordings that nobody here made: the good ones hold and are right, the bad ones do not hold."""
 
 import pytest
-from benchmarks.foreign import BAD, GOOD, outcomes
+from benchmarks.foreign import BAD, GOOD
+
+from tests.experiments.telling import assert_told, foreign, told_of_foreign
 
 SAID = {  # words that tell the cause
     "voltage clipped": "at its end",
@@ -24,15 +26,19 @@ SAID = {  # words that tell the cause
 }
 
 
+@pytest.mark.parametrize("which", [0, 2])
 @pytest.mark.parametrize("kind", list(GOOD))
-def test_a_good_recording_holds_and_is_right(kind: str) -> None:
-    for _, outcome in outcomes({kind: GOOD[kind]}, 1, (0, 2))[kind]:
-        assert outcome.verdict == "holds", outcome.why
-        assert abs(outcome.off) < 3.5
+def test_a_good_recording_holds_and_is_right(kind: str, which: int) -> None:
+    outcome = foreign(kind, which)
+    assert outcome.verdict == "holds", outcome.why
+    assert abs(outcome.off) < 3.5
+    assert_told(f"foreign {which} {kind}", told_of_foreign(outcome))
 
 
+@pytest.mark.parametrize("which", [0, 2])
 @pytest.mark.parametrize("kind", list(BAD))
-def test_a_bad_recording_does_not_hold(kind: str) -> None:
-    for _, outcome in outcomes({kind: BAD[kind]}, 1, (0, 2))[kind]:
-        assert outcome.verdict != "holds", outcome.off
-        assert SAID.get(kind, "") in outcome.why
+def test_a_bad_recording_does_not_hold(kind: str, which: int) -> None:
+    outcome = foreign(kind, which)
+    assert outcome.verdict != "holds", outcome.off
+    assert SAID.get(kind, "") in outcome.why
+    assert_told(f"foreign {which} {kind}", told_of_foreign(outcome))
