@@ -29,7 +29,7 @@ ROOMS = ("control", "drive", "experiments", "handover", "machine", "quantities",
          "rehearse", "session", "simulate", "store")  # fmt: skip
 COMPILED = ("simulate/", "control/_kernels.py", "control/_sought.py",
             "control/_speed_steps.py", "control/_steps.py", "control/single.py")  # fmt: skip
-MOST_TESTS, MOST_SECONDS = 100, 600
+MOST_TESTS, MOST_SECONDS = 100, 900
 TURNED: dict[type[ast.AST], type[ast.AST]] = {
     ast.Lt: ast.GtE, ast.GtE: ast.Lt, ast.Gt: ast.LtE, ast.LtE: ast.Gt, ast.Eq: ast.NotEq,
     ast.NotEq: ast.Eq, ast.In: ast.NotIn, ast.NotIn: ast.In, ast.Is: ast.IsNot, ast.IsNot: ast.Is,
@@ -143,7 +143,8 @@ def tests_for(fault: Fault, seen: CoverageData, times: dict[str, float]) -> list
     inside = str(fault.path.relative_to("src/oarlock"))
     room = inside.split("/")[0]
     if inside.startswith(COMPILED):
-        return [f"tests/{room}", "tests/practice", "tests/rehearse"][:3]
+        return ["tests/experiments/test_telling.py", f"tests/{room}", "tests/practice",
+                "tests/rehearse"]  # fmt: skip
     lines = seen.contexts_by_lineno(str(ROOT / fault.path))
     at = max((line for line in lines if line <= fault.line), default=0)  # of a longer statement
     found = {name.split("|")[0] for name in lines.get(at, []) if name}
@@ -188,7 +189,7 @@ def is_found(fault: Fault, tests: list[str], copy: Path) -> bool:
             cwd=copy, env=env, timeout=MOST_SECONDS, check=False, capture_output=True,
         )  # fmt: skip
     except subprocess.TimeoutExpired:
-        return True
+        return False  # no single test took too long: nothing was found
     finally:
         target.write_bytes(plain)
         if changed.is_symlink():

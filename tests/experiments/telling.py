@@ -305,9 +305,11 @@ def assert_told(case: str, now: Plain) -> None:
 def main() -> None:
     """Write all of them."""
     warm()
-    of_others = {f"foreign {which} {case}": partial(_foreign, case, which)
-                 for case in GOOD | BAD for which in (0, 2)}  # fmt: skip
-    for case, tell in {**cases(), **of_others}.items():
+    every = dict(cases())
+    for case in GOOD | BAD:
+        for which in (0, 2):
+            every[f"foreign {which} {case}"] = partial(_foreign, case, which)
+    for case, tell in every.items():
         begun = time.monotonic()
         keep(path_of(case), tell())
         print(f"{case:60}{time.monotonic() - begun:6.1f} s")  # noqa: T201
