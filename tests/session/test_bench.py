@@ -14,8 +14,8 @@ from oarlock.drive.practice_process import PracticeProcess
 from oarlock.errors import InputError
 from oarlock.experiments.identify.standstill import InductanceSine
 from oarlock.experiments.loops.current_step import CurrentStep
-from oarlock.session.bench import Bench, Doing
-from oarlock.session.jobs import Jobs
+from oarlock.session.bench import Bench
+from oarlock.session.jobs import Doing, Jobs
 from oarlock.session.perform import Performed
 from oarlock.session.session import Session
 from tests.drive.on_bus import drive_on, free_bus

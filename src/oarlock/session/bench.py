@@ -2,7 +2,7 @@
 
 import threading
 from collections.abc import Callable
-from dataclasses import dataclass
+from functools import cached_property
 from typing import TYPE_CHECKING, TypeVar
 
 from psygnal import Signal
@@ -15,11 +15,10 @@ from oarlock.experiments.common.experiment import Experiment
 from oarlock.machine import Axis
 from oarlock.machine.limits import too_hot
 from oarlock.records import Record
-from oarlock.session.commissioning import Commissioning
 from oarlock.session.connecting import PRACTICE, Again, close_quietly, open_channel, stop_aside
 from oarlock.session.drive_memory import DriveMemory
 from oarlock.session.hand_tuning import HandTuning
-from oarlock.session.jobs import Done, Failed, Jobs, Post, Progress, Stopped
+from oarlock.session.jobs import Doing, Done, Failed, Jobs, Post, Progress, Stopped
 from oarlock.session.parked import Parked, Parking, calm
 from oarlock.session.perform import Performed, from_file, perform
 from oarlock.session.session import Session
@@ -27,18 +26,11 @@ from oarlock.session.told import as_told, in_one_line, with_told
 
 if TYPE_CHECKING:
     from oarlock.drive.practice_process import PracticeProcess
+    from oarlock.session.commissioning import Commissioning
     from oarlock.session.connecting import Opened as _Opened
 
 T = TypeVar("T")
 _SILENT = 0.35  # s without a sign of life
-
-
-@dataclass(frozen=True, slots=True)
-class Doing:
-    """What is under way, for the top bar; empty text: nothing."""
-
-    text: str = ""
-    fraction: float = 0.0
 
 
 class Bench:
@@ -64,10 +56,16 @@ class Bench:
         self._silences = 0
         self._emergency = 0
         self.hand = HandTuning(session, self, post)
-        self.commissioning = Commissioning(session, self)
         self.memory = DriveMemory(session, self)
         self.again = Again(jobs, self._try_again)
         self.parking = Parking()
+
+    @cached_property
+    def commissioning(self) -> "Commissioning":
+        """All that an axis lacks, in one action; made when it is first asked for."""
+        from oarlock.session.commissioning import Commissioning
+
+        return Commissioning(self._session, self)
 
     @property
     def connected(self) -> bool:

@@ -36,6 +36,14 @@ class Failed:
     error: Exception
 
 
+@dataclass(frozen=True, slots=True)
+class Doing:
+    """What is under way, for the top bar; empty text: nothing."""
+
+    text: str = ""
+    fraction: float = 0.0
+
+
 class Jobs:
     """Starts work in threads; `post` brings a call onto the owner's thread."""
 

@@ -12,9 +12,9 @@ from PySide6.QtCore import QCoreApplication, QObject, QTimer, Signal, Slot
 from PySide6.QtWidgets import QApplication, QWidget
 
 from oarlock.errors import InputError
-from oarlock.session.bench import Bench, Doing
+from oarlock.session.bench import Bench
 from oarlock.session.connecting import PRACTICE
-from oarlock.session.jobs import Jobs
+from oarlock.session.jobs import Doing, Jobs
 from oarlock.session.session import Session
 from oarlock.store.project import Project
 from oarlock.ui.frame.window import MainWindow

@@ -98,6 +98,7 @@ class Panels:
             from oarlock.ui.frame.commission import CommissionPanel
 
             self.commission = CommissionPanel(self._window.bench, self._ground)
+            self._window.follow(self.commission.work.changed, self.refresh)
             self.place()
         self.commission.open()
 

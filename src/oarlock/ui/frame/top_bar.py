@@ -16,7 +16,7 @@ from PySide6.QtWidgets import (
 from oarlock.drive.link import Live
 from oarlock.machine import Parameter
 from oarlock.quantities.shown import Shown, chosen
-from oarlock.session.bench import Doing
+from oarlock.session.jobs import Doing
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import draw_text, elided, line, text_width

@@ -28,8 +28,8 @@ from PySide6.QtWidgets import (
 )
 
 from oarlock.errors import InputError
-from oarlock.session.bench import Bench, Doing
-from oarlock.session.jobs import Guest, Jobs
+from oarlock.session.bench import Bench
+from oarlock.session.jobs import Doing, Guest, Jobs
 from oarlock.session.session import Session
 from oarlock.ui.frame.closing import must_ask
 from oarlock.ui.frame.drawer import Drawer
@@ -133,10 +133,8 @@ class MainWindow(QMainWindow):
             (bench.doing_changed, self._show_doing),
             (bench.told, self._tell),
             (bench.hand.changed, self._refresh_stage),
-            (bench.commissioning.changed, self.panels.refresh),
         ):
-            signal.connect(slot)
-            self._subscriptions.append((signal, slot))
+            self.follow(signal, slot)
         self.rail.chosen.connect(self.show_stage)
         self.top_bar.stop.connect(bench.stop)
         self.top_bar.cancel.connect(bench.stop)
@@ -350,6 +348,11 @@ class MainWindow(QMainWindow):
         for signal, slot in self._subscriptions:
             signal.disconnect(slot)
         self._subscriptions.clear()
+
+    def follow(self, signal: SignalInstance, slot: Callable[..., None]) -> None:
+        """Have a slot called until the window closes."""
+        signal.connect(slot)
+        self._subscriptions.append((signal, slot))
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)

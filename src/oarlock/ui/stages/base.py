@@ -9,8 +9,8 @@ from PySide6.QtGui import QPainter, QPaintEvent, QRegion
 from PySide6.QtWidgets import QWidget
 
 from oarlock.drive.link import Live
-from oarlock.session.bench import Bench, Doing
-from oarlock.session.jobs import Jobs
+from oarlock.session.bench import Bench
+from oarlock.session.jobs import Doing, Jobs
 from oarlock.session.session import Session
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit.numbers import Panel

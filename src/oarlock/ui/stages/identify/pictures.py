@@ -13,7 +13,7 @@ from oarlock.quantities.display import digits, fixed, sentence
 from oarlock.quantities.kinds import RPM
 from oarlock.records import Finding
 from oarlock.records.evidence import Fitted
-from oarlock.session.bench import Doing
+from oarlock.session.jobs import Doing
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit import units
 from oarlock.ui.kit.paint import draw_text, paint_progress

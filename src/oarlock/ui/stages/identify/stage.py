@@ -17,7 +17,7 @@ from oarlock.quantities.entry import parse
 from oarlock.quantities.kinds import Kind
 from oarlock.records import Record, Run
 from oarlock.records.quantity import BY_KEY, KEYS
-from oarlock.session.bench import Doing
+from oarlock.session.jobs import Doing
 from oarlock.session.perform import Performed
 from oarlock.session.sequence import Sequence
 from oarlock.ui.kit import theme as look

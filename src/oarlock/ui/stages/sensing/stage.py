@@ -16,8 +16,7 @@ from oarlock.experiments.registry import gives_nothing
 from oarlock.experiments.sensing.evidence import TurnError
 from oarlock.machine import SensorKind
 from oarlock.quantities.display import digits
-from oarlock.session.bench import Doing
-from oarlock.session.jobs import Done, Failed, Stopped
+from oarlock.session.jobs import Doing, Done, Failed, Stopped
 from oarlock.session.perform import Performed
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit import units

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QAbstractButton, QPushButton, QWidget
 from oarlock.drive.link import Live
 from oarlock.machine import Axis
 from oarlock.quantities.kinds import RPM
-from oarlock.session.bench import Doing
+from oarlock.session.jobs import Doing
 from oarlock.ui.kit import theme as look
 from oarlock.ui.kit import units
 from oarlock.ui.kit.buttons import button
