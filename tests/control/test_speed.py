@@ -84,6 +84,25 @@ def test_a_step_on_other_plants_is_that_of_a_loop_round_each() -> None:
         assert speeds == pytest.approx(SpeedLoop(plant, gains).closed.step(500), abs=1e-9)
 
 
+@pytest.mark.parametrize("notch", [False, True])
+@pytest.mark.parametrize("shaft", [RIGID, TWISTING])
+def test_margins_of_a_speed_loop_are_those_of_its_open_loop(shaft: Shaft, notch: bool) -> None:
+    plant = _plant(shaft, notch=notch, slope=20)
+    stable = set()
+    for Kp in (0.05, 0.6, 2.0, 8.0, 40.0):
+        for reference in (0.0, 0.01):
+            loop = SpeedLoop(plant, SpeedGains(Kp=Kp, Ki=9.0 * Kp, reference=reference))
+            found, expected = loop.margins, margins(loop.opened)
+            stable.add(found.stable)
+            assert found.stable is expected.stable
+            for name in ("crossover", "phase_margin", "gain_margin", "gain_reduction", "Ms",
+                         "phase_crossover", "bandwidth"):  # fmt: skip
+                assert getattr(found, name) == pytest.approx(getattr(expected, name), rel=1e-7)
+            assert len(found.crossings) == len(expected.crossings)
+            assert len(found.turns) == len(expected.turns)
+    assert stable == {True, False}
+
+
 @pytest.mark.parametrize("options", [{}, {"weight": 0.6, "reference": 0.01}, {"observer": 90.0}])
 def test_what_is_drawn_over_frequency_is_the_exact_loop(options: dict[str, float]) -> None:
     plant, bare = _plant(TWISTING, notch=True), _plant(TWISTING)

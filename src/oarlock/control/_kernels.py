@@ -157,7 +157,7 @@ def _climb(num: Array, den: Array, Ts: float, low: float, high: float) -> float:
     return 0.5 * (a + b)
 
 
-def _look(
+def look(
     num: Array, den: Array, into: Array, Ts: float, omega: Array, delta: Complex,
     kinds: Array, at: Array, gains: Complex,
 ) -> tuple[bool, int]:  # fmt: skip
@@ -323,7 +323,7 @@ def arguments() -> dict[str, tuple[object, ...]]:
         "_inside": (one.reshape(1, 1), one),
         "_climb": (one, one, 1e-4, 1.0, 2.0),
         "_survey": (one, one, 1e-4, one, z, np.empty(4), np.empty(4), np.ones(4) + 0j),
-        "_look": (
+        "look": (
             one,
             one,
             one.reshape(1, 1),
@@ -383,6 +383,11 @@ def inside(into: Array, coefficients: Array) -> bool:
     return bool(_inside(into, coefficients))
 
 
+def room() -> tuple[Array, Array, Complex]:
+    """Return where `look` fills in what it finds."""
+    return np.empty(_MOST), np.empty(_MOST), np.empty(_MOST, dtype=np.complex128)
+
+
 def survey(
     num: Array, den: Array, into: Array, Ts: float, omega: Array, delta: Complex
 ) -> tuple[bool, Array, Array, Complex]:
@@ -395,6 +400,6 @@ def survey(
     into : as in `inside`, of the closed loop's coefficients
 
     """
-    kinds, at, gains = np.empty(_MOST), np.empty(_MOST), np.empty(_MOST, dtype=np.complex128)
-    stable, n = _look(num, den, into, Ts, omega, delta, kinds, at, gains)
+    kinds, at, gains = room()
+    stable, n = look(num, den, into, Ts, omega, delta, kinds, at, gains)
     return stable, kinds[:n], at[:n], gains[:n]

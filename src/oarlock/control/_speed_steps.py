@@ -12,9 +12,11 @@ from oarlock.control import _kernels, _steps
 from oarlock.control._steps import ENDLESS, held, quietly
 
 Array = NDArray[np.float64]
+Complex = NDArray[np.complex128]
 # Answers by the rows of controller and plant that their numerators are made of.
 SPEED, SAG = np.array([(2, 2)]), np.array([(0, 3)])  # after a step that is asked for, and of load
 CURRENTS = np.array([(2, 0), (1, 4), (1, 5)])  # after both of them, and after an error of the speed
+OPENED = np.array([(1, 1), (0, 0)])  # numerator and denominator of the open loop
 FIRST = np.concatenate([SPEED, CURRENTS, SAG])
 
 
@@ -50,6 +52,15 @@ def _answered(
         told[3] += counted * counted
 
 
+def _looked(
+    controller: Array, plant: Array, into: Array, Ts: float, omega: Array, delta: Complex,
+    kinds: Array, at: Array, gains: Complex,
+) -> tuple[bool, int]:  # fmt: skip
+    """Fill in what `_kernels.look` finds of the open loop."""
+    nums, _ = _steps.close(controller, plant, OPENED)
+    return _kernels.look(nums[0], nums[1], into, Ts, omega, delta, kinds, at, gains)
+
+
 def _tracking(
     controller: Array, plant: Array, Ts: float, omega: Array, level: float
 ) -> float:  # fmt: skip
@@ -81,6 +92,8 @@ def arguments() -> dict[str, tuple[object, ...]]:
     return {
         "_answered": (np.ones((3, 1)), np.ones((6, 1)), one, np.empty((5, 1)), np.empty(2),
                       np.empty(4)),
+        "_looked": (np.ones((2, 1)), np.ones((2, 1)), one.reshape(1, 1), 1e-4, one, one + 0j,
+                    np.empty(4), np.empty(4), np.ones(4) + 0j),
         "_tracking": (np.ones((3, 1)), np.ones((6, 1)), 1e-4, one, 0.5),
         "_dip_figures": (one, np.empty(4)),
     }  # fmt: skip
@@ -98,6 +111,15 @@ def answered(
         _answered(controller, plant, taken, first, sag, told)
     most, area, alone, shared = (x if x < ENDLESS else ENDLESS for x in told.tolist())
     return held(first), held(sag), (most, area, alone, shared)
+
+
+def looked(
+    controller: Array, plant: Array, into: Array, Ts: float, omega: Array, delta: Complex
+) -> tuple[bool, Array, Array, Complex]:
+    """Return what `_kernels.survey` does of the open loop, of rows as of `_steps.close`."""
+    kinds, at, gains = _kernels.room()
+    stable, n = _looked(controller, plant, into, Ts, omega, delta, kinds, at, gains)
+    return stable, kinds[:n], at[:n], gains[:n]
 
 
 def tracking(controller: Array, plant: Array, Ts: float, omega: Array, level: float) -> float:

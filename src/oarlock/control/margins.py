@@ -74,13 +74,18 @@ def margins(loop: Discrete) -> Margins:
 
     With several crossings, `crossover` is the one whose phase is nearest to -180°.
     """
-    nyquist = math.pi / loop.Ts
-    omega, delta = _dense(loop)
-    stable, *seen = survey(*loop.arrays, into_left(loop.order), loop.Ts, omega, delta)
+    (num, den), into = loop.arrays, into_left(loop.order)
+    stable, kinds, at, gains = survey(num, den, into, loop.Ts, *dense(loop))
     if loop.order > FEW:
         stable = loop.feedback().is_stable
+    return margins_of(kinds, at, gains, loop.Ts, stable=stable)
+
+
+def margins_of(kinds: Array, at: Array, gains: Complex, Ts: float, *, stable: bool) -> Margins:
+    """Return the margins that lie in what `_kernels.survey` finds of an open loop."""
+    nyquist = math.pi / Ts
     found: list[list[tuple[float, complex]]] = [[], [], [], []]
-    for kind, w, gain in zip(*(column.tolist() for column in seen), strict=True):
+    for kind, w, gain in zip(kinds.tolist(), at.tolist(), gains.tolist(), strict=True):
         found[int(kind)].append((w, gain))
     crossings = tuple(Crossing(w, _margin(gain)) for w, gain in found[0])
     turns = tuple(Turn(w, abs(gain)) for w, gain in found[1] if gain.real < 0.0)
@@ -116,7 +121,7 @@ def _worst(crossings: tuple[Crossing, ...], *, stable: bool) -> Crossing:
     return Crossing(near.omega, abs(near.phase_margin))
 
 
-def _dense(loop: Discrete) -> tuple[Array, Complex]:
+def dense(loop: Discrete) -> tuple[Array, Complex]:
     """Return a grid that resolves the loop: (rad/s, δ); kept while no light root moves."""
     near = [_near(one, loop.Ts) for piece in loop.pieces for one in piece if len(one) > _REAL]
     return _grid(loop.Ts, tuple(chain.from_iterable(near)))

@@ -8,11 +8,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oarlock.control._kernels import spread
-from oarlock.control._speed_steps import FIRST, SPEED, answered, dip_figures, tracking
+from oarlock.control._speed_steps import FIRST, SPEED, answered, dip_figures, looked, tracking
 from oarlock.control._steps import rows, stepped
-from oarlock.control.discrete import Coefficients, Discrete, grid, product, times
+from oarlock.control.discrete import FEW, Coefficients, Discrete, grid, into_left, product, times
 from oarlock.control.load_observer import Ways, pi_of, reference_share, ways
-from oarlock.control.margins import Margins, margins
+from oarlock.control.margins import Margins, margins, margins_of
 from oarlock.control.speed_plant import SpeedPlant
 from oarlock.machine.hashed import hashed_once
 from oarlock.machine.speed_loop import SpeedGains
@@ -60,7 +60,14 @@ class SpeedLoop:
     @cached_property
     def margins(self) -> Margins:
         """Of the open loop."""
-        return margins(self.opened)
+        order = self._rows.shape[1] + self.plant.rows.shape[1] - 2
+        if order > FEW or self.gains.observer > 0.0:  # whose roots may be light
+            return margins(self.opened)
+        T = self.plant.T
+        stable, kinds, at, gains = looked(
+            self._rows, self.plant.rows, into_left(order), T, *self.plant.looked_at
+        )
+        return margins_of(kinds, at, gains, T, stable=stable)
 
     @cached_property
     def _characteristic(self) -> Coefficients:

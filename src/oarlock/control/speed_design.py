@@ -6,9 +6,8 @@ stand in the axis.
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, replace
 from functools import lru_cache
-from typing import Any
 
 import numpy as np
 
@@ -34,6 +33,7 @@ from oarlock.machine.filters import Filter
 from oarlock.machine.loop import Loop, Loops
 from oarlock.machine.speed_loop import KEY, SpeedGains, SpeedTarget
 from oarlock.machine.unknown import refuse_unknown
+from oarlock.machine.with_loops import with_loops
 
 MARGIN = math.radians(55.0)  # where none is asked for
 LEAST_MARGIN = math.radians(30.0)
@@ -292,18 +292,8 @@ def loop_in_use(axis: Axis, *, turning: Turning = Turning()) -> SpeedLoop:
 @lru_cache(maxsize=16)
 def without_pi(axis: Axis) -> Axis:
     """Return the axis with all that its speed plant rests on, and no more of its loops."""
-    apart = tuple([getattr(axis, name) for name in _APART])
-    return _bare(apart, axis.loops["current"], axis.loops[KEY].filters)
-
-
-_APART = tuple(field.name for field in fields(Axis) if field.name != "loops")
-
-
-@lru_cache(maxsize=16)
-def _bare(apart: tuple[object, ...], current: Loop, filters: tuple[Filter, ...]) -> Axis:
-    """Return one object for all axes of equal parts: what is kept for it is found at once."""
-    given: dict[str, Any] = dict(zip(_APART, apart, strict=True))
-    return Axis(loops=Loops((("current", current), (KEY, Loop(filters=filters)))), **given)
+    speed = Loop(filters=axis.loops[KEY].filters)
+    return with_loops(axis, Loops((("current", axis.loops["current"]), (KEY, speed))))
 
 
 @lru_cache(maxsize=16)

@@ -14,10 +14,12 @@ from numpy.typing import NDArray
 from oarlock.control._steps import rows
 from oarlock.control.current import CurrentLoop, Plant
 from oarlock.control.discrete import Discrete, delay, from_matrices, from_z, times
+from oarlock.control.margins import dense
 from oarlock.control.shaft import Shaft
 from oarlock.machine.hashed import hashed_once
 
 Array = NDArray[np.float64]
+Complex = NDArray[np.complex128]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -112,6 +114,11 @@ class SpeedPlant:
         parts = ((f.den, push.den), (f.num, push.num), (f.den, push.num), (f.den, load.num),
                  (f.num, load.num), (f.num, push.den))  # fmt: skip
         return rows(*(times(*both) for both in parts))
+
+    @cached_property
+    def looked_at(self) -> tuple[Array, Complex]:
+        """Frequencies, rad/s and δ, that resolve what a controller without light roots sees."""
+        return dense(self.seen)
 
     @cached_property
     def jumps(self) -> tuple[float, Array]:

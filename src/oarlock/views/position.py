@@ -26,6 +26,7 @@ from oarlock.experiments.loops.speed_test import current_limit
 from oarlock.machine import Axis
 from oarlock.machine.loop import alike
 from oarlock.machine.position_loop import KEY, PositionGains, PositionTarget
+from oarlock.machine.with_loops import with_loops
 from oarlock.quantities.display import digits, whole_degrees
 from oarlock.quantities.shown import Scale, typed_in
 from oarlock.views.current import UNSTABLE
@@ -137,7 +138,7 @@ def _base(axis: Axis) -> _Base:
 
 @lru_cache(maxsize=16)
 def _inner(axis: Axis) -> Axis:
-    return replace(axis, loops=axis.loops.only(("current", "speed")))
+    return with_loops(axis, axis.loops.only(("current", "speed")))
 
 
 def test_of(settings: MoveSettings, axis: Axis) -> PositionMove:
