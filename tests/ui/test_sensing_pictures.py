@@ -110,6 +110,19 @@ def test_a_failed_finding_is_painted_too(winch: Rig) -> None:
     assert ink(image(turning.paint_turn, empty, hall)) == 0.0
 
 
+def test_the_sensors_error_is_told_beside_its_curve(
+    winch: Rig, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    finding = winch.find(ForcedTurn())
+    every: list[tuple[str, QRectF]] = []
+    boxes = written(monkeypatch, "sensing.turning_pictures", every=every)
+    image(turning.paint_turn, finding, winch.axis)
+    label = boxes.pop(next(text for text in boxes if text.startswith("sensor ±0.")))
+    zero = dict(reversed(every))["0"].center().y()  # where the curve lies, to half a degree
+    assert label.top() > zero + 8.0
+    assert not any(label.intersects(box) for box in boxes.values())
+
+
 @pytest.mark.parametrize("turned", [0.0, 0.3, 0.52])
 def test_the_ring_of_halls_covers_none_of_its_degrees(
     winch: Rig, monkeypatch: pytest.MonkeyPatch, turned: float

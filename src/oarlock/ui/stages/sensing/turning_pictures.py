@@ -53,9 +53,8 @@ def _paint_error(p: QPainter, rect: QRectF, finding: Finding, ev: TurnError) -> 
         draw_text(p, spot.x(), spot.y() + (-8 if up else 16), name, t.ink, size=look.SMALL,
                   align="center", halo=t.halo)  # fmt: skip
     apart = math.degrees(finding.extra["friction"].value)
-    spot = curve(area, ev.grid, slow, -span, span)[250]
-    draw_text(p, spot.x(), spot.y() - 8, f"sensor ±{float(np.ptp(slow)) / 2:.1f}°", t.accent,
-              bold=True, align="center", halo=t.halo)  # fmt: skip
+    draw_text(p, area.right() - 4, area.bottom() - 4, f"sensor ±{float(np.ptp(slow)) / 2:.1f}°",
+              t.accent, size=look.SMALL, bold=True, align="right", halo=t.halo)  # fmt: skip
     if area.height() > 90:
         draw_text(p, area.right() - 4, area.top() + 12, f"friction ±{apart:.1f}°", t.ink,
                   size=look.SMALL, align="right", halo=t.halo)  # fmt: skip
