@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 export PYTHONDONTWRITEBYTECODE :=
 READY := $(VENV)/.ready
 
-.PHONY: demo demo-headless test check lint types contracts bench bench-sensing bench-identify \
+.PHONY: demo demo-headless test told check lint types contracts bench bench-sensing bench-identify \
   bench-foreign bench-kernel bench-loops bench-silence bench-commissioning \
   bench-coverage bench-swept bench-own bench-links bench-rehearse bench-short faults screenshots lock clean
 
@@ -83,6 +83,9 @@ bench-short: $(READY)
 
 faults: $(READY)
 	@$(BIN)/python tools/faults.py
+
+told: $(READY)
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m tests.experiments.telling
 
 screenshots: $(READY)
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python tools/screenshots.py docs/screenshots

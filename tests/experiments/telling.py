@@ -1,6 +1,6 @@
 """What every experiment tells on the demo's two axes, as plain values to be kept and compared.
 
-`python -m tests.experiments.telling` writes the files of `tests/experiments/told/` anew: to be done
+`make told` writes the files of `tests/experiments/told/` anew: to be done
 where a number is meant to move, and to be read before it is committed.
 """
 
@@ -299,7 +299,7 @@ def path_of(case: str) -> Path:
 
 def assert_told(case: str, now: Plain) -> None:
     """Fail where something differs from what is kept of a case."""
-    assert_stays(path_of(case), now, "python -m tests.experiments.telling")
+    assert_stays(path_of(case), now, "make told")
 
 
 def main() -> None:
