@@ -6,6 +6,7 @@ says that it moved, not that it is wrong: numbers have tests of their own agains
 
 import inspect
 import json
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import fields, is_dataclass
 from enum import Enum
@@ -21,6 +22,7 @@ from oarlock.control.speed import SpeedLoop
 from oarlock.machine import Axis
 from oarlock.records import Record
 
+_EXACT = re.compile(r"-?\d+\.\d{8,}(e[-+]?\d+)?")  # numbers with all their digits, in a text
 Plain = dict[str, Any] | list[Any] | str | float | int | bool | None
 
 
@@ -39,7 +41,9 @@ def plain(value: Any) -> Plain:
         return _of_array(value)
     if isinstance(value, Enum):
         return value.name
-    if isinstance(value, bool | str | int) or value is None:
+    if isinstance(value, str):
+        return _EXACT.sub(lambda found: f"{float(found[0]):.8g}", value)
+    if isinstance(value, bool | int) or value is None:
         return value
     if isinstance(value, float | np.floating):
         return float(f"{value:.9g}") if np.isfinite(value) else str(value)
@@ -103,7 +107,8 @@ def assert_stays(path: Path, now: Plain, command: str) -> None:
 
     """
     found = list(apart(json.loads(path.read_text()), json.loads(json.dumps(now)), ""))
-    assert not found, f"{found[:8]}; if it is meant: {command}, then read what has changed"
+    said = [f"{where}: {str(old)[:90]} is {str(new)[:90]} now" for where, old, new in found[:6]]
+    assert not found, f"{'; '.join(said)}. If it is meant: {command}, then read what has changed"
 
 
 def keep(path: Path, now: Plain) -> None:

@@ -27,7 +27,7 @@ from coverage import CoverageData
 ROOT = Path(__file__).resolve().parent.parent
 ROOMS = ("control", "drive", "experiments", "handover", "machine", "quantities", "records",
          "rehearse", "session", "simulate", "store")  # fmt: skip
-COMPILED = ("simulate/", "control/_kernels.py", "control/_sought.py",
+COMPILED = ("simulate/", "control/_figures.py", "control/_kernels.py", "control/_sought.py",
             "control/_speed_steps.py", "control/_steps.py", "control/single.py")  # fmt: skip
 MOST_TESTS, MOST_SECONDS = 100, 900
 TURNED: dict[type[ast.AST], type[ast.AST]] = {

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oarlock.control import _kernels, _steps
+from oarlock.control import _figures, _steps
 from oarlock.control.compiled import warm
 from oarlock.control.figures import (
     _second_order,
@@ -112,5 +112,5 @@ def test_arrays_of_any_kind_wait_for_no_compiler() -> None:
     assert step_figures(np.arange(5.0), whole).rise == pytest.approx(0.8)
     _steps.filtered(np.ones((1, 2)), np.ones(2), apart)
     _steps.filtered(np.ones((1, 2)), np.ones(2), locked)
-    kernels: list[Any] = [_kernels._step_figures, _steps.recur]
+    kernels: list[Any] = [_figures._step_figures, _steps.recur]
     assert [len(kernel.signatures) for kernel in kernels] == [1, 1]

@@ -6,7 +6,7 @@ Each number has its own test against what is true; these find what moves beside 
 import pytest
 
 from tests.experiments.telling import assert_told, cases
-from tests.kept import apart
+from tests.kept import apart, plain
 
 CASES = cases()
 
@@ -27,5 +27,6 @@ def test_what_moves_is_found_wherever_it_lies() -> None:
         ("/d", {"d": 1}),
     ):
         assert [where for where, _, _ in apart(kept, kept | other, "")] == [path]
+    assert plain("Kp = 1.6873204333188692, 24.51 Hz") == "Kp = 1.6873204, 24.51 Hz"
     near = {"a": [1.0 + 1e-7, {"size": 30.0, "shape": [3], "sums": [1e-5, 1.0, 0.0]}]}
     assert not list(apart(kept, kept | near, ""))

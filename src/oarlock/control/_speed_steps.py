@@ -3,8 +3,6 @@
 `compiled.warm` compiles it; until it has run it is plain Python, with the same numbers.
 """
 
-import math
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -69,23 +67,6 @@ def _tracking(
     return _kernels.falls_below(nums[0], closed, Ts, omega, level)
 
 
-def _dip_figures(y: Array, found: Array) -> None:
-    """Fill in how far a response goes, when, when it is back for good, and its area.
-
-    In samples; back is within a tenth of the most, NaN: it does not come back
-    """
-    at, last, area = 0, -1, 0.0
-    for k in range(y.size):
-        area += abs(y[k])
-        if abs(y[k]) > abs(y[at]):
-            at = k
-    for k in range(y.size):
-        if abs(y[k]) > 0.1 * abs(y[at]):
-            last = k
-    found[0], found[1], found[3] = abs(y[at]), at, area
-    found[2] = last + 1 if last < y.size - 1 else math.nan
-
-
 def arguments() -> dict[str, tuple[object, ...]]:
     """Return what each is compiled for, callees first."""
     one = np.ones(1)
@@ -95,7 +76,6 @@ def arguments() -> dict[str, tuple[object, ...]]:
         "_looked": (np.ones((2, 1)), np.ones((2, 1)), one.reshape(1, 1), 1e-4, one, one + 0j,
                     np.empty(4), np.empty(4), np.ones(4) + 0j),
         "_tracking": (np.ones((3, 1)), np.ones((6, 1)), 1e-4, one, 0.5),
-        "_dip_figures": (one, np.empty(4)),
     }  # fmt: skip
 
 
@@ -125,11 +105,3 @@ def looked(
 def tracking(controller: Array, plant: Array, Ts: float, omega: Array, level: float) -> float:
     """Return where (rad/s) the speed falls below a share of what is asked for, along a grid."""
     return float(_tracking(controller, plant, Ts, omega, level))
-
-
-def dip_figures(y: Array) -> tuple[float, float, float, float]:
-    """Return (most, when, when it is back, area) of a response that ends at 0, in samples."""
-    found = np.empty(4)
-    _dip_figures(_steps.as_compiled(y), found)
-    most, at, back, area = found.tolist()
-    return most, at, back, area

@@ -6,7 +6,7 @@ Python: slower, same numbers.
 
 import threading
 
-from oarlock.control import _kernels, _sought, _speed_steps, _steps
+from oarlock.control import _figures, _kernels, _sought, _speed_steps, _steps
 
 _lock = threading.Lock()
 _warm = False
@@ -20,6 +20,6 @@ def warm() -> None:
             return
         from oarlock.jit import compile_all
 
-        for module in (_kernels, _sought, _steps, _speed_steps):  # callees first
+        for module in (_figures, _kernels, _sought, _steps, _speed_steps):  # callees first
             compile_all(vars(module), module.arguments())
         _warm = True

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control._kernels import figures_of
+from oarlock.control._figures import figures_of
 
 Array = NDArray[np.float64]
 

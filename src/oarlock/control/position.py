@@ -11,7 +11,7 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from oarlock.control._kernels import figures_of_move
+from oarlock.control._figures import figures_of_move
 from oarlock.control._steps import filtered, rows
 from oarlock.control.discrete import Coefficients, Discrete, add, product, times
 from oarlock.control.margins import Margins, margins

@@ -7,8 +7,9 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from oarlock.control._figures import dip_figures
 from oarlock.control._kernels import spread
-from oarlock.control._speed_steps import FIRST, SPEED, answered, dip_figures, looked, tracking
+from oarlock.control._speed_steps import FIRST, SPEED, answered, looked, tracking
 from oarlock.control._steps import rows, stepped
 from oarlock.control.discrete import FEW, Coefficients, Discrete, grid, into_left, product, times
 from oarlock.control.load_observer import Ways, pi_of, reference_share, ways
