@@ -20,7 +20,15 @@ from oarlock.control.speed import (
     spread_of,
     tracking_bandwidth,
 )
-from oarlock.control.speed_design import Turning, speed_noise, with_pi
+from oarlock.control.speed_design import (
+    MARGIN,
+    Turning,
+    design_speed,
+    speed_noise,
+    usual_speed,
+    wanted_of,
+    with_pi,
+)
 from oarlock.control.speed_gains import (
     AIMS,
     PLAIN,
@@ -39,11 +47,13 @@ from oarlock.control.speed_gains import (
 from oarlock.control.speed_plant import Measuring, SpeedPlant
 from oarlock.demo.project import demo_text
 from oarlock.errors import InputError
-from oarlock.machine import Axis
+from oarlock.machine import Axis, SensorKind
 from oarlock.machine.axis_file import parse_axis
-from oarlock.machine.speed_loop import SpeedGains
+from oarlock.machine.parameter import Parameter
+from oarlock.machine.speed_loop import SpeedGains, SpeedTarget
 from oarlock.quantities import Estimate, Origin
 from tests.control.test_speed_plant import CURRENT, NOTCH, TS, TWISTING
+from tests.speed_axis import tuned_winch
 
 Array = NDArray[np.float64]
 
@@ -308,3 +318,21 @@ def test_halls_shake_the_speed_by_what_their_edges_are_known_to() -> None:
     for told, counts in ((4.0, 4.0), (0.1, 0.5)):
         found = speed_noise(with_edges(math.radians(told)), Turning(speed=-speed))
         assert found == pytest.approx(speed * math.sqrt(2.0) * math.radians(counts) / sector)
+
+
+def test_the_sensor_s_noise_bounds_the_stiffest_loop_and_no_other() -> None:
+    """A crossover that is asked for is had, whatever the sensor's steps shake."""
+    axis = tuned_winch()
+    coarse = replace(axis.sensor, counts=Parameter(printed=replace(
+        axis.sensor.counts.printed, value=64.0)), kind=SensorKind.ENCODER)  # fmt: skip
+    axis = replace(axis, sensor=coarse)
+    turning = Turning(speed=usual_speed(axis))
+    most = wanted_of(axis, MARGIN, turning).most_Kp
+    stiff = design_speed(axis, SpeedTarget(phase_margin=MARGIN), turning=turning)
+    assert stiff.gains.Kp <= most * (1.0 + 1e-9)
+    fast = SpeedTarget(crossover=math.tau * 30.0, phase_margin=MARGIN)
+    assert fast.is_fast
+    assert not SpeedTarget(phase_margin=MARGIN).is_fast
+    found = design_speed(axis, fast, turning=turning)
+    assert found.gains.Kp > 2.0 * most
+    assert found.margins.crossover == pytest.approx(math.tau * 30.0, rel=1e-6)

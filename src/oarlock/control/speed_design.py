@@ -232,10 +232,11 @@ def design_speed(
     InputError : nothing to design on yet, or a target that cannot be met
 
     """
-    old = speed_gains(axis)
+    old, asked = speed_gains(axis), target or speed_target(axis)
+    most = math.inf if asked.is_fast else wanted_of(axis, MARGIN, turning).most_Kp
     loop = design_on(
-        plant or plant_of(axis, turning=turning), target or speed_target(axis), axis.rated,
-        most_Kp=wanted_of(axis, MARGIN, turning).most_Kp, beside=observing(axis, beside or old),
+        plant or plant_of(axis, turning=turning), asked, axis.rated, most_Kp=most,
+        beside=observing(axis, beside or old),
     )  # fmt: skip
     return loop if old is None else SpeedLoop(loop.plant, with_pi(old, loop.gains))
 

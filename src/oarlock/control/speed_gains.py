@@ -61,6 +61,8 @@ def solved(
     Kp = wanted.real - 0.5 * each
     if Kp <= 0.0 or each < 0.0:
         return None
+    if beside is PLAIN:
+        return SpeedGains(Kp=Kp, Ki=each / plant.T)
     return replace(beside, Kp=Kp, Ki=each / plant.T)
 
 

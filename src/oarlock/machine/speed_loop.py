@@ -32,6 +32,12 @@ class SpeedTarget:
     symmetry: float | None = None  # factor of the symmetrical optimum; it decides the margin too
     phase_margin: float | None = None  # rad
 
+    @property
+    def is_fast(self) -> bool:
+        """Whether one of the figures that make it fast is asked for."""
+        figures = (self.crossover, self.bandwidth, self.dip, self.symmetry)
+        return any(figure is not None for figure in figures)
+
     def asked(self) -> Mapping[str, float | bool]:
         """Return the figures that are asked for."""
         found = {f.name: getattr(self, f.name) for f in fields(self)}
