@@ -117,12 +117,6 @@ class SpeedLoop:
         c, f = self.controller, self.plant.following
         return self._closed(c.num, (-1.0,), f.num, self.plant.load.num)
 
-    @cached_property
-    def unrest(self) -> Discrete:
-        """From an error of the plain measured speed (rad/s) to the current asked for (A)."""
-        c, f = self.controller, self.plant.following
-        return self._closed(c.num, (-1.0,), f.num, self.plant.push.den)
-
     def _disturbed(self, way: Discrete) -> Discrete:
         c, f = self.controller, self.plant.following
         return self._closed(c.den, way.num, f.den)
