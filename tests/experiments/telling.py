@@ -11,10 +11,10 @@ import time
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 from functools import cache, partial
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 from benchmarks.foreign import BAD, GOOD, Outcome, outcomes
 from benchmarks.machines import printed_axis, sensed
 
@@ -305,8 +305,8 @@ def processor() -> str:
     A fit that is steep in its last digits, and a drive whose converter turns on one, come out
     apart by up to some per cent of their uncertainty on another kind.
     """
-    used = np.show_config(mode="dicts")["SIMD Extensions"]
-    return f"{platform.machine()} {' '.join(used['baseline'] + used['found'])}\n"
+    features: dict[str, bool] = import_module("numpy._core._multiarray_umath").__cpu_features__
+    return " ".join([platform.machine(), *(name for name, has in features.items() if has)]) + "\n"
 
 
 KEPT_ON = FOLDER / "processor.txt"
