@@ -24,6 +24,12 @@ def _an_application(qapp: object) -> None:
     look.load_fonts()
 
 
+@pytest.fixture(autouse=True)
+def _patient_with_drives(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A machine that stands still for a second is no drive that is gone."""
+    monkeypatch.setattr("oarlock.session.bench._SILENT", 2.0)
+
+
 def window_on(qtbot: QtBot, path: Path) -> Iterator[Application]:
     """Open a project's window, no drive connected, and close it in the end."""
     made = Application(path)

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 Array = NDArray[np.float64]
-Ways = NDArray[np.int64]
+Pairs = NDArray[np.int64]
 _DOUBLE = np.dtype(np.float64)
 ENDLESS = 1e12  # of an answer: one that grows is held there
 
@@ -41,7 +41,7 @@ def recur(nums: Array, den: Array, x: Array, state: Array, y: Array) -> None:
             state[0] += fed
 
 
-def close(controller: Array, plant: Array, ways: Ways) -> tuple[Array, Array]:
+def close(controller: Array, plant: Array, ways: Pairs) -> tuple[Array, Array]:
     """Return (numerators, denominator) of the ways of a loop that is closed, highest power first.
 
     controller : (rows, n + 1), the first its denominator, the second its numerator of the error;
@@ -58,7 +58,7 @@ def close(controller: Array, plant: Array, ways: Ways) -> tuple[Array, Array]:
     return nums, closed
 
 
-def _stepped(controller: Array, plants: Array, ways: Ways, y: Array) -> None:
+def _stepped(controller: Array, plants: Array, ways: Pairs, y: Array) -> None:
     """Fill in what a step of 1 makes of loops that one controller closes round several plants.
 
     controller, ways : as of `close`; plants : (plants, rows, m + 1); y : (plants, ways, samples)
@@ -96,7 +96,7 @@ def filtered(nums: Array, den: Array, x: Array) -> Array:
     return held(y)
 
 
-def stepped(controller: Array, plants: Array, ways: Ways, samples: int) -> Array:
+def stepped(controller: Array, plants: Array, ways: Pairs, samples: int) -> Array:
     """Return the answers, (plants, ways, samples), to a step of 1; held as in `filtered`.
 
     Parameters
