@@ -11,6 +11,7 @@ named as such, any other needs a test.
 import ast
 import itertools
 import os
+import queue
 import random
 import shutil
 import subprocess
@@ -19,6 +20,7 @@ import tempfile
 import time
 import xml.etree.ElementTree as ElementTree
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -124,7 +126,7 @@ def mapped(folder: Path) -> tuple[CoverageData, dict[str, float]]:
     if not report.exists():
         subprocess.run(
             [sys.executable, "-m", "pytest", "tests", "-q", "-m", "not realtime",
-             "--ignore=tests/ui", "-n", "1",
+             "--ignore=tests/ui", "-n", str(os.cpu_count() or 1), "--reruns", "2",
              "--cov=src/oarlock", "--cov-context=test", "--cov-report=",
              f"--junitxml={report}", "-o", "addopts="],
             cwd=ROOT, env=os.environ | {"COVERAGE_FILE": str(data)}, check=True,
@@ -197,29 +199,47 @@ def is_found(fault: Fault, tests: list[str], copy: Path) -> bool:
     return done.returncode != 0
 
 
+def tried(fault: Fault, tests: list[str], copies: "queue.SimpleQueue[Path]") -> tuple[bool, str]:
+    """Return whether a fault is found, in the first copy that is free, and what is told of it."""
+    copy, begun = copies.get(), time.monotonic()
+    try:
+        caught = bool(tests) and is_found(fault, tests, copy)
+    finally:
+        copies.put(copy)
+    took = f"{time.monotonic() - begun:.0f} s"
+    if caught:
+        return True, f"  found ({took})"
+    why = f"{len(tests)} tests, {took}" if tests else "no test comes here"
+    return False, f"{fault.path}:{fault.line}: {fault.was()!r} -> {fault.now!r} ({why})"
+
+
+def copied(folder: Path) -> Path:
+    """Return a copy of the project that is ready for tests."""
+    copy = folder / "copy"
+    keep = shutil.ignore_patterns(".git", ".venv", ".faults", "*_cache", "__pycache__")
+    shutil.copytree(ROOT, copy, ignore=keep)
+    subprocess.run([sys.executable, "-m", "oarlock.warm"], env=environment(copy), check=True)
+    return copy
+
+
 def main(many: int, seed: int) -> int:
-    """Put in `many` faults; return 1 where under 92 of 100 were found."""
+    """Put in `many` faults, one a core at a time; return 1 where under 92 of 100 were found."""
     folder = ROOT / ".faults"
     folder.mkdir(exist_ok=True)
     seen, times = mapped(folder)
     files = [f for room in ROOMS for f in sorted((ROOT / "src/oarlock" / room).rglob("*.py"))]
     every = [fault for file in files for fault in faults_in(file.relative_to(ROOT))]
     chosen = random.Random(seed).sample(every, many)
-    found, missed = 0, 0
-    with tempfile.TemporaryDirectory() as temporary:
-        copy = Path(temporary) / "copy"
-        keep = shutil.ignore_patterns(".git", ".venv", ".faults", "*_cache", "__pycache__")
-        shutil.copytree(ROOT, copy, ignore=keep)
-        subprocess.run([sys.executable, "-m", "oarlock.warm"], env=environment(copy), check=True)
-        for fault in chosen:
-            tests, begun = tests_for(fault, seen, times), time.monotonic()
-            caught = bool(tests) and is_found(fault, tests, copy)
-            found, missed = found + caught, missed + (not caught)
-            if not caught:
-                why = "no test comes here" if not tests else f"{len(tests)} tests"
-                print(f"{fault.path}:{fault.line}: {fault.was()!r} -> {fault.now!r} ({why})")
-            took = time.monotonic() - begun
-            print(f"  {found} of {found + missed} found ({took:.0f} s the last)", flush=True)
+    found, cores = 0, os.cpu_count() or 1
+    with tempfile.TemporaryDirectory() as temporary, ThreadPoolExecutor(cores) as pool:
+        copies: queue.SimpleQueue[Path] = queue.SimpleQueue()
+        for copy in pool.map(copied, [Path(temporary) / str(n) for n in range(cores)]):
+            copies.put(copy)
+        tests = [tests_for(fault, seen, times) for fault in chosen]
+        told = pool.map(tried, chosen, tests, itertools.repeat(copies))
+        for done, (caught, said) in enumerate(told, 1):
+            found += caught
+            print(f"{said}\n  {found} of {done} found", flush=True)
     print(f"{found} of {many} faults were found, of {len(every)} that could be put in")
     return 0 if found >= 0.92 * many else 1
 
