@@ -86,6 +86,7 @@ faults: $(READY)
 
 told: $(READY)
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m tests.experiments.telling
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m tests.views.telling
 
 screenshots: $(READY)
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python tools/screenshots.py docs/screenshots

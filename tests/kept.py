@@ -6,8 +6,10 @@ says that it moved, not that it is wrong: numbers have tests of their own agains
 
 import inspect
 import json
+import os
 import re
-from collections.abc import Iterator, Mapping, Sequence
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import fields, is_dataclass
 from enum import Enum
 from functools import cached_property
@@ -62,20 +64,18 @@ _LEFT_OUT = (Axis, Record, PositionLoop, SpeedLoop, CurrentLoop)
 
 
 def _of_many(values: Sequence[Any]) -> Plain:
-    """Return the items; of many numbers, or of many objects of one kind, what tells the columns."""
+    """Return the items; of many of one kind what tells the columns, of others which is where."""
     kinds = {type(one) for one in values}
-    if len(values) <= _FEW or len(kinds) > 1:
+    if len(values) <= _FEW:
         return [plain(one) for one in values]
     if kinds <= {float, int, bool}:
         return _of_array(np.array(values))
-    if is_dataclass(values[0]):
+    if len(kinds) == 1 and is_dataclass(values[0]):
         return {one.name: _of_many([getattr(item, one.name) for item in values])
                 for one in fields(values[0])}  # fmt: skip
-    kept: list[Plain] = []
-    for one in map(plain, values):
-        if not kept or one != kept[-1]:
-            kept.append(one)
-    return kept
+    every = list(map(plain, values))
+    kinds_of_it = [one for n, one in enumerate(every) if one not in every[:n]]
+    return {"of": kinds_of_it, "which": _of_array(np.array([kinds_of_it.index(v) for v in every]))}
 
 
 _FEW = 6  # items that are kept one by one
@@ -98,26 +98,50 @@ def _of_array(x: "np.ndarray[Any, Any]") -> Plain:
 _NEAR, _NOTHING = 1e-5, 1e-12  # of a number; of one that is zero but for rounding
 
 
-def assert_stays(path: Path, now: Plain, command: str) -> None:
-    """Fail where something differs from what a file keeps.
+_KEPT_ON = "processor.txt"
 
-    Parameters
-    ----------
-    command : that writes the file anew
 
+def processor() -> str:
+    """Return what decides how sums are rounded: the processor's kind, which BLAS goes by.
+
+    A fit that is steep in its last digits, and a drive whose converter turns on one, come out
+    apart by up to some per cent of their uncertainty on another kind.
     """
-    found = list(apart(json.loads(path.read_text()), json.loads(json.dumps(now)), ""))
+    told = Path("/proc/cpuinfo").read_text().splitlines()
+    names = sorted({line for line in told if line.startswith(("model name", "flags"))})
+    return "\n".join([*names, os.environ.get("OPENBLAS_CORETYPE", "")]) + "\n"
+
+
+def can_compare(folder: Path) -> bool:
+    """Return whether a folder was kept on this kind of processor."""
+    return processor() == (folder / _KEPT_ON).read_text()
+
+
+def assert_stays(folder: Path, case: str, now: Plain) -> None:
+    """Fail where something differs from what a folder keeps of a case."""
+    found = list(apart(json.loads(_path(folder, case).read_text()), json.loads(json.dumps(now))))
     said = [f"{where}: {str(old)[:90]} is {str(new)[:90]} now" for where, old, new in found[:6]]
-    assert not found, f"{'; '.join(said)}. If it is meant: {command}, then read what has changed"
+    assert not found, f"{'; '.join(said)}. If it is meant: make told, then read what has changed"
 
 
-def keep(path: Path, now: Plain) -> None:
-    """Write a file anew."""
-    path.parent.mkdir(exist_ok=True)
-    path.write_text(json.dumps(now, indent=0, ensure_ascii=False) + "\n")
+def keep(folder: Path, cases: Mapping[str, Callable[[], Plain]]) -> None:
+    """Write a folder's files anew."""
+    folder.mkdir(exist_ok=True)
+    for case, tell in cases.items():
+        begun = time.monotonic()
+        told = json.dumps(tell(), indent=0, ensure_ascii=False)
+        _path(folder, case).write_text(f"{told}\n")
+        print(f"{case:60}{time.monotonic() - begun:6.1f} s", flush=True)  # noqa: T201
+    (folder / _KEPT_ON).write_text(processor())
 
 
-def apart(kept: Any, now: Any, where: str, size: float = 0.0) -> Iterator[tuple[str, Any, Any]]:
+def _path(folder: Path, case: str) -> Path:
+    return folder / f"{re.sub('[^a-z0-9A-Z]+', '_', case)}.json"
+
+
+def apart(
+    kept: Any, now: Any, where: str = "", size: float = 0.0
+) -> Iterator[tuple[str, Any, Any]]:
     """Yield (where, kept, now) of what differs; numbers by a share of themselves or of `size`."""
     if isinstance(kept, dict) and isinstance(now, dict):
         for key in kept.keys() | now.keys():

@@ -5,9 +5,6 @@ where a number is meant to move, and to be read before it is committed.
 """
 
 import math
-import os
-import re
-import time
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 from functools import cache, partial
@@ -28,6 +25,7 @@ from oarlock.experiments.loops.current_multisine import CurrentMultisine
 from oarlock.experiments.loops.current_step import usual_current_step
 from oarlock.experiments.loops.current_sweep import CurrentSweep
 from oarlock.experiments.loops.position_move import PositionMove, usual_move
+from oarlock.experiments.loops.repeating import Repeatable
 from oarlock.experiments.loops.speed_chirp import SpeedChirp
 from oarlock.experiments.loops.speed_multisine import SpeedMultisine
 from oarlock.experiments.loops.speed_ramp import SpeedRamp
@@ -51,7 +49,7 @@ from oarlock.session.perform import Performed, perform
 from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.views.speed import designed
 from oarlock.views.speed_asked import aimed
-from tests.kept import Plain, assert_stays, keep, plain, told_by
+from tests.kept import Plain, assert_stays, can_compare, keep, plain, told_by
 from tests.model_link import Hasty, ModelLink
 from tests.speed_axis import tuned_winch
 
@@ -226,8 +224,20 @@ def told(name: str, kind: str) -> Plain:
     return {
         "announced": announced(made, axis),
         "plan": plain(made.plan(axis)) if kind != BoundedSearch.name else None,
+        "over and over": _over_and_over(made, axis),
         **_performed(made, axis, plant),
     }
+
+
+def _over_and_over(made: Experiment, axis: Axis) -> Plain:
+    """Return how an experiment is repeated, and the plan with other gains; None: it cannot be."""
+    if not isinstance(made, Repeatable):
+        return None
+    again = made.repeating(axis)
+    slower = replace(axis.gains, Kp_q=0.8 * axis.gains.Kp_q) if axis.gains else None
+    other = again.with_gains_of(again.plan, axis.with_gains(slower) if slower else axis)
+    return {"how": plain(again), "with other gains": plain(other),
+            "began": again.began(3), "answered": again.answered(5 * again.rows + 1)}  # fmt: skip
 
 
 def told_of_odd(case: str) -> Plain:
@@ -293,43 +303,18 @@ def _foreign(case: str, which: int) -> Plain:
     return told_of_foreign(foreign(case, which))
 
 
-def path_of(case: str) -> Path:
-    """Return where it is kept."""
-    return FOLDER / f"{re.sub('[^a-z0-9A-Z]+', '_', case)}.json"
-
-
-def processor() -> str:
-    """Return what decides how sums are rounded: the processor's kind, which BLAS goes by.
-
-    A fit that is steep in its last digits, and a drive whose converter turns on one, come out
-    apart by up to some per cent of their uncertainty on another kind.
-    """
-    told = Path("/proc/cpuinfo").read_text().splitlines()
-    names = sorted({line for line in told if line.startswith(("model name", "flags"))})
-    return "\n".join([*names, os.environ.get("OPENBLAS_CORETYPE", "")]) + "\n"
-
-
-KEPT_ON = FOLDER / "processor.txt"
-
-
 def assert_told(case: str, now: Plain) -> None:
     """Fail where something differs from what is kept of a case; on the same kind of processor."""
-    if processor() == KEPT_ON.read_text():
-        assert_stays(path_of(case), now, "make told")
+    if can_compare(FOLDER):
+        assert_stays(FOLDER, case, now)
 
 
 def main() -> None:
     """Write all of them."""
     warm()
-    every = dict(cases())
-    for case in GOOD | BAD:
-        for which in (0, 2):
-            every[f"foreign {which} {case}"] = partial(_foreign, case, which)
-    for case, tell in every.items():
-        begun = time.monotonic()
-        keep(path_of(case), tell())
-        print(f"{case:60}{time.monotonic() - begun:6.1f} s")  # noqa: T201
-    KEPT_ON.write_text(processor())
+    outside = {f"foreign {which} {case}": partial(_foreign, case, which)
+               for case in GOOD | BAD for which in (0, 2)}  # fmt: skip
+    keep(FOLDER, {**cases(), **outside})
 
 
 if __name__ == "__main__":
