@@ -4,9 +4,8 @@ A comparison or an operator turned round, a condition reversed, a whole number o
 other ten times too large. The tests run once with the lines that each of them touches noted
 (`coverage`); then each fault meets the tests that touch its line: first those of what is kept, then
 the quickest. Code that is compiled is not seen line by line: there all tests of the room run, once
-all is compiled anew. What
-no test finds is listed with its place: a fault that changes nothing that anybody sees is to be
-named as such, any other needs a test.
+that uses it is compiled anew. What no test finds is listed with its place: a fault that changes
+nothing that anybody sees is to be named as such, any other needs a test.
 """
 
 import ast
@@ -14,6 +13,7 @@ import itertools
 import os
 import queue
 import random
+import re
 import shutil
 import subprocess
 import sys
@@ -176,14 +176,31 @@ def kernels(copy: Path, env: dict[str, str]) -> Path:
     return Path(done.stdout.strip())
 
 
+def take_over(compiled: Path, changed: Path, fault: Fault, copy: Path) -> None:
+    """Copy what is compiled of those modules that do not come to a fault's module by imports."""
+    sources = {p.stem: p.read_text() for room in ("control", "simulate")
+               for p in (copy / "src/oarlock" / room).glob("*.py")}  # fmt: skip
+    touched, more = set(), {fault.path.stem}
+    while more:
+        touched |= more
+        by = re.compile(rf"import \(?[^)]*\b({'|'.join(more)})\b|\.({'|'.join(more)}) import")
+        more = {name for name, text in sources.items() if by.search(text)} - touched
+    for file in compiled.glob("[cs][oi][nm]*_*/*.nb[ic]"):
+        if file.name.split(".")[0] not in touched:
+            (changed / file.parent.name).mkdir(exist_ok=True)
+            shutil.copy2(file, changed / file.parent.name)
+
+
 def is_found(fault: Fault, tests: list[str], copy: Path) -> bool:
     """Return whether a test fails with the fault in place."""
     target, env = copy / fault.path, environment(copy)
-    plain, compiled = target.read_bytes(), kernels(copy, env)
+    plain, compiled, dated = target.read_bytes(), kernels(copy, env), target.stat().st_mtime_ns
     target.write_bytes(fault.put_into(plain))
     changed = kernels(copy, env)
     inside = str(fault.path.relative_to("src/oarlock"))
-    if changed != compiled and not inside.startswith((*COMPILED, "lanes/")):
+    if changed != compiled and inside.startswith(COMPILED):
+        take_over(compiled, changed, fault, copy)
+    elif changed != compiled:
         changed.rmdir()  # no kernel has changed: those that are compiled serve
         changed.symlink_to(compiled)
     try:
@@ -196,6 +213,7 @@ def is_found(fault: Fault, tests: list[str], copy: Path) -> bool:
         return False  # no single test took too long: nothing was found
     finally:
         target.write_bytes(plain)
+        os.utime(target, ns=(dated, dated))  # what is compiled goes by it
         if changed.is_symlink():
             changed.unlink()
     return done.returncode != 0

@@ -90,6 +90,15 @@ def test_edges_that_were_met_against_the_way_mean_a_rotor_that_swings(
     assert ("swings" in found["steady"].sentence) is not steady
 
 
+@pytest.mark.parametrize(
+    ("play", "holds"), [(-1.0, False), (-0.2, True), (24.5, True), (25.5, False)]
+)
+def test_friction_holds_both_ways_apart_and_not_too_far(play: float, holds: bool) -> None:
+    """Ways that lie beyond one another are no friction: something else is wrong."""
+    far = replace(table((0.0,) * 6), play=math.radians(play))
+    assert {one.code: one.passed for one in _hall_checks(far)}["friction"] is holds
+
+
 def test_every_square_wave_swings_for_whole_periods_before_it_is_recorded(axis: Axis) -> None:
     """Else the current would not swing about zero yet."""
     plan, Ts = StandingPulses().plan(axis), axis.inverter.Ts
