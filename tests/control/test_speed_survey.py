@@ -113,6 +113,13 @@ def test_the_turns_of_the_loop_tell_its_stability() -> None:
     assert 10 < unstable < 55
 
 
+@pytest.mark.parametrize(("gain", "stable"), [(5.0, True), (0.6, True), (0.4, False)])
+def test_a_loop_that_is_stable_from_some_gain_on_only(gain: float, stable: bool) -> None:
+    """(1 + s)²/s³: by Routh's criterion from 1/2 on; it begins beyond −180°."""
+    s = 1j * np.geomspace(1e-2, 1e3, 4000)
+    assert _turns((1.0 + s) ** 2 / s**3, np.zeros(s.size, dtype=complex), gain, 0.0) is stable
+
+
 def test_gains_that_break_a_limit_are_passed_over() -> None:
     plant = with_filters(case(8).plant, (notch(case(8).plant, 1.0),))
     omega = frequencies(plant)

@@ -9,12 +9,16 @@ from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
+from benchmarks.loops import case
+
 from oarlock.control.compiled import warm
 from oarlock.control.current import design_current
 from oarlock.control.dead_time import along_current, stirred
 from oarlock.control.load_observer import load_observer
 from oarlock.control.position_design import design_position
 from oarlock.control.speed_design import loop_in_use, speed_gains, usual_speed
+from oarlock.control.speed_survey import Wanted
+from oarlock.control.speed_ways import proposed_notches, slower, stiffer_shaft
 from oarlock.demo.project import SCENARIOS, demo_text
 from oarlock.machine import Axis
 from oarlock.machine.current_loop import CurrentTarget, IntegralRule, TargetKind
@@ -151,6 +155,15 @@ def _ways(name: str) -> Plain:
     return plain(ways(asked))
 
 
+def _ways_of_another(number: int) -> Plain:
+    """Return the ways round the resonance of a shaft of the benchmark."""
+    bare, wanted = case(number).plant, Wanted(margin=math.radians(45.0))
+    notch, plain_way = proposed_notches(bare, wanted), slower(bare, wanted)
+    target = notch or plain_way
+    shaft = stiffer_shaft(bare, wanted, target.load.dip) if target else None
+    return plain([notch, plain_way, shaft])
+
+
 # The machine, and what its numbers come to.
 
 
@@ -243,6 +256,8 @@ def cases() -> Mapping[str, Callable[[], Plain]]:
         every[f"{name} current alone"] = partial(_inner, name)
         every[f"{name} many"] = partial(_many, name)
         every[f"{name} split"] = partial(_split, name)
+    for number in (4, 10, 19, 28):
+        every[f"ways of shaft {number}"] = partial(_ways_of_another, number)
     every["winch ways"] = partial(_ways, "winch")
     every["winch lift"] = partial(_lift, "winch")
     return every
