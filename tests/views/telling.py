@@ -220,6 +220,19 @@ def _troubled(name: str) -> Plain:
     return _both(simulated(_scenario(axis, more=more), axis))
 
 
+_WAVES = {
+    "position": 'amplitude = "0.2"\nwave = "sine"\nfrequency = "3 Hz"',
+    "speed": 'speed = "200 rpm"\namplitude = "40 rpm"\nwave = "chirp"\nfrequency = "2 Hz"\n'
+             'until = "60 Hz"',
+    "current": 'current = "1 A peak"\namplitude = "1 A peak"\nwave = "random"',
+}  # fmt: skip
+
+
+def _waving(name: str, control: str) -> Plain:
+    asked = f'name = "w"\ncontrol = "{control}"\nduration = "0.8 s"\n[[points]]\nat = "0 s"\n'
+    return _both(simulated(scenario_of(asked + _WAVES[control]), axis_of(name)))
+
+
 def _inner(name: str) -> Plain:
     axis = axis_of(name)
     axis = replace(axis, loops=axis.loops.only(("current",)))
@@ -258,6 +271,8 @@ def cases() -> Mapping[str, Callable[[], Plain]]:
         every[f"{name} split"] = partial(_split, name)
     for number in (4, 10, 19, 28):
         every[f"ways of shaft {number}"] = partial(_ways_of_another, number)
+    for control in _WAVES:
+        every[f"winch waving {control}"] = partial(_waving, "winch", control)
     every["winch ways"] = partial(_ways, "winch")
     every["winch lift"] = partial(_lift, "winch")
     return every
