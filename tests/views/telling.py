@@ -233,9 +233,9 @@ def _waving(name: str, control: str) -> Plain:
     return _both(simulated(scenario_of(asked + _WAVES[control]), axis_of(name)))
 
 
-def _inner(name: str) -> Plain:
+def _inner(name: str, *loops: str) -> Plain:
     axis = axis_of(name)
-    axis = replace(axis, loops=axis.loops.only(("current",)))
+    axis = replace(axis, loops=axis.loops.only(loops))
     return _both(simulated(_scenario(axis), axis))
 
 
@@ -257,8 +257,8 @@ def cases() -> Mapping[str, Callable[[], Plain]]:
     """Return what is kept of each picture, by the names of its files."""
     every: dict[str, Callable[[], Plain]] = {}
     for name in NAMES:
-        for asked, target in CURRENT.items():
-            rule = list(IntegralRule)[len(every) % 3]
+        for n, (asked, target) in enumerate(CURRENT.items()):
+            rule = list(IntegralRule)[n % 3]
             every[f"{name} current {asked}"] = partial(_current, name, target, rule)
         for about, made in AXES.items():
             every[f"{name} outer {about}"] = partial(_outer, name, made)
@@ -266,7 +266,8 @@ def cases() -> Mapping[str, Callable[[], Plain]]:
         for bridge in Modulation:
             every[f"{name} rehearsed {bridge}"] = partial(_rehearsed, name, bridge)
         every[f"{name} troubled"] = partial(_troubled, name)
-        every[f"{name} current alone"] = partial(_inner, name)
+        every[f"{name} current alone"] = partial(_inner, name, "current")
+        every[f"{name} speed and current"] = partial(_inner, name, "speed", "current")
         every[f"{name} many"] = partial(_many, name)
         every[f"{name} split"] = partial(_split, name)
     for number in (4, 10, 19, 28):

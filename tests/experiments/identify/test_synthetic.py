@@ -12,7 +12,7 @@ from oarlock.experiments.identify.flux import estimate_flux
 from oarlock.experiments.identify.inductance import _sines
 from oarlock.experiments.identify.mechanics_reading import _breakaway, estimate_mechanics
 from oarlock.experiments.identify.resonance import _evidence, estimate_resonance
-from oarlock.experiments.identify.two_mass import Points
+from oarlock.experiments.identify.two_mass import Points, fitted_masses
 from oarlock.machine import Axis
 from oarlock.quantities import Estimate, Origin
 from oarlock.records import Finding, Record
@@ -256,6 +256,21 @@ def test_a_shaft_that_does_not_twist_is_drawn_as_a_line_that_falls(axis: Axis) -
     falls = (drawn.fit_y[-1] - drawn.fit_y[0]) / math.log10(drawn.fit_x[-1] / drawn.fit_x[0])
     assert falls == pytest.approx(-20.0)
     assert drawn.fit_y[0] == pytest.approx(-20.0 * math.log10(math.tau * 5.0 * J))
+
+
+def test_two_masses_whose_angle_comes_late(axis: Axis) -> None:
+    """From a torque on one mass to its speed, by the sum of both; the angle 0.2 ms later."""
+    J, load, K, d, late = 2e-3, 3e-3, 400.0, 0.02, 2e-4
+    f = np.geomspace(5.0, 400.0, 60)
+    s = 2j * math.pi * f
+    spring = K + d * s
+    gain: Any = (load * s**2 + spring) / (s * (J * load * s**2 + (J + load) * spring))
+    found = fitted_masses(Points(f, gain * np.exp(-s * late), np.full(f.size, 1e-3)), axis)
+    assert found.J == pytest.approx(J + load, rel=1e-4)
+    assert found.anti == pytest.approx(math.sqrt(K / load), rel=1e-4)
+    assert found.resonance == pytest.approx(math.sqrt(K * (1.0 / J + 1.0 / load)), rel=1e-4)
+    assert found.d == pytest.approx(d / K, rel=1e-3)
+    assert found.late == pytest.approx(late, rel=1e-3)
 
 
 @pytest.mark.parametrize("wrong", [{"axis_name": "x"}, {"axis_name": 3}, {"segments": []}])
