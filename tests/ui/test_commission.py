@@ -47,6 +47,9 @@ def test_from_datasheet_to_position_loop_in_one_action(qtbot: QtBot, fresh: Appl
     _connect(fresh)
     assert panel.answer.startswith("16 parts: up to ")
     work, before = panel.work, session.axis
+    each = [work.bounds[part] for part in work.parts]
+    assert work.total.turns == max(one.turns for one in each)
+    assert work.total.seconds == pytest.approx(sum(one.seconds for one in each))
     assert work.total.seconds <= 200.0  # at the very most, repeats included; it takes half
     qtbot.mouseClick(panel.aims["calm"], Qt.MouseButton.LeftButton)
     qtbot.mouseClick(panel.start, Qt.MouseButton.LeftButton)

@@ -239,6 +239,7 @@ def test_hall_states_follow_one_another() -> None:
     assert step == pytest.approx(math.tau / 6)
     assert (3, 7) in pairs
     assert legal_order([0, 1, 5])[2] == [0]
+    assert legal_order(list(range(8)))[1:] == (math.tau / 3, [0, 7])  # disturbed lines, 120° apart
 
 
 def test_two_sensors_tell_the_order_but_not_their_gains() -> None:
