@@ -184,7 +184,7 @@ def _machine(name: str) -> Plain:
 
 _HAPPENS = """
 [[events]]
-at = "0.5 s"
+at = "0.3 s"
 bus = "{bus:g} V"
 [[events]]
 at = "0.9 s"
