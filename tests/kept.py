@@ -74,8 +74,8 @@ def _of_many(values: Sequence[Any]) -> Plain:
         return {one.name: _of_many([getattr(item, one.name) for item in values])
                 for one in fields(values[0])}  # fmt: skip
     every = list(map(plain, values))
-    kinds_of_it = [one for n, one in enumerate(every) if one not in every[:n]]
-    return {"of": kinds_of_it, "which": _of_array(np.array([kinds_of_it.index(v) for v in every]))}
+    distinct = [one for n, one in enumerate(every) if one not in every[:n]]
+    return {"of": distinct, "which": _of_array(np.array([distinct.index(v) for v in every]))}
 
 
 _FEW = 6  # items that are kept one by one
