@@ -8,7 +8,13 @@ import pytest
 from benchmarks.machines import random_axis
 
 from oarlock.errors import InputError
-from oarlock.experiments.sensing.first_look import _decayed, is_wanted, look
+from oarlock.experiments.sensing.first_look import (
+    _decayed,
+    decay_plan,
+    is_wanted,
+    look,
+    wave_plan,
+)
 from oarlock.experiments.sensing.hand import TurnByHand
 from oarlock.experiments.sensing.pulses import StandingPulses
 from oarlock.experiments.sensing.rest import CurrentsAtRest
@@ -97,3 +103,12 @@ def test_a_printed_winding_is_not_looked_at(axis: Axis) -> None:
     assert math.isclose(
         StandingPulses().movement(axis).seconds, StandingPulses().plan(axis).duration
     )
+
+
+def test_it_aborts_a_little_beyond_the_current_that_it_needs(axis: Axis) -> None:
+    """And as the shaft moves: a quarter of a turn, a quarter of the top speed."""
+    for plan, share in ((wave_plan(axis, 5.0, 8, 0.3), 0.45), (decay_plan(axis, 2e-3), 0.8)):
+        assert plan.limits.current == pytest.approx(1.3 * share * axis.rated + 0.08 * axis.peak)
+        assert plan.limits.travel == pytest.approx(math.tau / 4.0)
+        assert plan.limits.speed == pytest.approx(0.25 * axis.top_speed)
+        assert plan.limits.time == pytest.approx(plan.duration + 1.0)
