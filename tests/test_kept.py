@@ -1,21 +1,26 @@
-"""Plans, words and numbers of every experiment stay what they were, unless they are meant to move.
+"""What experiments and pictures tell stays what it was, unless it is meant to move.
 
 Each number has its own test against what is true; these find what moves beside what was meant.
 """
 
+from collections.abc import Callable
+from pathlib import Path
+
 import pytest
 
-from tests.experiments.telling import FOLDER, cases
-from tests.kept import apart, assert_stays, can_compare, plain
+from tests.experiments import telling as experiments
+from tests.kept import Plain, apart, assert_stays, can_compare, plain
+from tests.views import telling as pictures
 
-CASES = cases()
+CASES = [(room.FOLDER, case, tell) for room in (experiments, pictures)
+         for case, tell in room.cases().items()]  # fmt: skip
 
 
-@pytest.mark.parametrize("case", CASES)
-def test_what_an_experiment_tells_stays(case: str) -> None:
-    if not can_compare(FOLDER):
+@pytest.mark.parametrize(("folder", "case", "tell"), CASES, ids=[case for _, case, _ in CASES])
+def test_what_is_told_stays(folder: Path, case: str, tell: Callable[[], Plain]) -> None:
+    if not can_compare(folder):
         pytest.skip("kept on another kind of processor")
-    assert_stays(FOLDER, case, CASES[case]())
+    assert_stays(folder, case, tell())
 
 
 def test_what_moves_is_found_wherever_it_lies() -> None:
