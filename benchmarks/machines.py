@@ -3,6 +3,7 @@
 Drawn on their own, not from what any estimator assumes.
 """
 
+import functools
 import math
 from dataclasses import replace
 
@@ -16,6 +17,7 @@ from oarlock.quantities import Origin
 from oarlock.simulate.plant_parameters import PlantParameters
 
 
+@functools.cache
 def printed_axis(name: str) -> Axis:
     """Return an axis of the demo as its datasheet prints it, nothing measured."""
     return parse_axis(demo_text(f"{name}.axis.toml"), place=name)

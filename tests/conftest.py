@@ -11,24 +11,23 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
-from benchmarks.machines import printed_axis, sensed
+from benchmarks.machines import printed_axis, sensed, the_axis
 from hypothesis import settings
 from pytestqt.qtbot import QtBot
 
 from oarlock.control.compiled import warm
-from oarlock.demo.project import make_demo
 from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.practice_process import PracticeProcess
 from oarlock.drive.runner import play
 from oarlock.errors import LinkLost
 from oarlock.experiments.common.experiment import Experiment
 from oarlock.machine import Axis
-from oarlock.machine.axis_file import format_axis
 from oarlock.practice.truth import draw
 from oarlock.records import Finding, Record, Run
 from oarlock.session.session import Session
 from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.store.project import Project
+from tests.demos import demo_with
 from tests.forks import Forks
 from tests.model_link import Hasty, ModelLink
 
@@ -154,18 +153,13 @@ def link(practice: PracticeProcess) -> Iterator[CanopenLink]:
 @pytest.fixture
 def demo_path(tmp_path: Path) -> Path:
     """A fresh copy of the demo project, the winch's sensing done."""
-    path = make_demo(tmp_path / "demo")
-    project = Project.open(path)
-    axis = sensed(printed_axis("winch"), draw("winch", 0))
-    project.save_axis(axis.name, format_axis(axis), "sensed")
-    project.close()
-    return path
+    return demo_with(the_axis("winch"), tmp_path / "demo")
 
 
 @pytest.fixture
 def unsensed_path(tmp_path: Path) -> Path:
     """A fresh copy of the demo project in which nothing is known of the sensors."""
-    return make_demo(tmp_path / "demo")
+    return demo_with(None, tmp_path / "demo")
 
 
 @pytest.fixture

@@ -1,5 +1,6 @@
 """The winch with everything known that its speed loop rests on, as a practice drive truly is."""
 
+import functools
 import math
 
 from benchmarks.machines import the_axis
@@ -18,6 +19,7 @@ from oarlock.views.speed_asked import aimed, new_notch, with_filters
 __all__ = ["MARGIN", "known_winch", "tuned_winch"]
 
 
+@functools.cache
 def known_winch(plant: PlantParameters | None = None) -> Axis:
     """Return the winch, its machine and shaft known, its current loop tuned."""
     plant = plant or draw("winch", 0)
@@ -44,6 +46,7 @@ def known_winch(plant: PlantParameters | None = None) -> Axis:
     return axis.with_gains(design_current(axis).gains)
 
 
+@functools.cache
 def tuned_winch(plant: PlantParameters | None = None, aim: str = "even") -> Axis:
     """Return the winch with a notch and the speed loop's gains."""
     axis = known_winch(plant)

@@ -64,7 +64,7 @@ def test_points_whose_stretches_agree_by_chance_do_not_decide(plant: SpeedPlant)
     free, rng = replace(plant, back_emf=0.0), np.random.default_rng(5)
     noise = np.where(np.geomspace(2.0, 650.0, 110) > 80.0, 0.03, 0.002)  # little moves up there
     z = []
-    for seed in range(60):
+    for seed in range(30):
         points = measured(free, free.shaft, noise, seed)
         # Three stretches of complex points tell a scatter with four degrees of freedom.
         std = points.std * np.sqrt(rng.chisquare(4, size=points.std.size) / 4.0)

@@ -17,14 +17,13 @@ MOVES = (
 def test_speed_and_acceleration_are_the_slopes(move: Move) -> None:
     t = np.arange(-0.02, 2.0 * move.duration, 1e-5)
     x, w, a = move.at(t)
-    assert np.gradient(x, t)[1:-1] == pytest.approx(w[1:-1], abs=2e-3 * move.speed)
+    assert np.abs(np.gradient(x, t) - w)[1:-1].max() < 2e-3 * move.speed
     inside = np.abs(np.gradient(a, t)) < 0.2 * move.acceleration / 1e-5  # no jump of it
-    assert np.gradient(w, t)[inside][1:-1] == pytest.approx(
-        a[inside][1:-1], abs=0.02 * move.acceleration
-    )
+    off = np.abs(np.gradient(w, t) - a)[inside]
+    assert off[1:-1].max() < 0.02 * move.acceleration
     over = t >= move.duration
-    assert x[over] == pytest.approx(move.distance, abs=1e-9)
-    assert w[over] == pytest.approx(0.0, abs=1e-9)
-    assert x[t <= 0.0] == pytest.approx(0.0, abs=1e-12)
+    assert np.abs(x[over] - move.distance).max() < 1e-9
+    assert np.abs(w[over]).max() < 1e-9
+    assert np.abs(x[t <= 0.0]).max() < 1e-12
     assert np.abs(w).max() == pytest.approx(move.top, rel=0.3 if move.jerk_time else 1e-6)
     assert np.abs(w).max() <= move.speed * (1.0 + 1e-9)

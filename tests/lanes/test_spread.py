@@ -1,5 +1,6 @@
 """Loops spread over lanes come to the bits of the plain ones, or are refused."""
 
+import functools
 from collections.abc import Callable
 from pathlib import Path
 from types import ModuleType
@@ -41,6 +42,13 @@ def loops(tmp_path_factory: pytest.TempPathFactory) -> ModuleType:
     return load("spread_toys", lambda: spread(*LOOPS), folder)
 
 
+@functools.cache
+def plain(name: str) -> Callable[..., None]:
+    """One of the toys as it is; its least of equals as compiled."""
+    compiled: Callable[..., None] = njit()(getattr(toys, name))
+    return compiled
+
+
 def both(
     loops: ModuleType, name: str, settings: np.ndarray, state: np.ndarray, k: int
 ) -> tuple[np.ndarray, np.ndarray, int]:
@@ -51,10 +59,9 @@ def both(
     together, meta, apart = state.copy(), np.zeros(2, dtype=np.int64), np.zeros(1, dtype=np.int64)
     getattr(loops, name)(np.ascontiguousarray(settings), together, meta, k, apart)
     alone, seven = state.copy(), 0
-    plain: Callable[..., None] = njit()(getattr(toys, name))  # its least of equals, as compiled
     for lane in range(LANES):
         own, shared = alone[:, lane].copy(), np.zeros(2, dtype=np.int64)
-        plain(settings[:, lane].copy(), own, shared, k)
+        plain(name)(settings[:, lane].copy(), own, shared, k)
         alone[:, lane] = own
         seven = max(seven, int(shared[1]))
         assert shared[0] == meta[0]

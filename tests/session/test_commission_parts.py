@@ -22,6 +22,7 @@ def test_what_cannot_be_planned_yet_says_whether_the_shaft_turns() -> None:
     axis = tuned_winch()
     still, turns = (_by_kind(Part(IDENTIFY, key, key), axis) for key in ("resistance", "flux"))
     assert (still.turns, still.speed, still.current) == (0.0, 0.0, axis.rated)
+    assert (still.seconds, turns.seconds) == (15.0, 60.0)
     assert "turns" not in still.sentence
     assert turns.turns > 1.0
     assert turns.speed > usual_speed(axis)

@@ -12,6 +12,7 @@ import pytest
 from oarlock.demo.project import make_demo
 from oarlock.errors import InputError
 from oarlock.session.session import Session
+from oarlock.store import cells
 from oarlock.store.project import Project
 from tests.store.test_project import record, run
 
@@ -72,12 +73,16 @@ def test_a_view_in_place_of_a_table_does_not_hang_the_opening(path: Path) -> Non
         Project.open(path)
 
 
-def test_a_small_record_that_unpacks_to_gigabytes(path: Path) -> None:
-    bomb = zlib.compress(bytes(450_000_000), 9)
-    assert len(bomb) < 1_000_000
+def test_a_small_record_that_unpacks_to_gigabytes(
+    path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    assert cells._MOST_UNPACKED == 400_000_000
+    monkeypatch.setattr(cells, "_MOST_UNPACKED", 40_000_000)
+    bomb = zlib.compress(bytes(45_000_000), 9)
+    assert len(bomb) < 100_000
     altered(path, ("UPDATE channel SET data = ?", (bomb,)))
     project = Project.open(path)
-    with pytest.raises(InputError, match="larger than 400 MB"):
+    with pytest.raises(InputError, match="larger than 40 MB"):
         project.record(1)
     project.close()
 

@@ -163,13 +163,13 @@ _MAKE = (
 
 def test_a_project_whose_making_was_killed_does_not_block(tmp_path: Path) -> None:
     """Killed at many moments: there is no file, or a whole one; and the next start goes on."""
-    for number in range(12):
+    for number in range(8):
         folder = tmp_path / str(number)
         child = subprocess.Popen([sys.executable, "-c", _MAKE, str(folder)],
                                  stdout=subprocess.PIPE)  # fmt: skip
         assert child.stdout is not None
         child.stdout.readline()
-        time.sleep(0.004 * number)
+        time.sleep(0.006 * number)
         os.kill(child.pid, signal.SIGKILL)
         child.wait()
         child.stdout.close()
@@ -227,7 +227,7 @@ def test_dates_in_a_records_head_are_kept_as_text(project: Project) -> None:
 
 def test_compressing_holds_nobody_up(project: Project) -> None:
     """While a long record is packed, the file answers others."""
-    packing = threading.Thread(target=project.add_run, args=(run(1), record(3_000_000)))
+    packing = threading.Thread(target=project.add_run, args=(run(1), record(1_000_000)))
     packing.start()
     time.sleep(0.05)
     begun = time.monotonic()

@@ -14,15 +14,16 @@ from oarlock.ui.stages.current.stage import CurrentStage
 from oarlock.ui.stages.speed.stage import SpeedStage
 from oarlock.views.screen import SWEEP, SpeedSettings
 from tests.conftest import CALM, wait
+from tests.demos import demo_with
 from tests.speed_axis import tuned_winch
 from tests.ui.conftest import window_on
-from tests.ui.test_speed import _project, _type
+from tests.ui.test_speed import _type
 
 
 @pytest.fixture
 def tuned(qtbot: QtBot, tmp_path: Path) -> Iterator[Application]:
     """The window on a winch whose speed loop has gains, its practice drive connected."""
-    for opened in window_on(qtbot, _project(tmp_path, tuned_winch())):
+    for opened in window_on(qtbot, demo_with(tuned_winch(), tmp_path / "demo")):
         opened.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "2")))
         wait(qtbot, lambda: opened.bench.connected)  # noqa: B023 - there is one
         yield opened

@@ -34,7 +34,7 @@ def _open(qtbot: QtBot, opened: Application) -> CommissionPanel:
 def _connect(opened: Application, **changes: object) -> None:
     """Connect a simulated drive that is as fast as it computes."""
     plant = replace(draw("winch", 0), **changes)  # type: ignore[arg-type]
-    opened.bench._link = ModelLink(plant)
+    opened.bench._link = ModelLink(plant, tick=2.0)
     opened.bench.changed.emit()
 
 

@@ -24,16 +24,16 @@ from oarlock.ui.frame.compare import ComparePanel
 from oarlock.ui.frame.logbook import ASKED, OVERSHOOT, REMARK
 from oarlock.ui.kit import units
 from oarlock.views.compare import MOST, Row, chosen, comparison
+from tests.demos import demo_with
 from tests.model_link import Hasty, ModelLink
 from tests.speed_axis import tuned_winch
 from tests.ui.conftest import window_on
-from tests.ui.test_speed import _project
 
 
 @pytest.fixture
 def tuned(qtbot: QtBot, tmp_path: Path) -> Iterator[Application]:
     """The window on a winch whose speed loop has gains."""
-    yield from window_on(qtbot, _project(tmp_path, tuned_winch()))
+    yield from window_on(qtbot, demo_with(tuned_winch(), tmp_path / "demo"))
 
 
 def _keep(opened: Application, test: Experiment, axis: Axis) -> int:

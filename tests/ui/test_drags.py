@@ -35,9 +35,9 @@ from oarlock.views.speed import picture
 from oarlock.views.speed_sweep import Swept
 from oarlock.views.stage import Stage
 from tests.conftest import wait
+from tests.demos import demo_with
 from tests.speed_axis import tuned_winch
 from tests.ui.conftest import window_on
-from tests.ui.test_speed import _project
 from tests.ui.written import written
 
 
@@ -56,7 +56,7 @@ def tuned(qtbot: QtBot, tmp_path: Path) -> Iterator[Application]:
     """The window on a winch with all three loops designed."""
     axis = tuned_winch()
     axis = axis.with_loop_gains("position", design_position(axis).gains)
-    yield from window_on(qtbot, _project(tmp_path, axis))
+    yield from window_on(qtbot, demo_with(axis, tmp_path / "demo"))
 
 
 def _crossover(opened: Application, key: str) -> float:

@@ -23,7 +23,7 @@ from tests.model_link import ModelLink
 def bench(opened: Application) -> Iterator[Application]:
     """The demo's window on a simulated drive without a process: faster than real time."""
     plant = draw("winch", 0)
-    opened.bench._link = ModelLink(plant)
+    opened.bench._link = ModelLink(plant, tick=1.0)
     opened.bench._latest = opened.bench.live
     opened.bench._silences = -10_000
     opened.bench.changed.emit()
@@ -106,7 +106,7 @@ def test_a_locked_shaft_stops_the_sequence_and_nothing_is_adopted(
     from dataclasses import replace
 
     stage, session = stage_of(bench), bench.session
-    bench.bench._link = ModelLink(replace(draw("winch", 0), brake_stuck=True))
+    bench.bench._link = ModelLink(replace(draw("winch", 0), brake_stuck=True), tick=1.0)
     session.show(may_turn=True)
     stage.choose("inertia")
     stage.run()

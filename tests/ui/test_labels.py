@@ -11,9 +11,9 @@ from pytestqt.qtbot import QtBot
 from oarlock.control.position_design import design_position
 from oarlock.ui.frame.app import Application
 from oarlock.ui.kit.plot import Plot
+from tests.demos import demo_with
 from tests.speed_axis import tuned_winch
 from tests.ui.conftest import window_on
-from tests.ui.test_speed import _project
 from tests.ui.written import written
 
 PAINTED = {
@@ -33,7 +33,7 @@ def tuned(qtbot: QtBot, tmp_path: Path) -> Iterator[Application]:
     """The window on a winch with gains for all three loops."""
     axis = tuned_winch()
     axis = axis.with_loop_gains("position", design_position(axis).gains)
-    yield from window_on(qtbot, _project(tmp_path, axis))
+    yield from window_on(qtbot, demo_with(axis, tmp_path / "demo"))
 
 
 @pytest.mark.parametrize("size", [(1024, 700), (1280, 800), (1600, 1000)])

@@ -21,15 +21,16 @@ from oarlock.ui.stages.position.stage import PositionStage
 from oarlock.ui.stages.speed.stage import SpeedStage
 from oarlock.views.position import MOVE
 from tests.conftest import CALM, wait
+from tests.demos import demo_with
 from tests.speed_axis import tuned_winch
 from tests.ui.conftest import window_on
-from tests.ui.test_speed import _project, _type
+from tests.ui.test_speed import _type
 
 
 @pytest.fixture
 def tuned(qtbot: QtBot, tmp_path: Path) -> Iterator[Application]:
     """The window on a winch whose speed loop has gains."""
-    yield from window_on(qtbot, _project(tmp_path, tuned_winch()))
+    yield from window_on(qtbot, demo_with(tuned_winch(), tmp_path / "demo"))
 
 
 def _stage(opened: Application) -> PositionStage:

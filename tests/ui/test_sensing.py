@@ -17,7 +17,7 @@ def stage_of(opened: Application) -> SensingStage:
 
 
 def connect(qtbot: QtBot, opened: Application, *more: str) -> None:
-    opened.bench.connect_drive(" ".join(("practice", *CALM, *more)))
+    opened.bench.connect_drive(" ".join(("practice", *CALM, "--pace", "6", *more)))
     wait(qtbot, lambda: opened.bench.connected)
 
 

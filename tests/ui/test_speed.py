@@ -15,8 +15,7 @@ from oarlock.control.designs import retuned
 from oarlock.control.position_design import friction_of
 from oarlock.control.speed import load_figures
 from oarlock.control.speed_design import known_inertia, speed_gains
-from oarlock.demo.project import make_demo
-from oarlock.machine import Axis, TargetKind
+from oarlock.machine import TargetKind
 from oarlock.machine.axis_file import format_axis, parse_axis
 from oarlock.machine.filters import FilterKind
 from oarlock.machine.parameter import Parameter
@@ -24,7 +23,6 @@ from oarlock.machine.speed_loop import KEY, SpeedTarget
 from oarlock.practice.truth import draw
 from oarlock.quantities import Estimate, Origin
 from oarlock.quantities.display import digits
-from oarlock.store.project import Project
 from oarlock.ui.frame.app import Application
 from oarlock.ui.frame.logbook import USE
 from oarlock.ui.frame.strip import _LANES
@@ -36,30 +34,23 @@ from oarlock.ui.stages.speed.stage import SpeedStage
 from oarlock.views.rail import stages
 from oarlock.views.speed import LOAD, STEP
 from tests.conftest import CALM, wait
+from tests.demos import demo_with
 from tests.model_link import ModelLink
 from tests.speed_axis import known_winch, tuned_winch
 from tests.ui.conftest import window_on
 from tests.ui.written import written
 
 
-def _project(tmp_path: Path, axis: Axis) -> Path:
-    path = make_demo(tmp_path / "demo")
-    project = Project.open(path)
-    project.save_axis(axis.name, format_axis(axis), "known")
-    project.close()
-    return path
-
-
 @pytest.fixture
 def tuned(qtbot: QtBot, tmp_path: Path) -> Iterator[Application]:
     """The window on a winch whose speed loop has gains."""
-    yield from window_on(qtbot, _project(tmp_path, tuned_winch()))
+    yield from window_on(qtbot, demo_with(tuned_winch(), tmp_path / "demo"))
 
 
 @pytest.fixture
 def known(qtbot: QtBot, tmp_path: Path) -> Iterator[Application]:
     """The window on a winch that is known, without gains of its speed loop."""
-    yield from window_on(qtbot, _project(tmp_path, known_winch()))
+    yield from window_on(qtbot, demo_with(known_winch(), tmp_path / "demo"))
 
 
 def _stage(opened: Application) -> SpeedStage:
@@ -295,7 +286,7 @@ def test_a_quick_sweep_is_played_and_lies_over_the_predicted_gain(
     qtbot: QtBot, tuned: Application
 ) -> None:
     stage, session = _stage(tuned), tuned.session
-    tuned.bench._link = ModelLink(draw("winch", 0))
+    tuned.bench._link = ModelLink(draw("winch", 0), tick=1.0)
     for _ in range(4):
         qtbot.mouseClick(stage.test.which, Qt.MouseButton.LeftButton)
     assert stage.test.which.text() == "quick sweep"
@@ -529,7 +520,7 @@ def test_the_handles_line_takes_no_digit_from_a_label_of_the_strip(
     gains = speed_gains(axis)
     assert gains is not None
     slow = axis.with_loop_gains(KEY, replace(gains, Kp=0.6 * gains.Kp))
-    for opened in window_on(qtbot, _project(tmp_path, slow)):
+    for opened in window_on(qtbot, demo_with(slow, tmp_path / "demo")):
         opened.window.show_stage("speed")
         strip = opened.window.strip
         qtbot.wait(100)

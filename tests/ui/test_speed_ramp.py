@@ -11,7 +11,6 @@ from pytestqt.qtbot import QtBot
 
 from oarlock.control.position_design import position_target
 from oarlock.control.speed_design import speed_gains
-from oarlock.demo.project import make_demo
 from oarlock.experiments.loops.ramp_response import RampResult
 from oarlock.experiments.loops.speed_ramp import SpeedRamp
 from oarlock.handover.values import handover_values
@@ -20,7 +19,6 @@ from oarlock.practice.truth import draw
 from oarlock.quantities.kinds import RPM
 from oarlock.rehearse.replay import replay
 from oarlock.session.perform import perform
-from oarlock.store.project import Project
 from oarlock.ui.frame.app import Application
 from oarlock.ui.stages.position.stage import PositionStage
 from oarlock.ui.stages.speed.stage import SpeedStage
@@ -28,6 +26,7 @@ from oarlock.views.compare import trace
 from oarlock.views.rehearse import usual_scenario
 from oarlock.views.screen import RAMP, STEP
 from tests.conftest import CALM, wait
+from tests.demos import demo_with
 from tests.model_link import Hasty, ModelLink
 from tests.speed_axis import tuned_winch
 from tests.ui.conftest import window_on
@@ -35,11 +34,7 @@ from tests.ui.conftest import window_on
 
 @pytest.fixture
 def tuned(qtbot: QtBot, tmp_path: Path) -> Iterator[Application]:
-    path, axis = make_demo(tmp_path / "demo"), tuned_winch()
-    project = Project.open(path)
-    project.save_axis(axis.name, format_axis(axis), "known")
-    project.close()
-    yield from window_on(qtbot, path)
+    yield from window_on(qtbot, demo_with(tuned_winch(), tmp_path / "demo"))
 
 
 def ramping(opened: Application) -> SpeedStage:

@@ -5,6 +5,7 @@ management command 'enter pre-operational': one frame of highest priority that o
 transfer. See docs/drive-interface.md for the drive's side.
 """
 
+import functools
 import importlib.resources
 import logging
 import math
@@ -56,8 +57,9 @@ OPERATIONAL, PRE_OPERATIONAL = 0x01, 0x80  # commands of the network management
 _DIFFERS = struct.Struct("<HBxf")
 
 
+@functools.cache
 def dictionary(node_id: int) -> canopen.ObjectDictionary:
-    """Return the object dictionary of record."""
+    """Return the object dictionary of record, read once: nobody changes it."""
     path = importlib.resources.files("oarlock.drive") / "oarlock.eds"
     with importlib.resources.as_file(path) as file:
         return canopen.import_od(str(file), node_id)

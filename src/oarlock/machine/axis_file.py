@@ -340,10 +340,7 @@ def format_axis(axis: Axis) -> str:
             document[section] = table
     for section, loops in written(axis.loops).items():
         document[section] = loops
-    adopted = _adopted_table(axis)
-    if adopted:
-        document["adopted"] = adopted
-    return tomlkit.dumps(document)
+    return tomlkit.dumps(document) + _adopted(axis)
 
 
 def _entries(axis: Axis, section: str) -> dict[str, Any]:
@@ -377,21 +374,22 @@ def _is_written(parameter: Parameter) -> bool:
     return bool(parameter.printed.source) and parameter.printed.origin is not Origin.ASSUMED
 
 
-def _adopted_table(axis: Axis) -> dict[str, Any]:
-    """Return what was measured and adopted, as inline tables by parameter name."""
-    import tomlkit
+def _adopted(axis: Axis) -> str:
+    """Return the table of what was measured and adopted: an inline table a parameter."""
+    from tomlkit import item
 
-    table: dict[str, Any] = {}
+    lines: list[str] = []
     for path in [*(f.path for f in FIELDS), *_DERIVED]:
         name, parameter = path.split(".")[1], axis.optional(path)
         if parameter is None or parameter.adopted is None:
             continue
         found = parameter.adopted
-        inline = tomlkit.inline_table()
-        inline["value"] = found.value
-        if found.std is not None:
-            inline["std"] = found.std
-        inline["unit"], inline["origin"] = found.unit, found.origin.value
-        inline["source"] = found.source
-        table[name] = inline
-    return table
+        entries = {"value": found.value, "std": found.std, "unit": found.unit,
+                   "origin": found.origin.value, "source": found.source}  # fmt: skip
+        inline = ", ".join(
+            f"{key} = {item(value).as_string()}"
+            for key, value in entries.items()
+            if value is not None
+        )
+        lines.append(f"{name} = {{{inline}}}\n")
+    return "".join(["\n[adopted]\n", *lines]) if lines else ""

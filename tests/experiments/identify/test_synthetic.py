@@ -1,5 +1,6 @@
 """Estimators against records that closed forms and an ODE solver made: no simulator of ours."""
 
+import functools
 import math
 from typing import Any
 
@@ -140,6 +141,7 @@ def test_a_zero_far_off_fails(known: Axis) -> None:
 # Inertia: an ODE with friction by Dahl, solved by DOP853
 
 
+@functools.cache
 def trapezoids(J: float, B: float, Tc: float, TL: float, *, top: float = 120.0) -> Record:
     """Return a run under a torque that a slow speed controller asks for."""
     profile_t = np.array([0, 0.4, 0.7, 0.9, 1.2, 1.4, 1.7, 1.9,

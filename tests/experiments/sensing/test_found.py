@@ -24,7 +24,7 @@ from oarlock.simulate.sense import _hall_code
 from tests.experiments.sensing.rig import Rig
 
 SEEDS = range(3)
-hall_code: Callable[..., int] = _hall_code.py_func  # type: ignore[attr-defined]
+hall_code: Callable[..., int] = _hall_code
 
 
 def true_starts(plant: PlantParameters) -> list[float]:
