@@ -15,7 +15,7 @@ from oarlock.control.compiled import warm
 from oarlock.control.current import design_current
 from oarlock.control.margins import Margins
 from oarlock.demo.position_part import tune_position
-from oarlock.demo.project import AXES, make_demo
+from oarlock.demo.project import make_demo
 from oarlock.demo.speed_part import tune_speed
 from oarlock.drive.canopen_link import CanopenLink
 from oarlock.drive.contract.trips import HEARTBEAT
@@ -53,12 +53,8 @@ _WATCHDOG = 1.0  # s: nobody stands beside this drive, and the machine may be bu
 _TRIES = 4  # of an experiment, where a busy machine could not keep the heartbeat
 
 
-def run_job(folder: Path, say: Say, *, seed: int = 0, only: tuple[str, ...] = AXES) -> int:
+def run_job(folder: Path, say: Say, *, seed: int = 0) -> int:
     """Do the demo's job in `folder`, for each axis; return 0, or 1 where a check failed.
-
-    Parameters
-    ----------
-    only : the practice drives' axes to do it for
 
     Raises
     ------
@@ -70,7 +66,7 @@ def run_job(folder: Path, say: Say, *, seed: int = 0, only: tuple[str, ...] = AX
     session = Session(Project.open(path), lambda call: call())
     failures: list[str] = []
     try:
-        for name in [n for n in session.axis_names if _practice_of(session, n) in only]:
+        for name in session.axis_names:
             session.switch(name)
             failures += _with_drive(session, folder, say, seed)
         session.switch(session.axis_names[0])
@@ -81,10 +77,6 @@ def run_job(folder: Path, say: Say, *, seed: int = 0, only: tuple[str, ...] = AX
         say(f"FAILED  {failure}")
     say("all checks hold" if not failures else "checks failed: see above")
     return 1 if failures else 0
-
-
-def _practice_of(session: Session, name: str) -> str:
-    return AXES[session.axis_names.index(name)]
 
 
 def _with_drive(session: Session, folder: Path, say: Say, seed: int) -> list[str]:

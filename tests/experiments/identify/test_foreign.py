@@ -1,9 +1,14 @@
 """Recordings that nobody here made: the good ones hold and are right, the bad ones do not hold."""
 
 import pytest
-from benchmarks.foreign import BAD, GOOD
 
-from tests.experiments.telling import assert_told, foreign, told_of_foreign
+from tests.experiments.telling import (
+    BAD_ONES,
+    GOOD_ONES,
+    assert_told,
+    foreign,
+    told_of_foreign,
+)
 
 SAID = {  # words that tell the cause
     "voltage clipped": "at its end",
@@ -26,8 +31,7 @@ SAID = {  # words that tell the cause
 }
 
 
-@pytest.mark.parametrize("which", [0, 2])
-@pytest.mark.parametrize("kind", list(GOOD))
+@pytest.mark.parametrize(("kind", "which"), GOOD_ONES)
 def test_a_good_recording_holds_and_is_right(kind: str, which: int) -> None:
     outcome = foreign(kind, which)
     assert outcome.verdict == "holds", outcome.why
@@ -35,8 +39,7 @@ def test_a_good_recording_holds_and_is_right(kind: str, which: int) -> None:
     assert_told(f"foreign {which} {kind}", told_of_foreign(outcome))
 
 
-@pytest.mark.parametrize("which", [0, 2])
-@pytest.mark.parametrize("kind", list(BAD))
+@pytest.mark.parametrize(("kind", "which"), BAD_ONES)
 def test_a_bad_recording_does_not_hold(kind: str, which: int) -> None:
     outcome = foreign(kind, which)
     assert outcome.verdict != "holds", outcome.off
