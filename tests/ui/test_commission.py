@@ -97,6 +97,7 @@ def test_it_waits_where_something_does_not_hold_and_takes_nothing(
     qtbot.keyClick(fresh.window, Qt.Key.Key_Escape)
     assert not panel.isVisible()
     assert not work.parts
+    assert work.total == Bound(turns=0.0, speed=0.0, current=0.0, seconds=0.0)
     assert fresh.session.axis == before
 
 

@@ -97,7 +97,7 @@ class Bound:
         return f"up to {digits(self.turns, 2)} turns, {digits(self.speed / RPM, 2)} rpm, {rest}"
 
 
-_STILL = Bound(turns=0.0, speed=0.0, current=0.0, seconds=0.0)
+STILL = Bound(turns=0.0, speed=0.0, current=0.0, seconds=0.0)
 CURRENT_STEPS = {"d": "step of d current", "q": "step of q current"}
 SPEED_STEP, LOAD_STEP, MOVE = SpeedStep.name, LoadStep.name, PositionMove.name
 
@@ -292,7 +292,7 @@ def _by_kind(part: Part, axis: Axis) -> Bound:
     """Return the most that a part may move which cannot be planned yet."""
     turning = part.group == LOOPS or (part.group == IDENTIFY and BY_KEY[part.key].turns)
     if not turning and part.key not in (TURN, PUSH, SPIN):
-        return replace(_STILL, current=axis.rated, seconds=_UNKNOWN / 4.0)
+        return replace(STILL, current=axis.rated, seconds=_UNKNOWN / 4.0)
     speed = 1.4 * usual_speed(axis)
     return Bound(turns=speed * _UNKNOWN / math.tau, speed=speed, current=current_limit(axis),
                  seconds=_UNKNOWN)  # fmt: skip

@@ -4,6 +4,7 @@ All of it is played with a candidate; what stands in the axis stays until the pr
 No part moves more than was said beforehand: one that would has to be asked about.
 """
 
+import functools
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
@@ -16,6 +17,7 @@ from oarlock.drive.standstill import await_standstill
 from oarlock.machine import Axis
 from oarlock.machine.speed_loop import KEY as SPEED
 from oarlock.session.commission_parts import (
+    STILL,
     Bound,
     Part,
     expected,
@@ -82,10 +84,7 @@ class Commissioning:
     @property
     def total(self) -> Bound:
         """How far all parts together may move."""
-        found = Bound(turns=0.0, speed=0.0, current=0.0, seconds=0.0)
-        for part in self.parts:
-            found = found.joined(self.bounds[part])
-        return found
+        return functools.reduce(Bound.joined, (self.bounds[part] for part in self.parts), STILL)
 
     @property
     def held(self) -> bool:
