@@ -2,6 +2,7 @@
 
 import ctypes
 import os
+import queue
 import signal
 import socket
 import subprocess
@@ -220,6 +221,7 @@ def test_an_upload_can_be_cancelled_and_repeated(link: CanopenLink, axis: Axis) 
         link.upload(record.rows, 3, lambda _f, _d: cancel.set(), cancel)
     again = link.upload(record.rows, 3, quiet, Cancel())
     assert np.array_equal(again[:, 1], record["id"].astype(np.float32))
+    assert isinstance(link._node.sdo.responses, queue.SimpleQueue)  # any other answer wakes at once
 
 
 def test_a_trace_of_another_width_is_noticed(link: CanopenLink, axis: Axis) -> None:

@@ -8,6 +8,7 @@ import contextlib
 import queue
 import struct
 import time
+from collections import deque
 from typing import Any
 
 from canopen.sdo import SdoVariable
@@ -23,8 +24,32 @@ _MOST_WAIT = 3.0  # s, besides
 # them, and an adapter's queue may hold ten.
 _BURST, _BREATH = 8, 0.002
 _LOOK = 0.05  # s, between looks at the cancel flag
+_GATHER = 0.001  # s, between looks at what a block has brought
 # Abort codes of CiA 301: no such object, no such command.
 UNKNOWN, NO_BLOCKS = 0x06020000, 0x05040001
+
+
+class _Gathered:
+    """A queue that is looked at now and then: of thousands of answers none wakes its reader."""
+
+    def __init__(self) -> None:
+        self._waiting: deque[bytes] = deque()
+        self.put = self._waiting.append
+
+    def get(self, block: bool = True, timeout: float = 0.0) -> bytes:
+        """Return the next answer; `queue.Empty` where none comes within `timeout` s."""
+        until = 0.0
+        while not self._waiting:
+            now = time.monotonic()
+            until = until or now + timeout
+            if now >= until or not block:
+                raise queue.Empty
+            time.sleep(_GATHER)
+        return self._waiting.popleft()
+
+    def empty(self) -> bool:
+        """Return whether no answer waits."""
+        return not self._waiting
 
 
 def quietly(_fraction: float, _doing: str) -> None:
@@ -67,11 +92,20 @@ def fetch_block(
     Cancelled : the user stopped it
 
     """
-    variable.sdo_node.responses = queue.SimpleQueue()  # written in C: a trace is many thousands
-    name = variable.od.name
+    client = variable.sdo_node
+    client.responses = _Gathered()
+    try:
+        return _fetched(variable, size, place, progress, cancel)
+    finally:
+        client.responses = queue.SimpleQueue()
+
+
+def _fetched(
+    variable: SdoVariable, size: int, place: str, progress: Progress, cancel: Cancel
+) -> bytes:
     stream = variable.open("rb", block_transfer=True, buffering=0)
     try:
-        data = _blocks(stream, name, size, place, progress, cancel)
+        return _blocks(stream, variable.od.name, size, place, progress, cancel)
     except BaseException:
         stream._error = True  # noqa: SLF001 - keeps close() from confirming what was cut off
         stream.sdo_client.abort(0x08000020)
@@ -79,7 +113,6 @@ def fetch_block(
         raise
     finally:
         stream.close()
-    return data
 
 
 def send_block(variable: SdoVariable, data: bytes) -> bytes:
@@ -164,7 +197,7 @@ def _blocks(
     return bytes(data)
 
 
-def _drain(responses: "queue.Queue[bytes]") -> None:
+def _drain(responses: "_Gathered | queue.SimpleQueue[bytes]") -> None:
     """Let go by what was still on its way of a transfer that was cut off."""
     with contextlib.suppress(queue.Empty):
         while True:
