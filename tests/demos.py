@@ -16,7 +16,7 @@ from oarlock.store.project import Project
 
 @functools.cache
 def _made(axis: Axis | None) -> Path:
-    """Make the demo's project for good, one of its axes as given."""
+    """Make the demo's project, one of its axes as given; it stays until the tests end."""
     folder = Path(tempfile.mkdtemp(prefix="oarlock-demo-"))
     atexit.register(shutil.rmtree, folder, ignore_errors=True)
     path = make_demo(folder)

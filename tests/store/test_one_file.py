@@ -14,6 +14,8 @@ import pytest
 
 from oarlock.demo.project import make_demo
 from oarlock.errors import InputError
+from oarlock.records import Record
+from oarlock.store.cells import packed
 from oarlock.store.project import Project
 from tests.store.test_project import FROZEN, record, run
 
@@ -225,18 +227,29 @@ def test_dates_in_a_records_head_are_kept_as_text(project: Project) -> None:
     project.close()
 
 
-def test_compressing_holds_nobody_up(project: Project) -> None:
-    """While a long record is packed, the file answers others."""
-    packing = threading.Thread(target=project.add_run, args=(run(1), record(1_000_000)))
+def test_compressing_holds_nobody_up(project: Project, monkeypatch: pytest.MonkeyPatch) -> None:
+    """While a record is packed, the file answers others."""
+    begun, go_on = threading.Event(), threading.Event()
+
+    def slowly(made: Record) -> list[tuple[int, str, str, str, bytes]]:
+        begun.set()
+        assert go_on.wait(30.0)
+        return packed(made)
+
+    monkeypatch.setattr("oarlock.store.project.packed", slowly)
+    packing = threading.Thread(target=project.add_run, args=(run(1), record()))
     packing.start()
-    time.sleep(0.05)
-    begun = time.monotonic()
-    project.axes()
-    waited = time.monotonic() - begun
-    still = packing.is_alive()
-    packing.join()
+    assert begun.wait(30.0)
+    asking = threading.Thread(target=project.axes)
+    asking.start()
+    asking.join(5.0)
+    is_held_up = asking.is_alive()
+    go_on.set()
+    for thread in (packing, asking):
+        thread.join()
+    assert not is_held_up
+    assert project.record(1) is not None
     project.close()
-    assert waited < 0.25 or not still
 
 
 def test_a_copy_is_whole_and_overwrites_nothing(tmp_path: Path) -> None:

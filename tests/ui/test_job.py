@@ -107,6 +107,7 @@ def test_from_datasheet_to_written_header(qtbot: QtBot, live: Application) -> No
     assert firm.shown is not None
     path = firm.shown.path
     assert path is not None
+    assert path.parent == session.path.parent
     before = path.read_bytes()
     assert not firm.write.isEnabled()
     qtbot.mouseClick(firm.prove, Qt.MouseButton.LeftButton)

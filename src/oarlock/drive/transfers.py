@@ -38,11 +38,9 @@ class _Gathered:
 
     def get(self, block: bool = True, timeout: float = 0.0) -> bytes:
         """Return the next answer; `queue.Empty` where none comes within `timeout` s."""
-        until = 0.0
+        until = time.monotonic() + (timeout if block else 0.0)
         while not self._waiting:
-            now = time.monotonic()
-            until = until or now + timeout
-            if now >= until or not block:
+            if time.monotonic() >= until:
                 raise queue.Empty
             time.sleep(_GATHER)
         return self._waiting.popleft()

@@ -4,6 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from benchmarks.machines import printed_axis
 
 from oarlock.errors import InputError
 from oarlock.experiments.identify.inductance import _solve, estimate_inductance
@@ -42,12 +43,8 @@ def identify(axis: Axis, seed: int) -> dict[str, tuple[float, float]]:
 
 
 @pytest.fixture(scope="module")
-def twelve(request: pytest.FixtureRequest) -> list[dict[str, tuple[float, float]]]:
-    from oarlock.demo.project import demo_text
-    from oarlock.machine.axis_file import parse_axis
-
-    axis = parse_axis(demo_text("winch.axis.toml"), place="winch")
-    return [identify(axis, seed) for seed in range(SEEDS)]
+def twelve() -> list[dict[str, tuple[float, float]]]:
+    return [identify(printed_axis("winch"), seed) for seed in range(SEEDS)]
 
 
 @pytest.mark.parametrize(
