@@ -34,7 +34,7 @@ class LyingDrive(Server):
         return not self._over.is_set() and super()._exchange(min(timeout, 0.02))
 
     def _flush(self) -> None:
-        frames = self._outbox.frames
+        frames = self._network.frames
         for _ in range(len(frames)):
             frame = frames.popleft()
             found = unpack(frame)

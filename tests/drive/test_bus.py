@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from oarlock.drive.canopen_link import CanopenLink, dictionary
 from oarlock.drive.steps import CHANNELS
-from oarlock.drive.unix_bus import BUSY, FRAME, UnixBus, pack, runtime_folder, unpack
+from oarlock.drive.unix_bus import BUSY, FRAME, TOGETHER, UnixBus, pack, runtime_folder, unpack
 from oarlock.errors import InputError, LinkLost
 from oarlock.simulate.drive_model import CHANNELS as MODEL_CHANNELS
 
@@ -77,6 +77,25 @@ def test_frames_arrive_as_messages(tmp_path: Path, server: socket.socket) -> Non
     assert (message.arbitration_id, bytes(message.data)) == (0x581, b"hello")
     bus.send(message)
     assert unpack(other.recv(FRAME.size)) == (0x581, b"hello")
+    bus.shutdown()
+    other.close()
+    server.close()
+
+
+def test_frames_that_came_together_are_told_one_by_one(
+    tmp_path: Path, server: socket.socket
+) -> None:
+    told: list[str] = []
+    bus = UnixBus(str(tmp_path / "bus"), told.append)
+    other, _ = server.accept()
+    sent = [(0x581, bytes([n])) for n in range(TOGETHER)]
+    other.send(b"".join(pack(*one) for one in sent))
+    other.send(pack(0x181, b"next") + b"and a piece")
+    heard = [bus.recv(1.0) for _ in range(TOGETHER + 1)]
+    assert [(m.arbitration_id, bytes(m.data)) for m in heard if m] == [*sent, (0x181, b"next")]
+    assert told == []
+    assert bus.recv(1.0) is None
+    assert told == ["malformed frame: frame of 11 bytes"]
     bus.shutdown()
     other.close()
     server.close()

@@ -14,7 +14,7 @@ import pytest
 from benchmarks.silence import PROMISED, Stalls, once
 
 from oarlock.drive.handshake import CLIENT_ID
-from oarlock.drive.unix_bus import BUSY, pack, unpack
+from oarlock.drive.unix_bus import BUSY, FRAME, TOGETHER, pack, unpack
 from oarlock.practice.server import Server
 from oarlock.practice.truth import draw
 from oarlock.simulate import layout as k
@@ -140,6 +140,28 @@ def test_a_block_that_a_client_left_behind_is_in_nobodys_way(server: Server) -> 
     assert found is not None
     assert found[1][:4] == struct.pack("<BHB", 0x43, 0x2002, 1)
     second.close()
+
+
+def test_what_waits_is_sent_together_and_what_finds_no_room_stays(server: Server) -> None:
+    client, many = joined(server), 2000
+    assert server._client is not None
+    server._client.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, 4096)
+    for n in range(many):
+        server._send(0x581, n.to_bytes(2, "little"))
+    server._flush()
+    assert 0 < len(server._network.frames) < many
+    came = b""
+    while server._network.frames:
+        came += client.recv(TOGETHER * FRAME.size)
+        server._flush()
+    client.setblocking(False)
+    with pytest.raises(BlockingIOError):
+        while message := client.recv(TOGETHER * FRAME.size):
+            assert len(message) > FRAME.size
+            came += message
+    frames = [came[at : at + FRAME.size] for at in range(0, len(came), FRAME.size)]
+    assert frames == [pack(0x581, n.to_bytes(2, "little")) for n in range(many)]
+    client.close()
 
 
 def test_a_heartbeat_is_heard_behind_a_flood_of_requests(server: Server) -> None:

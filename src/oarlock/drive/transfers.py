@@ -38,11 +38,12 @@ class _Gathered:
 
     def get(self, block: bool = True, timeout: float = 0.0) -> bytes:
         """Return the next answer; `queue.Empty` where none comes within `timeout` s."""
-        until = time.monotonic() + (timeout if block else 0.0)
-        while not self._waiting:
-            if time.monotonic() >= until:
-                raise queue.Empty
-            time.sleep(_GATHER)
+        if not self._waiting:
+            until = time.monotonic() + (timeout if block else 0.0)
+            while not self._waiting:
+                if time.monotonic() >= until:
+                    raise queue.Empty
+                time.sleep(_GATHER)
         return self._waiting.popleft()
 
     def empty(self) -> bool:

@@ -1,4 +1,7 @@
-"""A CAN bus over a local socket: one SEQPACKET message is one frame, laid out as SocketCAN does.
+"""A CAN bus over a local socket: frames laid out as SocketCAN does, in SEQPACKET messages.
+
+A client sends one frame in a message. What it receives may hold several, so that of a long answer
+not each frame wakes it.
 
 It joins the application and the practice drive where no CAN hardware is, and the application with
 the process that holds a bus of another kind.
@@ -12,6 +15,7 @@ import struct
 import tempfile
 import threading
 import time
+from collections import deque
 from collections.abc import Callable
 from pathlib import Path
 
@@ -20,6 +24,7 @@ import can
 from oarlock.errors import InputError
 
 FRAME = struct.Struct("<IB3x8s")  # can_frame: id with flags, length, padding, data
+TOGETHER = 64  # frames in a message at most
 BUSY = b"busy"  # what a second client is told before it is shut out
 LOST = b"lost "  # before the reason why the bus behind a bridge is gone
 _MASK = 0x7FF
@@ -83,6 +88,7 @@ class UnixBus(can.BusABC):  # type: ignore[misc]  # python-can is seen untyped
         except OSError:
             self._socket.close()
             raise
+        self._frames: deque[bytes] = deque()  # that came in one message, still to be told
         self._lost = threading.Event()
         self._on_lost = on_lost or (lambda _reason: None)
         self.channel_info = f"local socket {channel}"
@@ -93,21 +99,10 @@ class UnixBus(can.BusABC):  # type: ignore[misc]  # python-can is seen untyped
         if self._lost.is_set():
             time.sleep(min(timeout or 0.05, 0.05))
             return None, False
+        if not self._frames and not self._fetched(timeout):
+            return None, False
         try:
-            frame = self._waiting() or self._awaited(timeout)
-            if frame is None:
-                return None, False
-        except (OSError, ValueError) as error:
-            return self._lose(str(error))
-        if frame == BUSY:
-            return self._lose("another client commands the drive")
-        if not frame:
-            return self._lose("the drive closed the line")
-        if frame.startswith(LOST):
-            reason = frame.removeprefix(LOST).decode(errors="replace")
-            return self._lose(f"the bus is gone: {reason}")
-        try:
-            found = unpack(frame)
+            found = unpack(self._frames.popleft())
         except ValueError as error:
             return self._lose(f"malformed frame: {error}")
         if found is None:
@@ -118,17 +113,38 @@ class UnixBus(can.BusABC):  # type: ignore[misc]  # python-can is seen untyped
         )
         return message, False
 
-    def _waiting(self) -> bytes | None:
-        """Return the frame that has arrived; None where none has."""
+    def _fetched(self, timeout: float | None) -> bool:
+        """Fetch the frames of the next message; return whether there are any."""
         try:
-            return self._socket.recv(64, socket.MSG_DONTWAIT)
+            message = self._waiting() or self._awaited(timeout)
+        except (OSError, ValueError) as error:
+            self._lose(str(error))
+            return False
+        if message is None:
+            return False
+        if message == BUSY:
+            self._lose("another client commands the drive")
+        elif not message:
+            self._lose("the drive closed the line")
+        elif message.startswith(LOST):
+            reason = message.removeprefix(LOST).decode(errors="replace")
+            self._lose(f"the bus is gone: {reason}")
+        else:
+            size = FRAME.size
+            self._frames += (message[at : at + size] for at in range(0, len(message), size))
+        return bool(self._frames)
+
+    def _waiting(self) -> bytes | None:
+        """Return the message that has arrived; None where none has."""
+        try:
+            return self._socket.recv(TOGETHER * FRAME.size, socket.MSG_DONTWAIT)
         except BlockingIOError:
             return None
 
     def _awaited(self, timeout: float | None) -> bytes | None:
-        """Return the next frame within `timeout` s; None where none comes."""
+        """Return the next message within `timeout` s; None where none comes."""
         ready, _, _ = select.select([self._socket], [], [], timeout)
-        return self._socket.recv(64) if ready else None
+        return self._socket.recv(TOGETHER * FRAME.size) if ready else None
 
     def _lose(self, reason: str) -> tuple[None, bool]:
         if not self._lost.is_set():

@@ -1,5 +1,6 @@
 """The drive's side of SDO: canopen's server, with block upload added (CiA 301, 7.2.4.3)."""
 
+import binascii
 import struct
 from collections.abc import Callable
 from typing import Any
@@ -12,20 +13,11 @@ Read = Callable[[int, int], bytes | None]
 Write = Callable[[int, int, bytes], None]
 _SEGMENTS = 8  # in a block that is downloaded: a stop is not to wait behind more of them
 _MOST = 1 << 16  # bytes of a block download
-_CRC_TABLE = []
-for _byte in range(256):
-    _crc = _byte << 8
-    for _ in range(8):
-        _crc = ((_crc << 1) ^ 0x1021) & 0xFFFF if _crc & 0x8000 else _crc << 1
-    _CRC_TABLE.append(_crc)
 
 
 def crc16(data: bytes) -> int:
     """Return the CRC of CiA 301 block transfers: polynomial 0x1021, start 0."""
-    crc = 0
-    for byte in data:
-        crc = ((crc << 8) & 0xFFFF) ^ _CRC_TABLE[(crc >> 8) ^ byte]
-    return crc
+    return binascii.crc_hqx(data, 0)
 
 
 class Values:

@@ -1,6 +1,7 @@
 """The practice drive's process: real time, one client, and no current when nobody is there."""
 
 import collections
+import itertools
 import os
 import select
 import socket
@@ -17,7 +18,7 @@ from oarlock.drive.bridge import Bridge
 from oarlock.drive.channel import Channel
 from oarlock.drive.contract.trips import trip
 from oarlock.drive.handshake import CLIENT_ID
-from oarlock.drive.unix_bus import BUSY, FRAME, pack, unpack
+from oarlock.drive.unix_bus import BUSY, FRAME, TOGETHER, pack, unpack
 from oarlock.errors import InputError
 from oarlock.practice.firmware import NODE, Firmware, scaled_lines
 from oarlock.practice.sdo import BlockSdoServer
@@ -35,14 +36,16 @@ _LEFT = 0.5  # s of silence on a bus after which its client has left
 _QUEUE = 4000  # frames; a client that does not read is dropped
 
 
-class _Outbox:
-    """Stands where canopen expects a bus; frames wait here until the client reads."""
+class _Network(canopen.Network):  # type: ignore[misc]  # canopen is untyped
+    """What canopen's server sends and is told; frames wait here until the client reads."""
 
     def __init__(self) -> None:
+        super().__init__()
         self.frames: collections.deque[bytes] = collections.deque()
 
-    def send(self, message: "canopen.network.can.Message") -> None:
-        self.frames.append(pack(message.arbitration_id, bytes(message.data)))
+    def send_message(self, can_id: int, data: bytes, remote: bool = False) -> None:
+        """Put a data frame in line; a drive sends no other."""
+        self.frames.append(pack(can_id, data))
 
 
 def _clear_the_way(path: Path) -> None:
@@ -97,9 +100,7 @@ class Server:
         self._path, self._tied, self._watchdog, self._pace = path, tied, watchdog, pace
         self._firmware = Firmware(model, memory)
         self._model = model
-        self._outbox = _Outbox()
-        self._network = canopen.Network()
-        self._network.bus = self._outbox
+        self._network = _Network()
         self._sdo = BlockSdoServer(NODE, self._firmware.values)
         self._sdo.network = self._network
         self._network.subscribe(self._sdo.rx_cobid, self._sdo.on_request)
@@ -202,7 +203,7 @@ class Server:
         sources: list[Any] = [self._client] if self._client else []
         sources += [self._listener] if self._listener else []
         sources += [sys.stdin.fileno()] if self._tied else []
-        writable = [self._client] if self._client and self._outbox.frames else []
+        writable = [self._client] if self._client and self._network.frames else []
         ready, _, _ = select.select(sources, writable, [], timeout)
         for source in ready:
             if source is self._listener:
@@ -229,7 +230,7 @@ class Server:
             return
         client.setblocking(False)
         self._client = client
-        self._outbox.frames.clear()
+        self._network.frames.clear()
         self._requests.clear()
         self._beat = 0.0
 
@@ -297,7 +298,7 @@ class Server:
         if self._client:
             self._client.close()
         self._client = None
-        self._outbox.frames.clear()
+        self._network.frames.clear()
 
     def _tell_state(self) -> None:
         """Tell a state that has not been told yet."""
@@ -315,13 +316,15 @@ class Server:
 
     def _send(self, can_id: int, data: bytes) -> None:
         if self._client:
-            self._outbox.frames.append(pack(can_id, data))
+            self._network.send_message(can_id, data)
 
     def _flush(self) -> None:
-        frames = self._outbox.frames
+        """Send what waits; on a bus each frame goes by itself."""
+        frames, many = self._network.frames, TOGETHER if self._bridge is None else 1
         while frames and self._client:
+            together = list(itertools.islice(frames, many))
             try:
-                self._client.send(frames[0])
+                self._client.send(b"".join(together))
             except BlockingIOError:
                 if len(frames) > _QUEUE:
                     self._drop()
@@ -329,4 +332,5 @@ class Server:
             except OSError:
                 self._drop()
                 return
-            frames.popleft()
+            for _ in together:
+                frames.popleft()
