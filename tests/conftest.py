@@ -1,8 +1,10 @@
 """What many tests share: the winch's axis, drives of known truth, projects, the window."""
 
+import gc
 import os
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+gc.disable()  # until all is collected: what loads now stays
 
 import threading
 import time
@@ -45,6 +47,12 @@ settings.load_profile("ci" if os.environ.get("CI") else "person")
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Begin with what takes long: of several workers none is left alone with it in the end."""
     items.sort(key=lambda item: "long" not in item.keywords)
+
+
+def pytest_collection_finish() -> None:
+    """Collect garbage from here on, but not among what was loaded, as the program does."""
+    gc.freeze()
+    gc.enable()
 
 
 @pytest.hookimpl(wrapper=True)

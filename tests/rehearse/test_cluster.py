@@ -36,11 +36,9 @@ class Workers:
         self.address = f"tcp://127.0.0.1:{port}"
         self._scheduler = _started("dask_scheduler", "--host", "127.0.0.1", "--port", str(port),
                                    "--no-dashboard", "--no-show")  # fmt: skip
-        self.workers = [self.another(), self.another()]
-
-    def another(self) -> "subprocess.Popen[bytes]":
-        return _started("dask_worker", self.address, "--nthreads", "1", "--no-nanny",
-                        "--no-dashboard", "--memory-limit", "0")  # fmt: skip
+        self.workers = [_started("dask_worker", self.address, "--nthreads", "1", "--no-nanny",
+                                 "--no-dashboard", "--memory-limit", "0")
+                        for _ in range(2)]  # fmt: skip
 
     def close(self) -> None:
         for one in (*self.workers, self._scheduler):
@@ -85,28 +83,6 @@ def test_the_figures_are_those_of_one_machine_to_the_last_bit(
     assert done[-1] == 1.0
 
 
-def test_what_a_lost_worker_had_in_hand_is_made_again(
-    winch: Axis, workers: Workers, cluster: Cluster
-) -> None:
-    here = study(SHORT, winch, 24, seed=5)
-    begun = threading.Event()
-
-    def kill() -> None:
-        begun.wait(30.0)
-        lost = workers.workers.pop()
-        lost.kill()
-        lost.wait()
-
-    killer = threading.Thread(target=kill)
-    killer.start()
-    there = study(SHORT, winch, 24, seed=5, spread=cluster.figures,
-                  progress=lambda share, _: begun.set() if share < 1.0 else None)  # fmt: skip
-    killer.join()
-    assert [repr(a) for a in here.figures] == [repr(a) for a in there.figures]
-    assert len(cluster.client.nthreads()) == 1
-    workers.workers.append(workers.another())
-
-
 def test_it_is_cancelled_and_what_is_wrong_is_one_line(winch: Axis, cluster: Cluster) -> None:
     cancel = Cancel()
     cancel.set()
@@ -137,3 +113,25 @@ def test_the_command_shares_out_what_it_varies(
     assert json.loads(capsys.readouterr().out) == here
     assert main([*command[:3], "--cluster", "x:1"]) == 2
     assert "give both" in capsys.readouterr().err
+
+
+def test_what_a_lost_worker_had_in_hand_is_made_again(
+    winch: Axis, workers: Workers, cluster: Cluster
+) -> None:
+    """It comes last: nobody takes the lost worker's place."""
+    here = study(SHORT, winch, 24, seed=5)
+    begun = threading.Event()
+
+    def kill() -> None:
+        begun.wait(30.0)
+        lost = workers.workers.pop()
+        lost.kill()
+        lost.wait()
+
+    killer = threading.Thread(target=kill)
+    killer.start()
+    there = study(SHORT, winch, 24, seed=5, spread=cluster.figures,
+                  progress=lambda share, _: begun.set() if share < 1.0 else None)  # fmt: skip
+    killer.join()
+    assert [repr(a) for a in here.figures] == [repr(a) for a in there.figures]
+    assert len(cluster.client.nthreads()) == 1
