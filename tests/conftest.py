@@ -4,7 +4,6 @@ import gc
 import os
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-gc.disable()  # until all is collected: what loads now stays
 
 import threading
 import time
@@ -49,10 +48,15 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     items.sort(key=lambda item: "long" not in item.keywords)
 
 
-def pytest_collection_finish() -> None:
-    """Collect garbage from here on, but not among what was loaded, as the program does."""
-    gc.freeze()
-    gc.enable()
+@pytest.hookimpl(wrapper=True)
+def pytest_collection() -> Generator[None]:
+    """Do not look for garbage among what loads and stays, as the program does not."""
+    gc.disable()
+    try:
+        return (yield)
+    finally:
+        gc.freeze()
+        gc.enable()
 
 
 @pytest.hookimpl(wrapper=True)
