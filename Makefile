@@ -24,7 +24,7 @@ test: $(READY)
 	@$(BIN)/python -m oarlock.warm
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n 3 --dist worksteal -m "not realtime" --durations=8
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -o addopts="-q --strict-markers --reruns 2" \
-	  -n 2 --dist worksteal -m realtime --durations=12 \
+	  -n 3 --dist worksteal -m realtime --durations=12 \
 	  $$(grep -rl realtime tests --include='*.py')
 
 check: lint types contracts
