@@ -41,3 +41,14 @@ def test_all_files_that_compile_are_counted() -> None:
     for path in root.rglob("*.py"):
         if "njit" in path.read_text():
             assert path.resolve() in counted, path
+
+
+def test_what_was_compiled_is_not_loaded_to_see_that_it_is_there(tmp_path: Path) -> None:
+    program = (
+        "import sys; from oarlock.jit import kernel_folder; from oarlock.warm import main\n"
+        "(kernel_folder() / 'all-compiled').touch()\n"
+        "sys.exit(main() or 'numba' in sys.modules)"
+    )
+    environment = {"PYTHONPATH": str(Path(oarlock.__file__).parent.parent), "PATH": "",
+                   "NUMBA_CACHE_DIR": str(tmp_path)}  # fmt: skip
+    assert subprocess.run([sys.executable, "-c", program], env=environment).returncode == 0
