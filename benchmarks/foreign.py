@@ -118,7 +118,8 @@ def gained(x: Array, rng: np.random.Generator, noise: float, gain: float = GAIN)
 
 def text(names: str, *columns: Array, mark: str = ",", comma: bool = False) -> str:
     """Return a table as text."""
-    rows = "\n".join(mark.join(f"{v:.9g}" for v in row) for row in np.column_stack(columns))
+    row = mark.join(["%.9g"] * len(columns))
+    rows = "\n".join(row % tuple(values) for values in np.column_stack(columns).tolist())
     return names + "\n" + (rows.replace(".", ",") if comma else rows) + "\n"
 
 
@@ -210,9 +211,13 @@ def trapezoids(
     times, speeds = np.array(profile).T
     fine = np.arange(0.0, times[-1], 1.0 / (_FINE * rate))
     w = np.interp(fine, times, speeds)
-    from scipy.ndimage import gaussian_filter1d
+    from scipy.signal import fftconvolve
+    from scipy.signal.windows import gaussian
 
-    w = gaussian_filter1d(w, 0.01 * _FINE * rate)  # a speed controller rounds the corners
+    spread = 0.01 * _FINE * rate  # a speed controller rounds the corners
+    window = gaussian(2 * round(4.0 * spread) + 1, spread)
+    padded = np.pad(w, window.size // 2, mode="symmetric")
+    w = fftconvolve(padded, window / window.sum(), mode="valid")
     theta = np.cumsum(w) / (_FINE * rate)
     extra = load + jump * (fine > 0.55 * fine[-1])
     torque = m.J * np.gradient(w, fine) + m.B * w + m.Tc * np.tanh(w / 0.6) + extra

@@ -149,7 +149,8 @@ def _fitted(t: Array, v: Array, omega: float) -> _Stretch:
         found, *_ = np.linalg.lstsq(basis, v, rcond=None)
         return v - basis @ found, found
 
-    best = least_squares(lambda p: parts(p)[0], [0.0, 0.0], x_scale=[0.01, 0.002], max_nfev=25)
+    best = least_squares(lambda p: parts(p)[0], [0.0, 0.0], method="lm",
+                         x_scale=[0.01, 0.002], max_nfev=75)  # fmt: skip
     left, found = parts(best.x)
     peak = math.hypot(float(found[0]), float(found[1]))
     speed = omega * (1.0 + float(best.x[0]))
