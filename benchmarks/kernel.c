@@ -107,6 +107,19 @@ static double bent(double x) {
     return copysign((1.0 - small) / (1.0 + small), x);
 }
 
+static void bent_and_log(double x, double *bent_by, double *ln_cosh) {
+    double size = fabs(x), small = power(-2.0 * fmin(size, 20.0));
+    double one = 1.0 + small, two = 2.0 + small, per = 1.0 / (one * two);
+    double s = small * one * per, z = s * s, zz = z * z;
+    double low = (1.0 / 3.0 + z * 0.20000000000007292)
+        + zz * (0.1428571428355438 + z * 0.11111111358713932);
+    double high = (0.09090894718066429 + z * 0.07692785032479312)
+        + zz * ((0.06657072104827468 + z * 0.06000536404795356)
+                + zz * (0.04400369243072337 + z * 0.08082022805971766));
+    *bent_by = copysign((1.0 - small) * two * per, x);
+    *ln_cosh = size + 2.0 * (s + s * z * (low + zz * zz * high)) - 0.6931471805599453;
+}
+
 static double held_in(double x) { return fmin(fmax(x, -20.0), 20.0); }
 
 static void three_bent(double x, double y, double *p, double *q, double *r) {
@@ -131,10 +144,10 @@ static void fluxes(const double *p, double psi, double i_d, double i_q, double *
     *flux_q = p[LQ_SATURATED] * i_q;
     *inc_q = p[LQ_SATURATED];
     if (bend != 0.0) {
-        double x = i_d / p[I_BEND], size = fabs(x);
-        double log_cosh = size + log1p(power(-2.0 * size)) - 0.6931471805599453;
-        *flux_d = psi + p[LD] * (i_d - bend * p[I_BEND] * log_cosh);
-        *inc_d = p[LD] * (1.0 - bend * bent(x));
+        double share, ln_cosh;
+        bent_and_log(i_d / p[I_BEND], &share, &ln_cosh);
+        *flux_d = psi + p[LD] * (i_d - bend * p[I_BEND] * ln_cosh);
+        *inc_d = p[LD] * (1.0 - bend * share);
     }
     if (more != 0.0) {
         double share = bent(i_q / p[I_SATURATION]);

@@ -15,7 +15,7 @@ from scipy.optimize import fsolve
 from oarlock.practice.truth import draw
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel
-from oarlock.simulate.plant import integrate, tanh, three_tanh
+from oarlock.simulate.plant import integrate, tanh, tanh_ln_cosh, three_tanh
 from oarlock.simulate.plant_parameters import PlantParameters
 
 TS = 62.5e-6
@@ -137,6 +137,14 @@ def test_a_late_bridge_gives_the_voltage_before_for_that_part(
     first = next(n for n, v in enumerate(volts) if v > 1e-6)
     assert volts[first] == pytest.approx(10.0 * (1.0 - late), rel=1e-3)
     assert volts[first + 1] == pytest.approx(10.0, rel=1e-3)
+
+
+def test_tanh_and_ln_cosh_of_one_exponential_are_right_to_the_last_bits() -> None:
+    x = np.concatenate([np.linspace(-25.0, 25.0, 4001), np.logspace(-9.0, 3.0, 200)])
+    bent, ln_cosh = np.array([tanh_ln_cosh(float(one)) for one in x]).T
+    exact = np.logaddexp(x, -x) - math.log(2.0)
+    assert np.max(np.abs(bent - np.tanh(x))) < 1e-15
+    assert np.max(np.abs(ln_cosh - exact) / np.maximum(exact, 0.5)) < 1e-15
 
 
 def test_tanh_is_right_to_the_last_bits() -> None:

@@ -283,6 +283,6 @@ def _each(plain: Any, many: int) -> Any:
     return _taking(many, typed)
 
 
-each_exp, each_log1p = _each(math.exp, 1), _each(math.log1p, 1)
+each_exp = _each(math.exp, 1)
 each_sin, each_cos = _each(math.sin, 1), _each(math.cos, 1)
 each_atan2, each_hypot = _each(math.atan2, 2), _each(math.hypot, 2)
