@@ -44,11 +44,8 @@ def test_all_files_that_compile_are_counted() -> None:
 
 
 def test_what_was_compiled_is_not_loaded_to_see_that_it_is_there(tmp_path: Path) -> None:
-    program = (
-        "import sys; from oarlock.jit import kernel_folder; from oarlock.warm import main\n"
-        "(kernel_folder() / 'all-compiled').touch()\n"
-        "sys.exit(main() or 'numba' in sys.modules)"
-    )
+    program = ("import sys; from oarlock.warm import done, main; done().touch(); "
+               "sys.exit(main() or 'numba' in sys.modules)")  # fmt: skip
     environment = {"PYTHONPATH": str(Path(oarlock.__file__).parent.parent), "PATH": "",
                    "NUMBA_CACHE_DIR": str(tmp_path)}  # fmt: skip
     assert subprocess.run([sys.executable, "-c", program], env=environment).returncode == 0

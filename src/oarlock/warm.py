@@ -1,7 +1,9 @@
 """`python -m oarlock.warm`: compile the kernels once, so that no start has to wait for it."""
 
+import hashlib
 import subprocess
 import sys
+from pathlib import Path
 
 from oarlock.jit import kernel_folder
 
@@ -13,10 +15,18 @@ warm()
 """
 
 
+def done() -> Path:
+    """Return the file that tells that all of this copy's kernels are compiled.
+
+    What is compiled is kept by its source's place: another copy of the program has its own.
+    """
+    place = hashlib.sha256(bytes(Path(__file__).resolve())).hexdigest()[:16]
+    return kernel_folder() / f"compiled-{place}"
+
+
 def main() -> int:
     """Compile every kernel where that has not been done, about half of them in a process beside."""
-    done = kernel_folder() / "all-compiled"
-    if done.exists():
+    if done().exists():
         return 0
     from oarlock.control.compiled import warm
     from oarlock.simulate import drive_model, side_by_side, tally
@@ -28,7 +38,7 @@ def main() -> int:
     if not failed:
         side_by_side.warm_up()
         warm()
-        done.touch()
+        done().touch()
     return failed
 
 

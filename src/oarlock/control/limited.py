@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from oarlock.control.load_observer import load_observer, reference_share
 from oarlock.control.speed import SpeedLoop
+from oarlock.control.speed_plant import SpeedPlant
 
 Array = NDArray[np.float64]
 
@@ -81,31 +82,29 @@ def limited_step(
 
     """
     plant, controller = loop.plant, _Controller(loop)
-    step, given, angle, angle_given = plant.fine
-    N = plant.measuring.divider
     weights = plant.measuring.weights(plant.current.plant.Ts)
+    ahead, by_push, by_load = _with_angles(plant, weights.size)
+    states = ahead.shape[0] - weights.size
     total_at = sum(one.order for one in plant.torque_filters)
     volts_at = total_at + 1
     following = plant.following.matrices if plant.following.order else None
     seen_state = np.zeros(plant.following.order)
-    x, turned = np.zeros(step.shape[0]), np.zeros(weights.size)
-    push = 0.0
+    x, pushed = np.zeros(ahead.shape[0]), load * by_load
     speed, asked = np.zeros(samples), np.zeros(samples)
     for k in range(samples):
-        speed[k] = float(weights @ turned)
+        speed[k] = float(weights @ x[states:])
         seen = speed[k]
         if following is not None:
             a, b, c, d = following
             seen = float(c @ seen_state) + d * speed[k]
             seen_state = seen_state + a @ seen_state + b * speed[k]
-        held = asked[k] = controller.answer(reference, seen, room.current)
-        for j in range(N):
-            inputs = np.array([push if j == 0 else held, load, 0.0])
-            turned[1:] = turned[:-1].copy()
+        asked[k] = controller.answer(reference, seen, room.current)
+        for j in range(plant.measuring.divider):
             if dead is not None:
                 x[volts_at] -= dead.lost(float(x[volts_at + 1]))
-            turned[0] = float(angle @ x + angle_given @ inputs)
-            new = step @ x + given @ inputs
+            new = ahead @ x + pushed
+            if j == 0:  # what was asked for before acts in the first sample
+                pushed = asked[k] * by_push + load * by_load
             v = float(new[volts_at])
             if not -room.volts_down <= v <= room.volts:
                 error = new[total_at] - x[total_at]  # by what the integral moves
@@ -114,5 +113,18 @@ def limited_step(
                     new[total_at] = x[total_at]
                 new[volts_at] = room.volts if high else -room.volts_down
             x = new
-        push = held
     return speed, asked
+
+
+def _with_angles(plant: SpeedPlant, many: int) -> tuple[Array, Array, Array]:
+    """Return the plant's fine step, and what a current asked for and a load push in it.
+
+    Its state ends with the `many` last angles turned, the newest first.
+    """
+    step, given, angle, angle_given = plant.fine
+    n = step.shape[0]
+    ahead, pushes = np.zeros((n + many, n + many)), np.zeros((n + many, 2))
+    ahead[:n, :n], ahead[n, :n] = step, angle
+    ahead[n + 1 :, n:-1] = np.eye(many - 1)
+    pushes[:n], pushes[n] = given[:, :2], angle_given[:2]
+    return ahead, pushes[:, 0], pushes[:, 1]

@@ -208,8 +208,6 @@ class SpeedPlant:
         State: each torque filter's own, the current controller's integral, the voltage on its
         way, the current, the shaft.
         """
-        from scipy.linalg import block_diag
-
         filters = [one.matrices for one in self.torque_filters]
         sizes = [a.shape[0] for a, _, _, _ in filters]
         m = sum(sizes)
@@ -220,11 +218,10 @@ class SpeedPlant:
         n = m + 2 + held.shape[0]
         step, given = np.zeros((n, n)), np.zeros((n, 3))
         asked, asked_given = np.zeros(n), np.array([1.0, 0.0, 0.0])
-        if filters:
-            step[:m, :m] = block_diag(*(a + np.eye(a.shape[0]) for a, _, _, _ in filters))
         at = 0
-        for (_, b, c, d), size in zip(filters, sizes, strict=True):
-            step[at : at + size] += np.outer(b, asked)
+        for (a, b, c, d), size in zip(filters, sizes, strict=True):
+            step[at : at + size] = np.outer(b, asked)
+            step[at : at + size, at : at + size] += a + np.eye(size)
             given[at : at + size] += np.outer(b, asked_given)
             asked, asked_given = d * asked, d * asked_given
             asked[at : at + size] += c
