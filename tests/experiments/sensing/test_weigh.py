@@ -1,5 +1,6 @@
 """The shaft is weighed before it is pushed, where no inertia is known."""
 
+import math
 from dataclasses import replace
 
 import numpy as np
@@ -110,7 +111,7 @@ def test_between_pushes_a_shaft_comes_to_rest_whatever_its_friction(friction: fl
         push = 100.0 * (1.0 if t < 0.2 else -1.0 if t < 0.4 else 0.0)
         rub = 100.0 * friction
         free = abs(speed) > rub * step or abs(push) > rub
-        against = np.sign(speed) if speed else np.sign(push)
+        against = math.copysign(1.0, speed or push)
         speed = speed + step * (push - rub * against) if free else 0.0
         stood = stood if speed else t
         t += step
