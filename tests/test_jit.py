@@ -44,16 +44,21 @@ def test_all_files_that_compile_are_counted() -> None:
 
 
 def test_what_was_compiled_is_not_loaded_to_see_that_it_is_there(tmp_path: Path) -> None:
-    """Numba keeps it by its source's place: what another copy of the program has is not ours."""
-    ours = Path(oarlock.__file__).parent
-    shutil.copytree(ours, tmp_path / "src" / "oarlock")
+    """Numba keeps it by its source's place and date: another copy of the program has its own."""
+    old, new = tmp_path / "old", tmp_path / "new"
+    shutil.copytree(Path(oarlock.__file__).parent, old / "oarlock")
     program = "import sys; from oarlock.warm import done, main; done().touch(); print(done()); "
-    told = set()
-    for source in (ours.parent, tmp_path / "src"):
-        ran = subprocess.run(
+
+    def told(source: Path) -> bytes:
+        return subprocess.run(
             [sys.executable, "-c", program + "sys.exit(main() or 'numba' in sys.modules)"],
-            env={"PYTHONPATH": str(source), "NUMBA_CACHE_DIR": str(tmp_path), "PATH": ""},
+            env={"PYTHONPATH": str(source), "NUMBA_CACHE_DIR": str(tmp_path / "cache"), "PATH": ""},
             capture_output=True, check=True,
-        )  # fmt: skip
-        told.add(ran.stdout)
-    assert len(told) == 2
+        ).stdout  # fmt: skip
+
+    first = told(old)
+    assert told(old) == first
+    shutil.copytree(old, new)
+    assert told(new) != first
+    (old / "oarlock/simulate/plant.py").touch()
+    assert told(old) != first

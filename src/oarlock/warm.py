@@ -5,7 +5,7 @@ import subprocess
 import sys
 from pathlib import Path
 
-from oarlock.jit import kernel_folder
+from oarlock.jit import kernel_folder, kernel_sources
 
 _BESIDE = """
 from oarlock.control.compiled import warm
@@ -16,12 +16,13 @@ warm()
 
 
 def done() -> Path:
-    """Return the file that tells that all of this copy's kernels are compiled.
+    """Return the file that tells that all kernels are compiled.
 
-    What is compiled is kept by its source's place: another copy of the program has its own.
+    What is compiled is kept by its source's place and date: another copy of the program has its
+    own, and what was written anew is compiled anew.
     """
-    place = hashlib.sha256(bytes(Path(__file__).resolve())).hexdigest()[:16]
-    return kernel_folder() / f"compiled-{place}"
+    sources = [(str(path.resolve()), path.stat().st_mtime_ns) for path in kernel_sources()]
+    return kernel_folder() / f"compiled-{hashlib.sha256(repr(sources).encode()).hexdigest()[:16]}"
 
 
 def main() -> int:
