@@ -151,6 +151,7 @@ def test_what_waits_is_sent_together_and_what_finds_no_room_stays(server: Server
     server._flush()
     assert 0 < len(server._network.frames) < many
     came = b""
+    client.settimeout(1.0)
     while server._network.frames:
         came += client.recv(TOGETHER * FRAME.size)
         server._flush()
