@@ -3,6 +3,7 @@
 import hashlib
 import subprocess
 import sys
+from importlib.metadata import version
 from pathlib import Path
 
 from oarlock.jit import kernel_folder, kernel_sources
@@ -18,11 +19,12 @@ warm()
 def done() -> Path:
     """Return the file that tells that all kernels are compiled.
 
-    What is compiled is kept by its source's place and date: another copy of the program has its
-    own, and what was written anew is compiled anew.
+    What is compiled is kept by its source's place and date, and by the compiler: another copy of
+    the program has its own, and what was written anew is compiled anew.
     """
     sources = [(str(path.resolve()), path.stat().st_mtime_ns) for path in kernel_sources()]
-    return kernel_folder() / f"compiled-{hashlib.sha256(repr(sources).encode()).hexdigest()[:16]}"
+    kept_by = repr((version("numba"), sources)).encode()
+    return kernel_folder() / f"compiled-{hashlib.sha256(kept_by).hexdigest()[:16]}"
 
 
 def main() -> int:
