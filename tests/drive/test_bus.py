@@ -101,6 +101,28 @@ def test_frames_that_came_together_are_told_one_by_one(
     server.close()
 
 
+def test_what_goes_straight_makes_no_message_and_is_checked_too(
+    tmp_path: Path, server: socket.socket
+) -> None:
+    lost: list[str] = []
+    given: list[bytes] = []
+    bus = UnixBus(str(tmp_path / "bus"), lost.append)
+    bus.straight[0x581] = given.append
+    other, _ = server.accept()
+    other.send(pack(0x581, b"first") + pack(0x181, b"beside") + pack(0x581, b"last"))
+    message = bus.recv(1.0)
+    assert message is not None
+    assert bytes(message.data) == b"beside"
+    assert given == [b"first", b"last"]
+    other.send(pack(0x581 | 0x8000_0000, b"other") + FRAME.pack(0x581, 9, b"too long"))
+    assert [bus.recv(0.05), bus.recv(0.05)] == [None, None]
+    assert lost == ["malformed frame: frame with 9 bytes of data"]
+    assert len(given) == 2
+    bus.shutdown()
+    other.close()
+    server.close()
+
+
 def test_no_drive_there_is_one_clear_line(tmp_path: Path) -> None:
     with pytest.raises(LinkLost, match="cannot open") as caught:
         CanopenLink(str(tmp_path / "nobody"))

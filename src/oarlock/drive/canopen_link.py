@@ -36,7 +36,7 @@ from oarlock.drive.stream import BASES, Stream
 from oarlock.drive.transfers import fetch, fetch_block, quietly, send_any
 from oarlock.drive.translated import translated
 from oarlock.drive.travel import Ledger
-from oarlock.drive.unix_bus import descriptor, pack
+from oarlock.drive.unix_bus import UnixBus, descriptor, pack
 from oarlock.errors import (
     Cancelled,
     DriveRefused,
@@ -94,6 +94,9 @@ class CanopenLink:
         self._node.sdo.RESPONSE_TIMEOUT = timeout
         self._node.sdo.MAX_RETRIES = 1
         self._node.sdo.responses = queue.SimpleQueue()  # written in C: an answer wakes at once
+        if isinstance(self._network.bus, UnixBus):
+            sdo = self._node.sdo
+            self._network.bus.straight[sdo.tx_cobid] = lambda d: sdo.responses.put(d)
         self._network.subscribe(HEARTBEAT + node_id, self._beat)
         self._network.subscribe(0x80 + node_id, self._take_emergency)
         for base in BASES:

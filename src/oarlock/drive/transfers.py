@@ -24,7 +24,7 @@ _MOST_WAIT = 3.0  # s, besides
 # them, and an adapter's queue may hold ten.
 _BURST, _BREATH = 8, 0.002
 _LOOK = 0.05  # s, between looks at the cancel flag
-_GATHER = 0.001  # s, between looks at what a block has brought
+_GATHER = 0.0002  # s, between looks at what a block has brought
 # Abort codes of CiA 301: no such object, no such command.
 UNKNOWN, NO_BLOCKS = 0x06020000, 0x05040001
 
@@ -148,7 +148,7 @@ def _send(client: Any, od: Any, data: bytes) -> None:
     head = struct.pack("<BHBL", 0xC6, od.index, od.subindex, len(data))
     size, sent = _answered(client.request_response(head), 0xA0)[4], 0
     while sent < len(data):
-        pieces = [data[at : at + 7] for at in range(sent, len(data), 7)][:size]
+        pieces = [data[at : at + 7] for at in range(sent, min(len(data), sent + 7 * size), 7)]
         last = sent + 7 * len(pieces) >= len(data)
         for number, piece in enumerate(pieces, 1):
             if number % _BURST == 0 and number < len(pieces):

@@ -74,7 +74,11 @@ def unpack(frame: bytes) -> tuple[int, bytes] | None:
 
 
 class UnixBus(can.BusABC):  # type: ignore[misc]  # python-can is seen untyped
-    """The client's end; `on_lost` is told once, from the receiving thread, why it broke."""
+    """The client's end; `on_lost` is told once, from the receiving thread, why it broke.
+
+    Of a record thousands of answers come: data of an identifier in `straight` are given to who
+    awaits them, no message is made of each.
+    """
 
     def __init__(
         self, channel: str, on_lost: Callable[[str], None] | None = None, *,
@@ -89,6 +93,7 @@ class UnixBus(can.BusABC):  # type: ignore[misc]  # python-can is seen untyped
             self._socket.close()
             raise
         self._frames: deque[bytes] = deque()  # that came in one message, still to be told
+        self.straight: dict[int, Callable[[bytes], None]] = {}
         self._lost = threading.Event()
         self._on_lost = on_lost or (lambda _reason: None)
         self.channel_info = f"local socket {channel}"
@@ -130,9 +135,18 @@ class UnixBus(can.BusABC):  # type: ignore[misc]  # python-can is seen untyped
             reason = message.removeprefix(LOST).decode(errors="replace")
             self._lose(f"the bus is gone: {reason}")
         else:
-            size = FRAME.size
-            self._frames += (message[at : at + size] for at in range(0, len(message), size))
+            self._part(message)
         return bool(self._frames)
+
+    def _part(self, message: bytes) -> None:
+        """Give what goes straight to who awaits it, and keep the other frames of a message."""
+        for at in range(0, len(message), FRAME.size):
+            frame = message[at : at + FRAME.size]
+            give = self.straight.get(int.from_bytes(frame[:4], "little"))
+            if give is None or len(frame) != FRAME.size or frame[4] > 8:
+                self._frames.append(frame)
+            else:
+                give(frame[8 : 8 + frame[4]])
 
     def _waiting(self) -> bytes | None:
         """Return the message that has arrived; None where none has."""
