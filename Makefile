@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 export PYTHONDONTWRITEBYTECODE :=
 READY := $(VENV)/.ready
 
-.PHONY: demo demo-headless test told check lint types contracts bench bench-sensing bench-identify \
+.PHONY: demo demo-headless test tests-in-parts told check lint types contracts bench bench-sensing bench-identify \
   bench-foreign bench-kernel bench-loops bench-silence bench-commissioning \
   bench-coverage bench-swept bench-own bench-links bench-rehearse bench-short faults screenshots lock clean
 
@@ -18,13 +18,19 @@ demo-headless: $(READY)
 # Tests write many small files: in memory, where there is room and nobody chose another folder.
 QUICK = $(or $(TMPDIR),$(shell sh tools/quick-folder),/tmp)
 
+# Three at a time, each a fork of a process that has loaded what they need.
+PYTEST = $(BIN)/python -m pytest --dist worksteal \
+  --tx "3*popen//python=$(BIN)/python -m tests.forks --python"
+
 # What runs in real time goes by itself; whatever a machine that stood still made fail is tried again.
 test: export TMPDIR := $(QUICK)
 test: $(READY)
 	@$(BIN)/python -m oarlock.warm
-	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n 3 --dist worksteal -m "not realtime" --durations=8
-	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -o addopts="-q --strict-markers --reruns 2" \
-	  -n 3 --dist worksteal -m realtime --durations=12 \
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m tests.forks $(MAKE) --no-print-directory tests-in-parts
+
+tests-in-parts:
+	@$(PYTEST) -m "not realtime" --durations=8
+	@$(PYTEST) -o addopts="-q --strict-markers --reruns 2" -m realtime --durations=12 \
 	  $$(grep -rl realtime tests --include='*.py')
 
 check: lint types contracts

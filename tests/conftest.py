@@ -29,7 +29,7 @@ from oarlock.session.session import Session
 from oarlock.simulate.plant_parameters import PlantParameters
 from oarlock.store.project import Project
 from tests.demos import demo_with
-from tests.forks import Forks
+from tests.forks import Drives
 from tests.model_link import Hasty, ModelLink
 
 # Tests that are not about the heartbeat bear a machine that stands still for a while.
@@ -85,11 +85,11 @@ def _warm_kernels() -> None:
 @pytest.fixture(scope="session", autouse=True)
 def _forked_drives() -> Iterator[None]:
     """Practice drives start at once; how the program starts one is tested where it is written."""
-    forks = Forks()
+    drives = Drives()
     with pytest.MonkeyPatch.context() as patched:
-        patched.setattr("oarlock.drive.practice_process._start", forks.popen)
+        patched.setattr("oarlock.drive.practice_process._start", drives.start)
         yield
-    forks.end()
+    drives.end()
 
 
 @pytest.fixture(autouse=True)
