@@ -1,6 +1,7 @@
 """What many tests share: the winch's axis, drives of known truth, projects, the window."""
 
 import gc
+import math
 import os
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -62,12 +63,19 @@ def pytest_collection() -> Generator[None]:
 @pytest.hookimpl(wrapper=True)
 def pytest_runtest_call(item: pytest.Item) -> Generator[None]:
     """Say of a test that failed whether its drive had missed a heart-beat: that is tried again."""
+    _under_way.append(item)
     try:
         yield
     except AssertionError as error:
-        if any(run.ended == LOST for run in _played(item)):
+        if _has_lost(item):
             raise LinkLost(f"heartbeat lost in a run of this test, then: {error}") from error
         raise
+    finally:
+        _under_way.remove(item)
+
+
+def _has_lost(item: pytest.Item) -> bool:
+    return any(run.ended == LOST for run in _played(item))
 
 
 def _played(item: pytest.Item) -> list[Run]:
@@ -183,8 +191,25 @@ def session(demo_path: Path) -> Iterator[Session]:
 
 
 LONGEST = 150.0  # s; a test that takes longer is ended, and not tried again
+HOPELESS = 5.0  # s after a lost heart-beat, by which what it led to has shown
+_under_way: list[pytest.Item] = []
 
 
 def wait(qtbot: QtBot, condition: Callable[[], bool], seconds: float = 20.0) -> None:
-    """Wait until a condition holds, letting the window work; `seconds` on a quiet machine."""
-    qtbot.waitUntil(condition, timeout=int(1000 * min(PATIENCE * seconds, LONGEST)))
+    """Wait until a condition holds, letting the window work; `seconds` on a quiet machine.
+
+    Where a run has ended with a lost heart-beat it is not waited for what will never come.
+    """
+    lost_since = math.inf
+
+    def holds() -> bool:
+        nonlocal lost_since
+        if condition():
+            return True
+        if any(map(_has_lost, _under_way)):
+            lost_since = min(lost_since, time.monotonic())
+            if time.monotonic() > lost_since + HOPELESS:
+                raise LinkLost("heartbeat lost in a run of this test, then waited in vain")
+        return False
+
+    qtbot.waitUntil(holds, timeout=int(1000 * min(PATIENCE * seconds, LONGEST)))

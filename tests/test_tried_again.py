@@ -5,10 +5,11 @@ from types import SimpleNamespace
 from typing import Any
 
 import pytest
+from pytestqt.qtbot import QtBot
 
 from oarlock.errors import LinkLost
 from oarlock.session.session import Session
-from tests.conftest import LOST, pytest_runtest_call
+from tests.conftest import LOST, pytest_runtest_call, wait
 
 
 def failing(item: Any) -> BaseException:
@@ -35,3 +36,14 @@ def test_a_lost_heartbeat_is_named(
     assert "0 == 1" in told
     tried_again = pytestconfig.getoption("only_rerun") or ["heartbeat.lost"]
     assert any(re.search(pattern, told) for pattern in tried_again)
+
+
+def test_what_a_lost_heartbeat_bars_is_not_waited_for(
+    qtbot: QtBot, session: Session, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("tests.conftest.HOPELESS", 0.0)
+    wait(qtbot, lambda: True)
+    monkeypatch.setattr(session, "runs", [SimpleNamespace(ended=LOST)])
+    wait(qtbot, lambda: True)
+    with pytest.raises(LinkLost, match="heartbeat lost"):
+        wait(qtbot, lambda: False, 60.0)
