@@ -71,7 +71,8 @@ class Forked:
     def kill(self) -> None:
         """End it at once."""
         if self._handle >= 0:
-            signal.pidfd_send_signal(self._handle, signal.SIGKILL)
+            with contextlib.suppress(ProcessLookupError):
+                signal.pidfd_send_signal(self._handle, signal.SIGKILL)
 
 
 class Forks:
@@ -96,6 +97,23 @@ class Forks:
         os.close(self._held)
         self._process.wait()
         self._folder.cleanup()
+
+
+def python(*arguments: str) -> "subprocess.Popen[bytes] | Forked":
+    """Start Python, both its streams given: by a fork, where there are forks."""
+    if PLACE in os.environ:
+        return Forked(list(arguments))
+    pipe = subprocess.PIPE
+    return subprocess.Popen([sys.executable, *arguments], stdin=pipe, stdout=pipe)
+
+
+def end(process: "subprocess.Popen[bytes] | Forked") -> None:
+    """Kill it, wait until it is gone, and close its streams."""
+    process.kill()
+    process.wait()
+    for stream in (process.stdin, process.stdout):
+        if stream is not None:
+            stream.close()
 
 
 class Drives:

@@ -2,11 +2,12 @@
 
 import socket
 import subprocess
-import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 
 import pytest
+
+from tests.forks import Forked, end, python
 
 GROUP = "239.74.163"
 
@@ -26,16 +27,13 @@ def free_bus() -> str:
 
 
 @contextmanager
-def drive_on(bus: str, *arguments: str) -> "Iterator[subprocess.Popen[bytes]]":
+def drive_on(bus: str, *arguments: str) -> "Iterator[subprocess.Popen[bytes] | Forked]":
     """Run a practice drive on a bus until the block ends."""
-    command = [sys.executable, "-m", "oarlock.practice", "--tied", "--bus", bus]
-    process = subprocess.Popen(
-        [*command, "--watchdog", "0.5", *arguments], stdin=subprocess.PIPE, stdout=subprocess.PIPE
-    )
+    process = python("-m", "oarlock.practice", "--tied", "--bus", bus, "--watchdog", "0.5",
+                     *arguments)  # fmt: skip
+    assert process.stdout is not None
     try:
-        assert process.stdout is not None
         assert process.stdout.readline().startswith(b"ready")
         yield process
     finally:
-        process.kill()
-        process.communicate()
+        end(process)

@@ -3,10 +3,9 @@
 import signal
 import socket
 import struct
-import subprocess
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import numpy as np
@@ -15,10 +14,13 @@ from benchmarks.silence import PROMISED, Stalls, once
 
 from oarlock.drive.handshake import CLIENT_ID
 from oarlock.drive.unix_bus import BUSY, FRAME, TOGETHER, pack, unpack
+from oarlock.practice.__main__ import main as practice
 from oarlock.practice.server import Server
 from oarlock.practice.truth import draw
 from oarlock.simulate import layout as k
 from oarlock.simulate.drive_model import DriveModel
+
+Refused = Callable[[Path], str]
 
 
 @pytest.fixture
@@ -213,27 +215,33 @@ def test_a_drive_faster_than_real_time_goes_as_fast_as_it_can(tmp_path: Path, pa
     made.close()
 
 
-def run_drive(path: Path) -> subprocess.CompletedProcess[str]:
-    command = [sys.executable, "-m", "oarlock.practice", "--socket", str(path)]
-    return subprocess.run(command, capture_output=True, text=True, timeout=30, check=False)
+@pytest.fixture
+def refused(monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> Refused:
+    """Return a function that starts a drive at a path and returns why it does not."""
+
+    def start(path: Path) -> str:
+        monkeypatch.setattr(sys, "argv", ["practice", "--socket", str(path)])
+        assert practice() == 2
+        return capsys.readouterr().err
+
+    return start
 
 
-def test_a_file_in_the_sockets_place_is_left_alone(tmp_path: Path) -> None:
+def test_a_file_in_the_sockets_place_is_left_alone(tmp_path: Path, refused: Refused) -> None:
     path = tmp_path / "thesis.txt"
     path.write_text("years of work")
-    ran = run_drive(path)
-    assert ran.returncode == 2
-    assert ran.stderr.count("\n") == 1
-    assert "no socket" in ran.stderr
+    why = refused(path)
+    assert why.count("\n") == 1
+    assert "no socket" in why
     assert path.read_text() == "years of work"
 
 
-def test_a_second_drive_does_not_take_the_path_of_the_first(server: Server) -> None:
+def test_a_second_drive_does_not_take_the_path_of_the_first(
+    server: Server, refused: Refused
+) -> None:
     path = server._path
     assert isinstance(path, Path)
-    ran = run_drive(path)
-    assert ran.returncode == 2
-    assert "another practice drive listens here" in ran.stderr
+    assert "another practice drive listens here" in refused(path)
     assert path.is_socket()
 
 

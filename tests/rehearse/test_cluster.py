@@ -3,7 +3,6 @@
 import json
 import socket
 import subprocess
-import sys
 import threading
 from collections.abc import Iterator
 from pathlib import Path
@@ -17,6 +16,7 @@ from oarlock.machine import Axis
 from oarlock.machine.axis_file import format_axis
 from oarlock.rehearse.cluster import Cluster, join
 from oarlock.rehearse.vary import study
+from tests.forks import Forked, end, python
 from tests.rehearse.test_vary import SHORT
 from tests.speed_axis import tuned_winch
 
@@ -42,13 +42,11 @@ class Workers:
 
     def close(self) -> None:
         for one in (*self.workers, self._scheduler):
-            one.kill()
-            one.wait()
+            end(one)
 
 
-def _started(name: str, *arguments: str) -> "subprocess.Popen[bytes]":
-    command = [sys.executable, "-m", f"distributed.cli.{name}", *arguments]
-    return subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+def _started(name: str, *arguments: str) -> "subprocess.Popen[bytes] | Forked":
+    return python("-m", f"distributed.cli.{name}", *arguments)
 
 
 @pytest.fixture(scope="module")
@@ -124,9 +122,7 @@ def test_what_a_lost_worker_had_in_hand_is_made_again(
 
     def kill() -> None:
         begun.wait(30.0)
-        lost = workers.workers.pop()
-        lost.kill()
-        lost.wait()
+        end(workers.workers.pop())
 
     killer = threading.Thread(target=kill)
     killer.start()

@@ -187,11 +187,11 @@ def test_a_drive_on_a_bus_that_was_lost_is_connected_again(
     with drive_on(bus) as drive:
         bench.connect_drive(bus)
         owner.until(lambda: bench.connected)
-        drive.send_signal(signal.SIGSTOP)
+        os.kill(drive.pid, signal.SIGSTOP)
         owner.until(lambda: watched(bench) and not bench.connected)
         assert bench.waiting
         assert "connected again as soon as it answers" in told[-1]
-        drive.send_signal(signal.SIGCONT)
+        os.kill(drive.pid, signal.SIGCONT)
         owner.until(lambda: watched(bench) and bench.connected)
         assert told[-1] == "Connected again. The drive carries no current"
         assert not bench.waiting
@@ -219,12 +219,12 @@ def test_a_lost_drive_is_waited_for_on_one_bus_for_a_while(
         owner.until(lambda: bench.connected)
         monkeypatch.setattr("oarlock.drive.canopen_link.CanopenLink", Counted)
         monkeypatch.setattr("oarlock.session.connecting._PATIENCE", patience)
-        drive.send_signal(signal.SIGSTOP)
+        os.kill(drive.pid, signal.SIGSTOP)
         owner.until(lambda: watched(bench) and bench.waiting)
         until = time.monotonic() + 2.0
         owner.until(lambda: watched(bench) and time.monotonic() > until and len(opened) >= least)
         assert len(opened) <= most
-        drive.send_signal(signal.SIGCONT)
+        os.kill(drive.pid, signal.SIGCONT)
         owner.until(lambda: watched(bench) and bench.connected)
         bench.disconnect()
 

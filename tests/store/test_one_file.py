@@ -1,8 +1,6 @@
 """The one file is the project: copied, moved, deleted or killed, nothing kept is missing."""
 
-import os
 import shutil
-import signal
 import sqlite3
 import subprocess
 import sys
@@ -17,6 +15,7 @@ from oarlock.errors import InputError
 from oarlock.records import Record
 from oarlock.store.cells import packed
 from oarlock.store.project import Project
+from tests.forks import end, python
 from tests.store.test_project import FROZEN, record, run
 
 
@@ -96,7 +95,9 @@ def test_the_file_alone_holds_all_after_a_crash(tmp_path: Path) -> None:
         "for n in range(1, 41): p.add_run(run(n), record())\n"
         "os.kill(os.getpid(), signal.SIGKILL)\n"
     )
-    subprocess.run([sys.executable, "-c", program], check=False)
+    child = python("-c", program)
+    child.wait()
+    end(child)
     moved = tmp_path / "moved" / "m.oarlock"
     moved.parent.mkdir()
     path.rename(moved)
@@ -167,14 +168,11 @@ def test_a_project_whose_making_was_killed_does_not_block(tmp_path: Path) -> Non
     """Killed at many moments: there is no file, or a whole one; and the next start goes on."""
     for number in range(8):
         folder = tmp_path / str(number)
-        child = subprocess.Popen([sys.executable, "-c", _MAKE, str(folder)],
-                                 stdout=subprocess.PIPE)  # fmt: skip
+        child = python("-c", _MAKE, str(folder))
         assert child.stdout is not None
         child.stdout.readline()
         time.sleep(0.006 * number)
-        os.kill(child.pid, signal.SIGKILL)
-        child.wait()
-        child.stdout.close()
+        end(child)
         project = Project.open(make_demo(folder))
         assert list(project.axes()) == ["Sonar winch", "Thruster"]
         project.close()

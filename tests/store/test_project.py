@@ -3,8 +3,6 @@
 import os
 import signal
 import sqlite3
-import subprocess
-import sys
 from dataclasses import replace
 from pathlib import Path
 
@@ -17,6 +15,7 @@ from oarlock.machine.axis_file import format_axis, parse_axis
 from oarlock.records import Record, Run, Sums
 from oarlock.store import migrations
 from oarlock.store.project import Project
+from tests.forks import end, python
 
 FROZEN = Path(__file__).parent / "version-1.oarlock"
 
@@ -289,15 +288,14 @@ def test_a_killed_process_leaves_a_whole_file(tmp_path: Path) -> None:
         "n = 0\nwhile True:\n    n += 1\n    p.save_axis('winch', f'n = {n}', 'edit')\n"
         "    print(n, flush=True)\n"
     )
-    child = subprocess.Popen([sys.executable, "-c", program], stdout=subprocess.PIPE)
+    child = python("-c", program)
     assert child.stdout is not None
     seen = 0
     while seen < 60:
         seen = int(child.stdout.readline())
     os.kill(child.pid, signal.SIGKILL)
     rest = child.stdout.read().split()
-    child.stdout.close()
-    child.wait()
+    end(child)
     last = int(rest[-1]) if rest else seen
     project = Project.open(path)
     kept = int(project.axes()["winch"].removeprefix("n = "))

@@ -2,7 +2,8 @@
 
 import numpy as np
 import pytest
-from PySide6.QtGui import QColor
+from numpy.typing import NDArray
+from PySide6.QtGui import QColor, QImage
 from pytestqt.qtbot import QtBot
 
 from oarlock.ui.kit import plot as kit
@@ -10,6 +11,15 @@ from oarlock.ui.kit import plotted
 from oarlock.ui.kit import theme as look
 
 X = np.linspace(0.0, 1.0, 1003)
+
+
+def shades(image: QImage) -> NDArray[np.float64]:
+    """Return how light an image is, (rows, columns), 0 to 255."""
+    plain = image.convertToFormat(QImage.Format.Format_RGB32)
+    pixels = np.frombuffer(plain.constBits(), dtype=np.uint8)
+    colours = pixels.reshape(plain.height(), -1, 4)[:, : plain.width(), :3]
+    light: NDArray[np.float64] = 0.5 * colours.max(axis=2) + 0.5 * colours.min(axis=2)
+    return light
 
 
 @pytest.fixture
@@ -30,9 +40,7 @@ def drawn(qtbot: QtBot, monkeypatch: pytest.MonkeyPatch):  # type: ignore[no-unt
             plot.show()
             image = plot.grab().toImage()
         plot.hide()
-        shades = [[image.pixelColor(c, r).lightness() for c in range(image.width())]
-                  for r in range(image.height())]  # fmt: skip
-        return np.array(shades, dtype=float), list(curve._pieces or ())
+        return shades(image), list(curve._pieces or ())
 
     return draw
 

@@ -1,8 +1,5 @@
 """The demo's job done by hand in the real window: machine, identify, loop, verify, handover."""
 
-import os
-import signal
-import subprocess
 import sys
 import time
 from pathlib import Path
@@ -21,6 +18,7 @@ from oarlock.ui.stages.machine.stage import MachineStage
 from oarlock.views.rail import stages
 from oarlock.views.stage import State
 from tests.conftest import CALM, wait
+from tests.forks import end, python
 
 
 def machine(opened: Application) -> MachineStage:
@@ -311,13 +309,10 @@ pump(lambda: False, 0.9)
 print(stage.answer, flush=True)
 pump(lambda: False, 60)
 """
-    env = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
-    child = subprocess.Popen([sys.executable, "-c", program], stdout=subprocess.PIPE, env=env)
+    child = python("-c", program)
     assert child.stdout is not None
     answer = child.stdout.readline().decode().strip()
-    os.kill(child.pid, signal.SIGKILL)
-    child.wait()
-    child.stdout.close()
+    end(child)
     assert answer.startswith("640 Hz")
     session = Session(Project.open(demo_path), lambda call: call())
     assert session.axis.machine.R.best.source == "1.70 ohm l-l"
