@@ -153,8 +153,8 @@ def _load() -> None:
     entry.warm()
 
 
-def _serve(listening: socket.socket, parent: int) -> None:
-    """Fork for each who asks, until the parent has ended."""
+def _serve(listening: socket.socket, parent: int) -> int:
+    """Fork for each who asks, until the parent has ended; return the exit status, a fork's too."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # who asks is interrupted, and then this ends
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # nobody waits for them here
     _load()
@@ -165,20 +165,22 @@ def _serve(listening: socket.socket, parent: int) -> None:
         fds = array.array("i")
         for _, _, data in passed:
             fds.frombytes(data)
-        child = os.fork()
+        child = os.fork() if asked else -1  # nothing: who asked was killed
         if child == 0:
             for one in (listening, line):
                 one.close()
             os.close(parent)
-            _become(json.loads(asked), fds.tolist())
-        line.send(str(child).encode())
+            return _become(json.loads(asked), fds.tolist())
+        with contextlib.suppress(OSError):
+            line.send(str(child).encode())
         line.close()
         for fd in fds:
             os.close(fd)
+    return 0
 
 
-def _become(asked: dict[str, Any], fds: list[int]) -> None:
-    """Be the Python that was asked for; does not return."""
+def _become(asked: dict[str, Any], fds: list[int]) -> int:
+    """Be the Python that was asked for; return its exit status."""
     signal.signal(signal.SIGINT, signal.default_int_handler)
     signal.signal(signal.SIGCHLD, signal.SIG_DFL)
     for n, fd in enumerate(fds):
@@ -189,22 +191,18 @@ def _become(asked: dict[str, Any], fds: list[int]) -> None:
     os.environ.update(asked["environment"])
     os.chdir(asked["folder"])
     arguments = [one for one in asked["arguments"] if one != "-u"]
-    code = 1
     try:
         sys.argv = [arguments[0], *arguments[2:]]
         if arguments[0] == "-m":
             runpy.run_module(arguments[1], run_name="__main__", alter_sys=True)
         else:
             exec(arguments[1], {"__name__": "__main__"})
-        code = 0
     except SystemExit as error:
-        code = error.code if isinstance(error.code, int) else 1
+        return error.code if isinstance(error.code, int) else int(error.code is not None)
     except BaseException:  # noqa: BLE001 - told, then it ends
         traceback.print_exc()
-    finally:
-        for stream in (sys.stdout, sys.stderr):
-            stream.flush()
-        os._exit(code)
+        return 1
+    return 0
 
 
 def main(arguments: list[str]) -> int:
@@ -215,8 +213,7 @@ def main(arguments: list[str]) -> int:
             os.close(fd)
         return fork.wait()
     if arguments[0] == "--serve":
-        _serve(socket.socket(fileno=int(arguments[1])), int(arguments[2]))
-        return 0
+        return _serve(socket.socket(fileno=int(arguments[1])), int(arguments[2]))
     with Forks():
         return subprocess.call(arguments)
 
