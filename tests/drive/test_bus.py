@@ -101,8 +101,13 @@ def test_frames_that_came_together_are_told_one_by_one(
     server.close()
 
 
+@pytest.mark.parametrize(
+    ("wrong", "why"),
+    [(FRAME.pack(0x581, 9, b"too long"), "frame with 9 bytes of data"),
+     (pack(0x581, b"cut off")[:12], "frame of 12 bytes")],
+)  # fmt: skip
 def test_what_goes_straight_makes_no_message_and_is_checked_too(
-    tmp_path: Path, server: socket.socket
+    tmp_path: Path, server: socket.socket, wrong: bytes, why: str
 ) -> None:
     lost: list[str] = []
     given: list[bytes] = []
@@ -114,9 +119,9 @@ def test_what_goes_straight_makes_no_message_and_is_checked_too(
     assert message is not None
     assert bytes(message.data) == b"beside"
     assert given == [b"first", b"last"]
-    other.send(pack(0x581 | 0x8000_0000, b"other") + FRAME.pack(0x581, 9, b"too long"))
+    other.send(pack(0x581 | 0x8000_0000, b"other") + wrong)
     assert [bus.recv(0.05), bus.recv(0.05)] == [None, None]
-    assert lost == ["malformed frame: frame with 9 bytes of data"]
+    assert lost == [f"malformed frame: {why}"]
     assert len(given) == 2
     bus.shutdown()
     other.close()
