@@ -18,7 +18,7 @@ demo-headless: $(READY)
 # Tests write many small files: in memory, where there is room and nobody chose another folder.
 QUICK = $(or $(TMPDIR),$(shell sh tools/quick-folder),/tmp)
 
-# Three at a time, each a fork of a process that has loaded what they need.
+# Three at a time, each a fork of a process that has loaded what they need: below `tests.forks` only.
 PYTEST = $(BIN)/python -m pytest --dist worksteal \
   --tx "3*popen//python=$(BIN)/python -m tests.forks --python"
 

@@ -22,7 +22,6 @@ import subprocess
 import sys
 import tempfile
 import threading
-import traceback
 from pathlib import Path
 from typing import IO, Any
 
@@ -122,13 +121,10 @@ class Drives:
     def __init__(self) -> None:
         self._one_at_a_time = threading.Lock()
         self._ours = contextlib.ExitStack()
-        self._plain = subprocess.Popen
         self.end = self._ours.close
 
-    def start(self, command: list[str], **options: Any) -> "subprocess.Popen[bytes] | Forked":
-        """Start a command, in place of `Popen`."""
-        if command[1:3] != ["-m", "oarlock.practice"]:
-            return self._plain(command, **options)
+    def start(self, command: list[str], **_streams: int) -> Forked:
+        """Start Python by its command, in place of `Popen`, both its streams given."""
         with self._one_at_a_time:
             if PLACE not in os.environ:
                 self._ours.enter_context(Forks())
@@ -153,8 +149,8 @@ def _load() -> None:
     entry.warm()
 
 
-def _serve(listening: socket.socket, parent: int) -> int:
-    """Fork for each who asks, until the parent has ended; return the exit status, a fork's too."""
+def _serve(listening: socket.socket, parent: int) -> None:
+    """Fork for each who asks, until the parent has ended; a fork returns when it has done."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # who asks is interrupted, and then this ends
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # nobody waits for them here
     _load()
@@ -170,17 +166,17 @@ def _serve(listening: socket.socket, parent: int) -> int:
             for one in (listening, line):
                 one.close()
             os.close(parent)
-            return _become(json.loads(asked), fds.tolist())
+            _become(json.loads(asked), fds.tolist())
+            return
         with contextlib.suppress(OSError):
             line.send(str(child).encode())
         line.close()
         for fd in fds:
             os.close(fd)
-    return 0
 
 
-def _become(asked: dict[str, Any], fds: list[int]) -> int:
-    """Be the Python that was asked for; return its exit status."""
+def _become(asked: dict[str, Any], fds: list[int]) -> None:
+    """Be the Python that was asked for, until its program ends."""
     signal.signal(signal.SIGINT, signal.default_int_handler)
     signal.signal(signal.SIGCHLD, signal.SIG_DFL)
     for n, fd in enumerate(fds):
@@ -191,18 +187,11 @@ def _become(asked: dict[str, Any], fds: list[int]) -> int:
     os.environ.update(asked["environment"])
     os.chdir(asked["folder"])
     arguments = [one for one in asked["arguments"] if one != "-u"]
-    try:
-        sys.argv = [arguments[0], *arguments[2:]]
-        if arguments[0] == "-m":
-            runpy.run_module(arguments[1], run_name="__main__", alter_sys=True)
-        else:
-            exec(arguments[1], {"__name__": "__main__"})
-    except SystemExit as error:
-        return error.code if isinstance(error.code, int) else int(error.code is not None)
-    except BaseException:  # noqa: BLE001 - told, then it ends
-        traceback.print_exc()
-        return 1
-    return 0
+    sys.argv = [arguments[0], *arguments[2:]]
+    if arguments[0] == "-m":
+        runpy.run_module(arguments[1], run_name="__main__", alter_sys=True)
+    else:
+        exec(arguments[1], {"__name__": "__main__"})
 
 
 def main(arguments: list[str]) -> int:
@@ -213,7 +202,8 @@ def main(arguments: list[str]) -> int:
             os.close(fd)
         return fork.wait()
     if arguments[0] == "--serve":
-        return _serve(socket.socket(fileno=int(arguments[1])), int(arguments[2]))
+        _serve(socket.socket(fileno=int(arguments[1])), int(arguments[2]))
+        return 0
     with Forks():
         return subprocess.call(arguments)
 
