@@ -489,7 +489,7 @@ def test_it_is_retuned_where_it_turns_for_the_inertia_that_is_there(
     wait(qtbot, lambda: bool(session.runs) and not tuned.bench.busy, 40.0)
     assert [(run.kind, run.ended) for run in session.runs] == [
         ("speed sweep", "done"), ("speed step", "done"), ("load step", "done"),
-    ]  # fmt: skip
+    ], stage.panel._message.text()  # fmt: skip
     wait(qtbot, lambda: session.undo_label.startswith("Retune for what was seen"))
     now, found = speed_gains(session.axis), session.axis.machine.inertia
     assert found is not None
