@@ -182,7 +182,7 @@ def _become(asked: dict[str, Any], fds: list[int]) -> None:
     for n, fd in enumerate(fds):
         os.dup2(fd, n)
         os.close(fd)
-    sys.stdin, sys.stdout = os.fdopen(0), os.fdopen(1, "w")
+    sys.stdin, sys.stdout = os.fdopen(0), os.fdopen(1, "w", buffering=1)  # told line by line
     os.environ.clear()
     os.environ.update(asked["environment"])
     os.chdir(asked["folder"])
